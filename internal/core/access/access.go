@@ -1,0 +1,171 @@
+// Package access decides. A request passes the gates in order; what it may do
+// is what all of them leave. Decide, for the data path, and Explain, for people,
+// are the same walk without and with a recorder.
+//
+// It is pure: no clock, no storage, no network. Time and the facts of the file
+// system come in with the request.
+package access
+
+import (
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Gate is one of the ordered checks that a request passes.
+type Gate uint8
+
+// The gates, in the order in which they are passed. Origin, Hold and Limit
+// have their place and nothing to ask yet.
+const (
+	Open Gate = iota // no gate withholds anything asked for
+	Account
+	Service
+	Origin
+	ShareLevel
+	Path
+	Entry
+	Hold
+	Limit
+)
+
+var gateNames = [...]string{"open", "account", "service", "origin", "share", "path", "entry", "hold", "limit"}
+
+func (g Gate) String() string { return gateNames[g] }
+
+// Facts tells what the records do not hold about the objects on disk.
+type Facts interface {
+	// OwnerOf gives the owner of the object at a path below the folder; the
+	// second result is false where it has none of its own.
+	OwnerOf(path string) (acl.Ownership, bool)
+}
+
+// Request asks what a user may do to one object, by one way in.
+type Request struct {
+	User   identity.ID
+	Via    site.Protocol
+	Share  *site.PublishedShare // nil: the folder is not published by that protocol
+	Folder *site.PublishedFolder
+	Path   string // below the folder, as on disk; "" is the folder itself
+	File   bool   // the object is not a directory
+	Facts  Facts  // nil: nothing has an owner of its own
+	Want   acl.Mask
+	Now    time.Time
+}
+
+// Verdict is the outcome.
+type Verdict struct {
+	Granted acl.Mask // what every gate leaves, whether asked for or not
+	Gate    Gate     // the first that withholds something wanted; Open if none
+	// ValidUntil is when the passing of time alone changes the verdict; zero if never.
+	ValidUntil time.Time
+}
+
+// Allowed says whether all that was wanted is granted.
+func (v Verdict) Allowed() bool { return v.Gate == Open }
+
+// Decide gives the verdict. It allocates nothing.
+func Decide(p *site.Policy, r Request) Verdict { return walk(p, &r, nil) }
+
+// Explain gives the same verdict with the account of every gate.
+func Explain(p *site.Policy, r Request) (Verdict, []GateReport) {
+	rec := &recorder{policy: p, request: &r}
+	v := walk(p, &r, rec)
+	rec.mend()
+	return v, rec.reports
+}
+
+func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
+	v := Verdict{Granted: acl.All}
+	pass := func(g Gate, leaves acl.Mask) {
+		v.Granted &= leaves
+		if v.Gate == Open && r.Want&^v.Granted != 0 {
+			v.Gate = g
+		}
+	}
+
+	user := p.Directory.UserIndex(r.User)
+	account := p.Directory.User(r.User)
+	leaves := acl.All
+	switch {
+	case account == nil, account.Disabled, !account.Expires.IsZero() && !r.Now.Before(account.Expires):
+		leaves = 0
+	case !account.Expires.IsZero():
+		v.ValidUntil = account.Expires
+	}
+	pass(Account, leaves)
+	if rec != nil {
+		rec.account(account, leaves)
+	}
+
+	leaves = acl.All
+	if !p.Services.On(r.Via) || account == nil || r.Via == site.SMB && !account.SMB || r.Via == site.NFS && !account.NFS {
+		leaves = 0
+	}
+	pass(Service, leaves)
+	if rec != nil {
+		rec.service(account, leaves)
+	}
+
+	leaves = shareLeaves(p, r, user, rec)
+	pass(ShareLevel, leaves)
+
+	passed, allowed := acl.All, acl.Mask(0)
+	for w := r.Folder.Tree.Start(r.Path, r.File); w.Next(); {
+		var own acl.Ownership
+		if w.List.NeedsOwnership() {
+			own = r.Folder.OwnedBy
+			if r.Facts != nil {
+				if known, ok := r.Facts.OwnerOf(w.At); ok {
+					own = known
+				}
+			}
+		}
+		if w.Last {
+			if rec == nil {
+				allowed = w.List.Evaluate(p.Directory, user, own, acl.All, nil)
+			} else {
+				allowed = rec.entries(w.List, w.At, user, own, acl.All)
+			}
+		} else if rec == nil {
+			if passed != 0 && w.List.Evaluate(p.Directory, user, own, acl.Execute, nil) == 0 {
+				passed = 0
+			}
+		} else if rec.ancestor(w.List, w.At, user, own) == 0 {
+			passed = 0
+		}
+	}
+	pass(Path, passed)
+	if rec != nil {
+		rec.path(passed)
+	}
+	pass(Entry, allowed)
+	if rec != nil {
+		rec.entry(allowed)
+	}
+	return v
+}
+
+func shareLeaves(p *site.Policy, r *Request, user int32, rec *recorder) acl.Mask {
+	if r.Share == nil {
+		if rec != nil {
+			rec.share(nil, 0)
+		}
+		return 0
+	}
+	leaves := acl.All
+	var list *acl.ACL
+	if r.Share.Entries != nil {
+		list = r.Share.Entries.List("", r.File)
+		leaves = list.Evaluate(p.Directory, user, r.Folder.OwnedBy, acl.All, nil)
+	}
+	if r.Share.ReadOnly {
+		leaves &= acl.ReadOnly
+	}
+	if rec != nil {
+		rec.share(list, leaves)
+	}
+	return leaves
+}

@@ -1,0 +1,346 @@
+package access
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// GateReport is what one gate asked and left.
+type GateReport struct {
+	Gate   Gate
+	Leaves acl.Mask
+	Reason string // one sentence
+	// Record names what decided: "user orla", "share plates", "entry 12 on nightlog".
+	Record string
+	// Entries are those that decided some bit, in the order in which they did.
+	Entries []EntryReport
+	// Mends are the changes that together make this gate leave what was wanted.
+	Mends []Mend
+}
+
+// EntryReport is one entry that decided some bit.
+type EntryReport struct {
+	ID      int64
+	Path    string // where it is written: folder and path; "" at share level
+	Deny    bool
+	Who     string
+	Level   acl.Level
+	Decided acl.Mask
+	// Chain is how the user comes to be meant: group names from the one that
+	// lists them to the one the entry names. Empty for direct entries.
+	Chain []string
+}
+
+func (e EntryReport) String() string {
+	verb := "allows"
+	if e.Deny {
+		verb = "denies"
+	}
+	s := fmt.Sprintf("entry %d on %s %s %s %s", e.ID, e.Path, verb, e.Who, e.Level)
+	if len(e.Chain) > 1 {
+		s += " (through " + strings.Join(e.Chain, ", in ") + ")"
+	}
+	return s
+}
+
+// MendKind says what a Mend does.
+type MendKind string
+
+// What can be mended.
+const (
+	MendEnable      MendKind = "enable account"
+	MendExtend      MendKind = "extend account"
+	MendProtocol    MendKind = "let account use protocol"
+	MendService     MendKind = "switch service on"
+	MendPublish     MendKind = "publish folder"
+	MendReadWrite   MendKind = "make share read-write"
+	MendShareAllow  MendKind = "allow at share level"
+	MendShareRemove MendKind = "remove share-level entry"
+	MendAllow       MendKind = "add entry"
+	MendRemove      MendKind = "remove entry"
+)
+
+// Mend is one change that would widen a verdict.
+type Mend struct {
+	Kind     MendKind
+	User     string
+	Protocol site.Protocol
+	Share    string
+	Path     string // folder and path
+	EntryID  int64
+	Level    acl.Level
+	HereOnly bool
+}
+
+type ancestorNote struct {
+	path    string
+	passed  bool
+	denies  []*acl.Ace // that may keep the user from passing
+	reports []EntryReport
+}
+
+type recorder struct {
+	policy    *site.Policy
+	request   *Request
+	reports   []GateReport
+	ancestors []ancestorNote
+	trace     []EntryReport
+	denies    []*acl.Ace // on the object, that may withhold something wanted
+}
+
+func (c *recorder) add(g Gate, leaves acl.Mask, record, reason string, mends ...Mend) *GateReport {
+	c.reports = append(c.reports, GateReport{Gate: g, Leaves: leaves, Reason: reason, Record: record, Mends: mends})
+	return &c.reports[len(c.reports)-1]
+}
+
+func (c *recorder) short(leaves acl.Mask) bool { return c.request.Want&^leaves != 0 }
+
+func (c *recorder) account(u *identity.User, leaves acl.Mask) {
+	switch {
+	case u == nil:
+		c.add(Account, leaves, "", "there is no such user")
+	case u.Disabled:
+		mends := []Mend{{Kind: MendEnable, User: u.Name}}
+		if !u.Expires.IsZero() && !c.request.Now.Before(u.Expires) {
+			mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
+		}
+		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", mends...)
+	case leaves == 0:
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, u.Expires.Format(time.RFC3339)),
+			Mend{Kind: MendExtend, User: u.Name})
+	case !u.Expires.IsZero():
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, u.Expires.Format(time.RFC3339)))
+	default:
+		c.add(Account, leaves, "user "+u.Name, u.Name+" is enabled")
+	}
+}
+
+func (c *recorder) service(u *identity.User, leaves acl.Mask) {
+	via := c.request.Via
+	if leaves != 0 {
+		c.add(Service, leaves, "service "+via.String(), fmt.Sprintf("%s is on and %s may use it", via, u.Name))
+		return
+	}
+	var reasons []string
+	var mends []Mend
+	if !c.policy.Services.On(via) {
+		reasons = append(reasons, via.String()+" is switched off")
+		mends = append(mends, Mend{Kind: MendService, Protocol: via})
+	}
+	if u != nil && (via == site.SMB && !u.SMB || via == site.NFS && !u.NFS) {
+		reasons = append(reasons, fmt.Sprintf("%s may not use %s", u.Name, via))
+		mends = append(mends, Mend{Kind: MendProtocol, User: u.Name, Protocol: via})
+	}
+	if u == nil {
+		reasons = append(reasons, "nobody is asking")
+	}
+	c.add(Service, leaves, "service "+via.String(), strings.Join(reasons, "; "), mends...)
+}
+
+func (c *recorder) share(list *acl.ACL, leaves acl.Mask) {
+	r := c.request
+	if r.Share == nil {
+		var mends []Mend
+		if r.Via == site.SMB {
+			mends = append(mends, Mend{Kind: MendPublish, Path: r.Folder.Name})
+		}
+		c.add(ShareLevel, leaves, "folder "+r.Folder.Name, fmt.Sprintf("%s is not published over %s", r.Folder.Name, r.Via), mends...)
+		return
+	}
+	record := "share " + r.Share.Name
+	var reasons []string
+	var mends []Mend
+	if r.Share.ReadOnly {
+		reasons = append(reasons, r.Share.Name+" is a read-only share")
+		if r.Want&^acl.ReadOnly != 0 {
+			mends = append(mends, Mend{Kind: MendReadWrite, Share: r.Share.Name})
+		}
+	}
+	var trace []EntryReport
+	if list == nil {
+		if !r.Share.ReadOnly {
+			reasons = append(reasons, fmt.Sprintf("share %s adds no limits of its own", r.Share.Name))
+		}
+	} else {
+		user := c.policy.Directory.UserIndex(r.User)
+		allowed := list.Evaluate(c.policy.Directory, user, r.Folder.OwnedBy, acl.All, func(a *acl.Ace, bits acl.Mask) {
+			trace = append(trace, c.report(a, "share "+r.Share.Name, bits))
+		})
+		denies := list.Denies(c.policy.Directory, user, r.Folder.OwnedBy, r.Want)
+		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, !r.File)))
+		if r.Want&^allowed != 0 {
+			for _, a := range denies {
+				mends = append(mends, Mend{Kind: MendShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID})
+			}
+			if r.Want&^c.allowedWithout(list, denies, user, r.Folder.OwnedBy) != 0 {
+				mends = append(mends, Mend{Kind: MendShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.wantLevel()})
+			}
+		}
+	}
+	c.add(ShareLevel, leaves, record, strings.Join(reasons, "; "), mends...).Entries = trace
+}
+
+// allowedWithout is what an ACL would allow if some of its entries were not there.
+func (c *recorder) allowedWithout(list *acl.ACL, gone []*acl.Ace, user int32, own acl.Ownership) acl.Mask {
+	var rest acl.ACL
+	for i := range list.Aces {
+		drop := false
+		for _, g := range gone {
+			drop = drop || g.Entry == list.Aces[i].Entry
+		}
+		if !drop {
+			rest.Aces = append(rest.Aces, list.Aces[i])
+		}
+	}
+	return rest.Evaluate(c.policy.Directory, user, own, acl.All, nil)
+}
+
+func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
+	e := EntryReport{ID: a.Entry.ID, Path: path, Deny: a.Entry.Deny, Who: c.policy.Directory.Name(a.Entry.Who),
+		Level: a.Entry.Level, Decided: bits}
+	if a.Entry.Who.Kind == identity.KindGroup {
+		e.Chain = c.policy.Directory.Chain(c.request.User, a.Entry.Who.ID)
+	}
+	return e
+}
+
+func (c *recorder) ancestor(list *acl.ACL, at string, user int32, own acl.Ownership) acl.Mask {
+	note := ancestorNote{path: at}
+	got := list.Evaluate(c.policy.Directory, user, own, acl.Execute, func(a *acl.Ace, bits acl.Mask) {
+		note.reports = append(note.reports, c.report(a, c.request.Folder.Display(a.From), bits))
+	})
+	note.denies = list.Denies(c.policy.Directory, user, own, acl.Execute)
+	note.passed = got != 0
+	c.ancestors = append(c.ancestors, note)
+	return got
+}
+
+func (c *recorder) entries(list *acl.ACL, at string, user int32, own acl.Ownership, want acl.Mask) acl.Mask {
+	c.denies = list.Denies(c.policy.Directory, user, own, c.request.Want)
+	return list.Evaluate(c.policy.Directory, user, own, want, func(a *acl.Ace, bits acl.Mask) {
+		c.trace = append(c.trace, c.report(a, c.request.Folder.Display(a.From), bits))
+	})
+}
+
+func (c *recorder) path(leaves acl.Mask) {
+	f := c.request.Folder
+	if len(c.ancestors) == 0 {
+		c.add(Path, leaves, "folder "+f.Name, f.Name+" is the folder itself: there is nothing to pass")
+		return
+	}
+	for _, a := range c.ancestors {
+		if a.passed {
+			continue
+		}
+		where := f.Display(a.path)
+		if len(a.reports) > 0 {
+			r := a.reports[len(a.reports)-1]
+			c.add(Path, leaves, fmt.Sprintf("entry %d on %s", r.ID, r.Path),
+				fmt.Sprintf("%s may not pass %s: %s", c.userName(), where, r)).Entries = a.reports
+		} else {
+			c.add(Path, leaves, where, fmt.Sprintf("%s may not pass %s: no entry there lets them", c.userName(), where))
+		}
+		return
+	}
+	last := c.ancestors[len(c.ancestors)-1]
+	var trace []EntryReport
+	if len(last.reports) > 0 {
+		trace = last.reports
+	}
+	c.add(Path, leaves, f.Display(last.path), fmt.Sprintf("%s may pass every directory down to %s", c.userName(), f.Display(last.path))).Entries = trace
+}
+
+func (c *recorder) entry(leaves acl.Mask) {
+	f, r := c.request.Folder, c.request
+	where := f.Display(r.Path)
+	var deciding *EntryReport
+	for i := range c.trace { // what a reader wants first: why not, else why
+		t := &c.trace[i]
+		if t.Decided&r.Want != 0 && (t.Deny == c.short(leaves)) && deciding == nil {
+			deciding = t
+		}
+	}
+	switch {
+	case deciding != nil:
+		c.add(Entry, leaves, fmt.Sprintf("entry %d on %s", deciding.ID, deciding.Path), deciding.String())
+	case c.short(leaves):
+		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches %s gives %s %s", where, c.userName(), c.wantLevel()))
+	default:
+		c.add(Entry, leaves, where, "nothing was asked for")
+	}
+	c.reports[len(c.reports)-1].Entries = c.trace
+}
+
+func (c *recorder) userName() string {
+	return c.policy.Directory.Name(identity.UserPrincipal(c.request.User))
+}
+
+// wantLevel is the narrowest level that holds all that is wanted.
+func (c *recorder) wantLevel() acl.Level {
+	for _, l := range acl.Levels {
+		if c.request.Want&^l.Mask(!c.request.File) == 0 {
+			return l
+		}
+	}
+	return acl.Control
+}
+
+// mend finds, for the path and entry gates, the changes that together let the
+// request through. An entry is added on the deepest path that has rules already:
+// there it comes before everything inherited, and it reaches all that is below.
+func (c *recorder) mend() {
+	r := c.request
+	path, entry := c.gate(Path), c.gate(Entry)
+	if path == nil || entry == nil || r.User == 0 {
+		return
+	}
+	deepest := r.Folder.Tree.DeepestRule(r.Path)
+	seen := make(map[int64]bool)
+	remove := func(on *GateReport, denies []*acl.Ace, from string) {
+		for _, d := range denies {
+			if d.From == from && !seen[d.Entry.ID] {
+				seen[d.Entry.ID] = true
+				on.Mends = append(on.Mends, Mend{Kind: MendRemove, Path: r.Folder.Display(from), EntryID: d.Entry.ID})
+			}
+		}
+	}
+	blockedBelow := false
+	for _, a := range c.ancestors {
+		if len(a.path) >= len(deepest) {
+			blockedBelow = blockedBelow || !a.passed
+		} else if !a.passed {
+			remove(path, a.denies, a.path)
+			path.Mends = append(path.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(a.path), User: c.userName(), Level: acl.Pass, HereOnly: true})
+		}
+	}
+	on, level := entry, c.wantLevel()
+	switch {
+	case c.short(entry.Leaves):
+		remove(entry, c.denies, deepest)
+	case blockedBelow:
+		on, level = path, acl.Pass
+	default:
+		return
+	}
+	// Denies written on that very path come before the entry to be added.
+	for _, a := range c.ancestors {
+		if len(a.path) >= len(deepest) && !a.passed {
+			remove(path, a.denies, deepest)
+		}
+	}
+	on.Mends = append(on.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(deepest), User: c.userName(), Level: level})
+}
+
+func (c *recorder) gate(g Gate) *GateReport {
+	for i := range c.reports {
+		if c.reports[i].Gate == g {
+			return &c.reports[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,81 @@
+package acl
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/core/identity"
+)
+
+func TestLevels(t *testing.T) {
+	require.True(t, Control.Contains(Change))
+	require.True(t, Change.Contains(Read) && Change.Contains(Add))
+	require.False(t, Add.Contains(Read) || Read.Contains(Add))
+	require.Zero(t, Add.Mask(false)&(WriteData|AppendData), "who may add may not alter a file that is there")
+	require.NotZero(t, Add.Mask(true)&AddFile)
+	for _, c := range []struct {
+		mask Mask
+		dir  bool
+		says string
+	}{
+		{0, true, "nothing"}, {All, true, "control"}, {Pass.Mask(true), true, "pass"},
+		{Read.Mask(true) | Add.Mask(true), true, "read and add"}, {Change.Mask(false), false, "change"},
+		{Change.Mask(true) &^ Delete, true, "read and add"}, {Add.Mask(false), false, "pass"}, {ReadOnly, true, "read"},
+	} {
+		require.Equal(t, c.says, Describe(c.mask, c.dir))
+	}
+	_, err := ParseLevel("write")
+	require.ErrorContains(t, err, "pass, read, add, change, control")
+}
+
+// Denying a level leaves every level that does not contain it, and no other.
+func TestDenyLevel(t *testing.T) {
+	for _, dir := range []bool{true, false} {
+		for _, denied := range Levels {
+			left := All &^ denied.DenyMask(dir)
+			for _, l := range Levels {
+				if !dir && (l == Add || denied == Add) {
+					continue // on a file Add is Pass
+				}
+				require.Equal(t, !l.Contains(denied), l.Mask(dir)&^left == 0, "deny %s, has %s, dir %v", denied, l, dir)
+			}
+		}
+	}
+}
+
+// How far an entry reaches, RFC 8881 section 6.4.3.
+func TestReach(t *testing.T) {
+	dir, err := identity.Compile([]identity.User{{ID: 1, Name: "wren", UID: 1}}, nil)
+	require.NoError(t, err)
+	who := identity.UserPrincipal(1)
+	allowed := func(a Applies, path string, file bool) bool {
+		tree, err := NewTree(dir, []Rule{{Path: "top", Entries: []Entry{{Who: who, Level: Read, Applies: a}}}})
+		require.NoError(t, err)
+		return tree.List(path, file).Evaluate(dir, 0, Ownership{}, ReadData, nil) != 0
+	}
+	for _, c := range []struct {
+		applies                                         Applies
+		above, here, sub, file, subsub, subfile, beside bool
+	}{
+		{Everywhere, false, true, true, true, true, true, false},
+		{Here, false, true, false, false, false, false, false},
+		{Subfolders, false, false, true, false, true, false, false},
+		{Files, false, false, false, true, false, true, false},
+		{Subfolders | Files | DirectOnly, false, false, true, true, false, false, false},
+		{Here | Files | DirectOnly, false, true, false, true, false, false, false},
+	} {
+		got := []bool{allowed(c.applies, "", false), allowed(c.applies, "top", false), allowed(c.applies, "top/a", false),
+			allowed(c.applies, "top/f", true), allowed(c.applies, "top/a/b", false), allowed(c.applies, "top/a/f", true), allowed(c.applies, "topper", false)}
+		require.Equal(t, []bool{c.above, c.here, c.sub, c.file, c.subsub, c.subfile, c.beside}, got, "applies %04b", c.applies)
+	}
+}
+
+func TestTreeRefusesUnclean(t *testing.T) {
+	for _, path := range []string{"/a", "a/", "a//b", "a/../b", ".", "a\x00b"} {
+		_, err := NewTree(nil, []Rule{{Path: path}})
+		require.Error(t, err, "%q", path)
+	}
+	_, err := NewTree(nil, []Rule{{Path: "a"}, {Path: "a"}})
+	require.Error(t, err)
+}

@@ -1,0 +1,191 @@
+// Package acl evaluates access control lists: masks and levels, entries, the
+// sparse tree from which every path inherits, and the one evaluator, with the
+// semantics of RFC 8881 section 6.2.1.
+//
+// It is pure: no clock, no storage, no network.
+package acl
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Mask is a set of access bits, RFC 8881 section 6.2.1.3.1. The same numbers
+// are the access rights of MS-DTYP section 2.4.3, so there is no second set.
+type Mask uint32
+
+// The bits. Where two names stand on a line, the second is what the bit means
+// on a directory.
+const (
+	ReadData        Mask = 0x00000001 // ACE4_READ_DATA, ACE4_LIST_DIRECTORY
+	WriteData       Mask = 0x00000002 // ACE4_WRITE_DATA, ACE4_ADD_FILE
+	AppendData      Mask = 0x00000004 // ACE4_APPEND_DATA, ACE4_ADD_SUBDIRECTORY
+	ReadNamedAttrs  Mask = 0x00000008
+	WriteNamedAttrs Mask = 0x00000010
+	Execute         Mask = 0x00000020 // on a directory: pass through
+	DeleteChild     Mask = 0x00000040
+	ReadAttributes  Mask = 0x00000080
+	WriteAttributes Mask = 0x00000100
+	Delete          Mask = 0x00010000
+	ReadACL         Mask = 0x00020000
+	WriteACL        Mask = 0x00040000
+	WriteOwner      Mask = 0x00080000
+	Synchronize     Mask = 0x00100000
+
+	ListDirectory   = ReadData
+	AddFile         = WriteData
+	AddSubdirectory = AppendData
+
+	// All is every bit that is ever granted.
+	All = ReadData | WriteData | AppendData | ReadNamedAttrs | WriteNamedAttrs | Execute | DeleteChild |
+		ReadAttributes | WriteAttributes | Delete | ReadACL | WriteACL | WriteOwner | Synchronize
+
+	// ReadOnly is every bit that alters nothing.
+	ReadOnly = ReadData | ReadNamedAttrs | Execute | ReadAttributes | ReadACL | Synchronize
+)
+
+var maskNames = []struct {
+	bit       Mask
+	file, dir string
+}{
+	{ReadData, "read_data", "list_directory"}, {WriteData, "write_data", "add_file"},
+	{AppendData, "append_data", "add_subdirectory"}, {ReadNamedAttrs, "read_named_attrs", ""},
+	{WriteNamedAttrs, "write_named_attrs", ""}, {Execute, "execute", ""}, {DeleteChild, "delete_child", ""},
+	{ReadAttributes, "read_attributes", ""}, {WriteAttributes, "write_attributes", ""}, {Delete, "delete", ""},
+	{ReadACL, "read_acl", ""}, {WriteACL, "write_acl", ""}, {WriteOwner, "write_owner", ""}, {Synchronize, "synchronize", ""},
+}
+
+// Names lists the RFC 8881 names of the bits, in the RFC's order.
+func (m Mask) Names(dir bool) []string {
+	var out []string
+	for _, n := range maskNames {
+		if m&n.bit == 0 {
+			continue
+		}
+		if dir && n.dir != "" {
+			out = append(out, n.dir)
+		} else {
+			out = append(out, n.file)
+		}
+	}
+	return out
+}
+
+// Level is a named mask: what an entry says and what a verdict amounts to.
+type Level uint8
+
+// The levels. Pass goes through a directory and no more. Read and Add each
+// contain Pass and not one another: a place to drop things in is Add alone.
+// Change contains both, Control contains everything.
+const (
+	NoLevel Level = iota
+	Pass
+	Read
+	Add
+	Change
+	Control
+)
+
+// Levels lists them all, the narrowest first.
+var Levels = []Level{Pass, Read, Add, Change, Control}
+
+var levelNames = [...]string{"nothing", "pass", "read", "add", "change", "control"}
+
+func (l Level) String() string {
+	if int(l) < len(levelNames) {
+		return levelNames[l]
+	}
+	return fmt.Sprintf("level %d", uint8(l))
+}
+
+// ParseLevel reads a level's name; the error lists those there are.
+func ParseLevel(s string) (Level, error) {
+	for _, l := range Levels {
+		if strings.EqualFold(s, l.String()) {
+			return l, nil
+		}
+	}
+	return NoLevel, fmt.Errorf("level %q is not one of %s", s, strings.Join(levelNames[1:], ", "))
+}
+
+var levelMasks = func() (m [len(levelNames)][2]Mask) {
+	const file, dir = 0, 1
+	m[Pass][file] = ReadAttributes | Synchronize
+	m[Pass][dir] = ReadAttributes | Synchronize | Execute
+	read := ReadAttributes | Synchronize | Execute | ReadData | ReadNamedAttrs | ReadACL
+	m[Read][file], m[Read][dir] = read, read
+	m[Add][file] = m[Pass][file]
+	m[Add][dir] = m[Pass][dir] | AddFile | AddSubdirectory
+	change := read | WriteData | AppendData | WriteNamedAttrs | WriteAttributes | Delete
+	m[Change][file], m[Change][dir] = change, change|DeleteChild
+	m[Control][file], m[Control][dir] = All, All
+	return m
+}()
+
+// Mask is what an allow entry of this level grants on a file, or on a directory.
+func (l Level) Mask(dir bool) Mask { return levelMasks[l][index(dir)] }
+
+func index(dir bool) int {
+	if dir {
+		return 1
+	}
+	return 0
+}
+
+// Contains says whether who has l has other as well.
+func (l Level) Contains(other Level) bool {
+	return levelMasks[other][1]&^levelMasks[l][1] == 0
+}
+
+// DenyMask is what a deny entry of this level withholds: the level and every
+// level that contains it, and nothing that a level without it needs. To deny
+// `change` so leaves reading alone.
+func (l Level) DenyMask(dir bool) Mask {
+	if l == NoLevel {
+		return 0
+	}
+	var withheld, kept Mask
+	for _, other := range Levels {
+		if other.Contains(l) {
+			withheld |= other.Mask(dir)
+		} else {
+			kept |= other.Mask(dir)
+		}
+	}
+	return withheld &^ kept
+}
+
+// LevelsIn gives the widest levels that a mask amounts to: none, one, or Read
+// and Add together.
+func LevelsIn(m Mask, dir bool) []Level {
+	var out []Level
+	for _, l := range Levels {
+		if l == Add && !dir {
+			continue // on a file Add is Pass: there is nothing to add to
+		}
+		if l.Mask(dir)&^m != 0 {
+			continue
+		}
+		kept := out[:0]
+		for _, have := range out {
+			if !l.Contains(have) {
+				kept = append(kept, have)
+			}
+		}
+		out = append(kept, l)
+	}
+	return out
+}
+
+// Describe spells what a mask amounts to: "nothing", "read", "read and add".
+// Bits beyond those levels are left out.
+func Describe(m Mask, dir bool) string {
+	var names []string
+	for _, l := range LevelsIn(m, dir) {
+		names = append(names, l.String())
+	}
+	if len(names) == 0 {
+		return NoLevel.String()
+	}
+	return strings.Join(names, " and ")
+}

@@ -1,0 +1,347 @@
+package acl
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync/atomic"
+
+	"amber.example/gatekeeper/internal/core/identity"
+)
+
+// Applies says which objects an entry reaches from the path it is written on.
+type Applies uint8
+
+// The parts of Applies. Here, Subfolders and Files are the absence of
+// ACE4_INHERIT_ONLY, ACE4_DIRECTORY_INHERIT and ACE4_FILE_INHERIT of RFC 8881
+// section 6.2.1.4; DirectOnly is ACE4_NO_PROPAGATE_INHERIT.
+const (
+	Here Applies = 1 << iota
+	Subfolders
+	Files
+	DirectOnly
+
+	// Everywhere is the path itself and all below it.
+	Everywhere = Here | Subfolders | Files
+)
+
+// Entry is one allow or deny of an ACL.
+type Entry struct {
+	ID      int64
+	Deny    bool
+	Who     identity.Principal
+	Level   Level
+	Applies Applies
+	Note    string
+}
+
+// Rule is what is written at one path of a folder: explicit entries, and
+// whether the parent's entries are inherited as well. Path is relative to the
+// folder, "" for the folder itself, with slashes.
+type Rule struct {
+	ID      int64
+	Path    string
+	Cut     bool // inherits nothing from above
+	Entries []Entry
+}
+
+// Ownership is who owns an object, as dense indexes; identity.None where unknown.
+type Ownership struct{ User, Group int32 }
+
+// Ace is one entry as it bears on one object.
+type Ace struct {
+	Entry *Entry
+	From  string // the path on which it is written
+	Mask  Mask
+	kind  identity.Kind
+	deny  bool
+	index int32
+}
+
+// Inherited says whether the entry is written on a path above the object's.
+func (a *Ace) Inherited(path string) bool { return a.From != path }
+
+// ACL is the complete, ordered list for one object: explicit deny, explicit
+// allow, then the parent's, and so on up.
+type ACL struct {
+	Aces      []Ace
+	ownership bool // some ace names owner@ or group@
+}
+
+// NeedsOwnership says whether the answer depends on who owns the object.
+func (a *ACL) NeedsOwnership() bool { return a.ownership }
+
+// Tree is a folder's rules, compiled. Only paths with rules, and those on the
+// way to them, have a node; all others inherit at evaluation. Lists are built
+// when first asked for and kept. Safe for any number of readers.
+type Tree struct {
+	root *node
+	dir  *identity.Directory
+}
+
+type node struct {
+	path     string
+	parent   *node
+	children map[string]*node
+	rule     *Rule
+	lists    [6]atomic.Pointer[ACL] // by distance (0, 1, more) and file or directory
+}
+
+// NewTree compiles the rules of one folder. A path given twice, or one that is
+// not clean, is an error.
+func NewTree(dir *identity.Directory, rules []Rule) (*Tree, error) {
+	t := &Tree{root: &node{}, dir: dir}
+	for i := range rules {
+		r := &rules[i]
+		if r.Path != "" {
+			for part := range strings.SplitSeq(r.Path, "/") {
+				if part == "" || part == "." || part == ".." || strings.ContainsRune(part, 0) {
+					return nil, fmt.Errorf("path %q is not a plain relative path", r.Path)
+				}
+			}
+		}
+		n := t.grow(r.Path)
+		if n.rule != nil {
+			return nil, fmt.Errorf("path %q has two rules", r.Path)
+		}
+		n.rule = r
+	}
+	return t, nil
+}
+
+func (t *Tree) grow(path string) *node {
+	n := t.root
+	if path == "" {
+		return n
+	}
+	for part := range strings.SplitSeq(path, "/") {
+		child := n.children[part]
+		if child == nil {
+			child = &node{parent: n, path: join(n.path, part)}
+			if n.children == nil {
+				n.children = make(map[string]*node)
+			}
+			n.children[part] = child
+		}
+		n = child
+	}
+	return n
+}
+
+func join(dir, name string) string {
+	if dir == "" {
+		return name
+	}
+	return dir + "/" + name
+}
+
+// Walker steps from the folder's root to an object. The zero value is of no use; see
+// Tree.Start.
+type Walker struct {
+	At   string // path of the directory or object now looked at
+	List *ACL
+	Last bool // At is the object itself
+
+	tree *Tree
+	path string
+	file bool
+	node *node // deepest node on the way
+	dist int   // how far At is below it
+	done bool
+	any  bool
+}
+
+// Start begins a walk to path; file says whether the object there is a file.
+func (t *Tree) Start(path string, file bool) Walker {
+	return Walker{tree: t, path: path, file: file}
+}
+
+// Next moves one step down and says whether there was one.
+func (w *Walker) Next() bool {
+	if w.done {
+		return false
+	}
+	if !w.any {
+		w.any, w.node, w.At = true, w.tree.root, ""
+	} else {
+		rest := w.path
+		if w.At != "" {
+			rest = w.path[len(w.At)+1:]
+		}
+		name := rest
+		if i := strings.IndexByte(rest, '/'); i >= 0 {
+			name = rest[:i]
+		}
+		w.At = w.path[:len(w.path)-len(rest)+len(name)]
+		if child := w.node.children[name]; w.dist == 0 && child != nil {
+			w.node = child
+		} else if w.dist < 2 {
+			w.dist++
+		}
+	}
+	w.Last = len(w.At) == len(w.path)
+	w.done = w.Last
+	w.List = w.tree.list(w.node, w.dist, w.Last && w.file)
+	return true
+}
+
+// List gives the complete list that bears on one object.
+func (t *Tree) List(path string, file bool) *ACL {
+	w := t.Start(path, file)
+	for w.Next() {
+		if w.Last {
+			return w.List
+		}
+	}
+	return nil
+}
+
+// HasRulesAt says whether there is a rule on the path or anywhere below it.
+func (t *Tree) HasRulesAt(path string) bool {
+	n := t.find(path)
+	return n != nil && (n.rule != nil || len(n.children) > 0)
+}
+
+// find gives the node at a path, nil when there is none.
+func (t *Tree) find(path string) *node {
+	n := t.root
+	if path == "" {
+		return n
+	}
+	for part := range strings.SplitSeq(path, "/") {
+		if n = n.children[part]; n == nil {
+			return nil
+		}
+	}
+	return n
+}
+
+func (t *Tree) list(n *node, dist int, file bool) *ACL {
+	slot := &n.lists[dist*2+1-index(file)]
+	if have := slot.Load(); have != nil {
+		return have
+	}
+	built := t.build(n, dist, file)
+	slot.Store(built) // two at once build the same
+	return built
+}
+
+func (t *Tree) build(n *node, dist int, file bool) *ACL {
+	list := &ACL{}
+	for ; n != nil; n, dist = n.parent, dist+1 {
+		if n.rule == nil {
+			continue
+		}
+		for _, deny := range []bool{true, false} {
+			for i := range n.rule.Entries {
+				e := &n.rule.Entries[i]
+				if e.Deny != deny || !e.reaches(dist, file) {
+					continue
+				}
+				ace := Ace{Entry: e, From: n.path, kind: e.Who.Kind, deny: deny, index: identity.None}
+				if ace.Mask = e.Level.Mask(!file); deny {
+					ace.Mask = e.Level.DenyMask(!file)
+				}
+				switch e.Who.Kind {
+				case identity.KindUser:
+					ace.index = t.dir.UserIndex(e.Who.ID)
+				case identity.KindGroup:
+					ace.index = t.dir.GroupIndex(e.Who.ID)
+				case identity.KindOwner, identity.KindOwningGroup:
+					list.ownership = true
+				}
+				list.Aces = append(list.Aces, ace)
+			}
+		}
+		if n.rule.Cut {
+			break
+		}
+	}
+	list.Aces = slices.Clip(list.Aces)
+	return list
+}
+
+func (e *Entry) reaches(dist int, file bool) bool {
+	if dist == 0 {
+		return e.Applies&Here != 0
+	}
+	if dist > 1 && e.Applies&DirectOnly != 0 {
+		return false
+	}
+	if file {
+		return e.Applies&Files != 0
+	}
+	return e.Applies&Subfolders != 0
+}
+
+func (a *Ace) matches(d *identity.Directory, user int32, own Ownership) bool {
+	switch a.kind {
+	case identity.KindUser:
+		return a.index == user && user >= 0
+	case identity.KindGroup:
+		return d.Member(user, a.index)
+	case identity.KindOwner:
+		return user >= 0 && own.User == user
+	case identity.KindOwningGroup:
+		return d.Member(user, own.Group)
+	case identity.KindEveryone:
+		return true
+	}
+	return false
+}
+
+// Evaluate gives the bits of want that the list allows: entries in order, each
+// bit decided by the first entry that names it, what no entry names refused
+// (RFC 8881 section 6.2.1). It allocates nothing. With a note, it is called for
+// each entry that decided some bit of want, with those bits.
+func (a *ACL) Evaluate(d *identity.Directory, user int32, own Ownership, want Mask, note func(*Ace, Mask)) Mask {
+	var allowed Mask
+	open := want
+	for i := range a.Aces {
+		ace := &a.Aces[i]
+		bits := ace.Mask & open
+		if bits == 0 || !ace.matches(d, user, own) {
+			continue
+		}
+		if !ace.deny {
+			allowed |= bits
+		}
+		if note != nil {
+			note(ace, bits)
+		}
+		if open &^= bits; open == 0 {
+			break
+		}
+	}
+	return allowed
+}
+
+// DeepestRule gives the longest part of the path, down to the path itself, on
+// which a rule is written; "" when there is none below the folder's root.
+func (t *Tree) DeepestRule(path string) string {
+	n, deepest := t.root, ""
+	if path == "" {
+		return ""
+	}
+	for part := range strings.SplitSeq(path, "/") {
+		if n = n.children[part]; n == nil {
+			break
+		}
+		if n.rule != nil {
+			deepest = n.path
+		}
+	}
+	return deepest
+}
+
+// Denies lists the deny entries that name the user and withhold some bit of
+// bits, whether or not an entry before them decides.
+func (a *ACL) Denies(d *identity.Directory, user int32, own Ownership, bits Mask) []*Ace {
+	var out []*Ace
+	for i := range a.Aces {
+		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(d, user, own) {
+			out = append(out, ace)
+		}
+	}
+	return out
+}

@@ -1,0 +1,363 @@
+// Package identity holds who exists: users, groups within groups, and the
+// compiled directory that answers "is she a member of that" without walking.
+//
+// It is pure: no clock, no storage, no network.
+package identity
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// ID is the number of a user's or group's record, at least 1. Users and groups
+// are numbered apart. It never changes and is never reused, unlike names and uids.
+type ID int64
+
+// Kind says which sort of principal is meant.
+type Kind uint8
+
+// The kinds of principal. The last three are the special identifiers of
+// RFC 8881 section 6.2.1.5 and depend on the object they are asked about.
+const (
+	KindUser Kind = iota + 1
+	KindGroup
+	KindOwner
+	KindOwningGroup
+	KindEveryone
+)
+
+// Principal names whom an entry is about. ID is set for users and groups only.
+type Principal struct {
+	Kind Kind
+	ID   ID
+}
+
+// The special principals of RFC 8881 section 6.2.1.5.
+var (
+	Owner       = Principal{Kind: KindOwner}
+	OwningGroup = Principal{Kind: KindOwningGroup}
+	Everyone    = Principal{Kind: KindEveryone}
+)
+
+// UserPrincipal names one user.
+func UserPrincipal(id ID) Principal { return Principal{KindUser, id} }
+
+// GroupPrincipal names one group.
+func GroupPrincipal(id ID) Principal { return Principal{KindGroup, id} }
+
+// User is one account. Expires is the first moment at which it no longer
+// works; zero means never. Primary is a group's ID and counts as a membership.
+type User struct {
+	ID       ID
+	Name     string
+	FullName string
+	UID      uint32
+	Primary  ID
+	Service  bool
+	Disabled bool
+	Expires  time.Time
+	SMB, NFS bool // which protocols the account may use
+}
+
+// Group is a set of users and of other groups.
+type Group struct {
+	ID          ID
+	Name        string
+	GID         uint32
+	Description string
+	Members     []Principal // of KindUser or KindGroup
+}
+
+// Errors that Compile wraps, to be told apart with errors.Is.
+var (
+	ErrCycle     = errors.New("groups contain each other in a circle")
+	ErrDuplicate = errors.New("used twice")
+	ErrAbsent    = errors.New("does not exist")
+)
+
+// None is the dense index of nobody.
+const None int32 = -1
+
+// Directory is the compiled form: every user and group has a dense index, and
+// each user's groups, direct or through others, are one bit set.
+// It is immutable and safe for any number of readers.
+type Directory struct {
+	users       []User
+	groups      []Group
+	userByID    map[ID]int32
+	groupByID   map[ID]int32
+	userByName  map[string]int32
+	groupByName map[string]int32
+	userByUID   map[uint32]int32
+	memberOf    [][]uint64 // by user index: bits by group index
+	parents     [][]int32  // by group index: groups that list it as a member
+	direct      [][]int32  // by user index: groups that list the user, primary first
+}
+
+// Fold is the form in which account, share and folder names are compared: names
+// that differ only in case are the same name.
+func Fold(name string) string { return strings.ToLower(name) }
+
+// Compile checks the records and builds the directory. It fails with ErrCycle
+// (naming the groups in order), with ErrDuplicate for a name, a uid or a gid
+// used twice, or with ErrAbsent for a member that is not there.
+func Compile(users []User, groups []Group) (*Directory, error) {
+	d := &Directory{
+		users: slices.Clone(users), groups: slices.Clone(groups),
+		userByID: make(map[ID]int32, len(users)), userByName: make(map[string]int32, len(users)),
+		groupByID: make(map[ID]int32, len(groups)), groupByName: make(map[string]int32, len(groups)),
+		userByUID: make(map[uint32]int32, len(users)),
+		memberOf:  make([][]uint64, len(users)),
+		parents:   make([][]int32, len(groups)), direct: make([][]int32, len(users)),
+	}
+	gids := make(map[uint32]string, len(groups))
+	for i, g := range groups {
+		if _, ok := d.groupByName[Fold(g.Name)]; ok {
+			return nil, fmt.Errorf("group name %q: %w", g.Name, ErrDuplicate)
+		}
+		if other, ok := gids[g.GID]; ok {
+			return nil, fmt.Errorf("gid %d of group %s belongs to %s already: %w", g.GID, g.Name, other, ErrDuplicate)
+		}
+		gids[g.GID] = g.Name
+		d.groupByID[g.ID], d.groupByName[Fold(g.Name)] = int32(i), int32(i)
+	}
+	for i, u := range users {
+		if _, ok := d.userByName[Fold(u.Name)]; ok {
+			return nil, fmt.Errorf("user name %q: %w", u.Name, ErrDuplicate)
+		}
+		if other, ok := d.userByUID[u.UID]; ok {
+			return nil, fmt.Errorf("uid %d of user %s belongs to %s already: %w", u.UID, u.Name, users[other].Name, ErrDuplicate)
+		}
+		d.userByID[u.ID], d.userByName[Fold(u.Name)], d.userByUID[u.UID] = int32(i), int32(i), int32(i)
+		if u.Primary != 0 {
+			g, ok := d.groupByID[u.Primary]
+			if !ok {
+				return nil, fmt.Errorf("primary group of %s: %w", u.Name, ErrAbsent)
+			}
+			d.direct[i] = append(d.direct[i], g)
+		}
+	}
+	for gi, g := range groups {
+		for _, m := range g.Members {
+			switch m.Kind {
+			case KindUser:
+				ui, ok := d.userByID[m.ID]
+				if !ok {
+					return nil, fmt.Errorf("a user in group %s: %w", g.Name, ErrAbsent)
+				}
+				if !slices.Contains(d.direct[ui], int32(gi)) {
+					d.direct[ui] = append(d.direct[ui], int32(gi))
+				}
+			case KindGroup:
+				child, ok := d.groupByID[m.ID]
+				if !ok {
+					return nil, fmt.Errorf("a group in group %s: %w", g.Name, ErrAbsent)
+				}
+				d.parents[child] = append(d.parents[child], int32(gi))
+			default:
+				return nil, fmt.Errorf("group %s: only users and groups can be members", g.Name)
+			}
+		}
+	}
+	closures, err := d.closeGroups()
+	if err != nil {
+		return nil, err
+	}
+	words := (len(groups) + 63) / 64
+	for ui := range users {
+		set := make([]uint64, words)
+		for _, g := range d.direct[ui] {
+			for w, bits := range closures[g] {
+				set[w] |= bits
+			}
+		}
+		d.memberOf[ui] = set
+	}
+	return d, nil
+}
+
+// closeGroups returns, for each group, the set of it and every group above it.
+func (d *Directory) closeGroups() ([][]uint64, error) {
+	const (
+		fresh = iota
+		open
+		done
+	)
+	words := (len(d.groups) + 63) / 64
+	state := make([]uint8, len(d.groups))
+	closures := make([][]uint64, len(d.groups))
+	var trail []int32
+	var visit func(g int32) error
+	visit = func(g int32) error {
+		switch state[g] {
+		case done:
+			return nil
+		case open:
+			at := slices.Index(trail, g)
+			var names []string
+			// The trail climbs from member to container; read it the other way.
+			for _, i := range trail[at:] {
+				names = append(names, d.groups[i].Name)
+			}
+			names = append(names, d.groups[g].Name)
+			slices.Reverse(names)
+			return fmt.Errorf("%w: %s", ErrCycle, strings.Join(names, " contains "))
+		}
+		state[g] = open
+		trail = append(trail, g)
+		set := make([]uint64, words)
+		set[g/64] |= 1 << (g % 64)
+		for _, p := range d.parents[g] {
+			if err := visit(p); err != nil {
+				return err
+			}
+			for w, bits := range closures[p] {
+				set[w] |= bits
+			}
+		}
+		trail = trail[:len(trail)-1]
+		state[g], closures[g] = done, set
+		return nil
+	}
+	for g := range d.groups {
+		if err := visit(int32(g)); err != nil {
+			return nil, err
+		}
+	}
+	return closures, nil
+}
+
+// Users lists every user in the order of the records.
+func (d *Directory) Users() []User { return d.users }
+
+// Groups lists every group in the order of the records.
+func (d *Directory) Groups() []Group { return d.groups }
+
+// UserIndex gives the dense index of a user, or None.
+func (d *Directory) UserIndex(id ID) int32 {
+	if i, ok := d.userByID[id]; ok {
+		return i
+	}
+	return None
+}
+
+// GroupIndex gives the dense index of a group, or None.
+func (d *Directory) GroupIndex(id ID) int32 {
+	if i, ok := d.groupByID[id]; ok {
+		return i
+	}
+	return None
+}
+
+// User finds a user by record; nil when there is none.
+func (d *Directory) User(id ID) *User {
+	if i, ok := d.userByID[id]; ok {
+		return &d.users[i]
+	}
+	return nil
+}
+
+// Group finds a group by record; nil when there is none.
+func (d *Directory) Group(id ID) *Group {
+	if i, ok := d.groupByID[id]; ok {
+		return &d.groups[i]
+	}
+	return nil
+}
+
+// UserNamed finds a user by name, whatever its case; nil when there is none.
+func (d *Directory) UserNamed(name string) *User {
+	if i, ok := d.userByName[Fold(name)]; ok {
+		return &d.users[i]
+	}
+	return nil
+}
+
+// GroupNamed finds a group by name, whatever its case; nil when there is none.
+func (d *Directory) GroupNamed(name string) *Group {
+	if i, ok := d.groupByName[Fold(name)]; ok {
+		return &d.groups[i]
+	}
+	return nil
+}
+
+// Member says whether the user with dense index u is in the group with dense
+// index g, directly or through other groups.
+func (d *Directory) Member(u, g int32) bool {
+	if u < 0 || g < 0 {
+		return false
+	}
+	return d.memberOf[u][g/64]&(1<<(g%64)) != 0
+}
+
+// MemberOf lists every group that the user is in, directly or through others.
+func (d *Directory) MemberOf(id ID) []Group {
+	u := d.UserIndex(id)
+	var out []Group
+	for g := range d.groups {
+		if d.Member(u, int32(g)) {
+			out = append(out, d.groups[g])
+		}
+	}
+	return out
+}
+
+// Chain gives a shortest chain of group names from one that lists the user to
+// the group asked about; nil when the user is not in it.
+func (d *Directory) Chain(user, group ID) []string {
+	u, target := d.UserIndex(user), d.GroupIndex(group)
+	if !d.Member(u, target) {
+		return nil
+	}
+	from := make(map[int32]int32)
+	queue := slices.Clone(d.direct[u])
+	for _, g := range queue {
+		from[g] = None
+	}
+	for len(queue) > 0 {
+		g := queue[0]
+		queue = queue[1:]
+		if g == target {
+			var names []string
+			for at := g; at != None; at = from[at] {
+				names = append(names, d.groups[at].Name)
+			}
+			slices.Reverse(names)
+			return names
+		}
+		for _, p := range d.parents[g] {
+			if _, seen := from[p]; !seen {
+				from[p] = g
+				queue = append(queue, p)
+			}
+		}
+	}
+	return nil
+}
+
+// Name spells a principal as people read it: a name, or owner@, group@, everyone@.
+// A principal whose record is gone is spelt with its number.
+func (d *Directory) Name(p Principal) string {
+	switch p.Kind {
+	case KindUser:
+		if u := d.User(p.ID); u != nil {
+			return u.Name
+		}
+		return fmt.Sprintf("user #%d", p.ID)
+	case KindGroup:
+		if g := d.Group(p.ID); g != nil {
+			return g.Name
+		}
+		return fmt.Sprintf("group #%d", p.ID)
+	case KindOwner:
+		return "owner@"
+	case KindOwningGroup:
+		return "group@"
+	case KindEveryone:
+		return "everyone@"
+	}
+	return "nobody"
+}

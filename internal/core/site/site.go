@@ -1,0 +1,210 @@
+// Package site is everything an administrator has recorded, in two forms: the
+// records as they are written, and the policy compiled from them, one immutable
+// value that the data path reads without locks.
+//
+// It is pure: no clock, no storage, no network.
+package site
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+)
+
+// Protocol is a way in.
+type Protocol uint8
+
+// The protocols that shares and exports are reached by.
+const (
+	SMB Protocol = iota + 1
+	NFS
+)
+
+func (p Protocol) String() string {
+	switch p {
+	case SMB:
+		return "SMB"
+	case NFS:
+		return "NFS"
+	}
+	return "no protocol"
+}
+
+// Volume is a host directory in which folders are made. Path is absolute.
+type Volume struct {
+	ID   int64
+	Name string
+	Path string
+}
+
+// Folder is a directory on a volume that can be published. Path is relative to
+// the volume. Owner and Group own what has no owner of its own on disk.
+type Folder struct {
+	ID          int64
+	Name        string
+	VolumeID    int64
+	Path        string
+	Description string
+	Owner       identity.ID
+	Group       identity.ID
+	Rules       []acl.Rule
+}
+
+// Share is a folder published over SMB. Entries are the share-level
+// permissions, on top of the folder's own; none at all lets everyone through.
+type Share struct {
+	ID               int64
+	Name             string
+	FolderID         int64
+	Description      string
+	Announced        bool // appears in the list of shares
+	ReadOnly         bool
+	ListOnlyOpenable bool // listings leave out what the user may not open
+	Entries          []acl.Entry
+}
+
+// Services says which protocols are switched on.
+type Services struct{ SMB, NFS bool }
+
+// On says whether a protocol is switched on.
+func (s Services) On(p Protocol) bool { return p == SMB && s.SMB || p == NFS && s.NFS }
+
+// Records is the whole content of the store that decides anything.
+type Records struct {
+	Users    []identity.User
+	Groups   []identity.Group
+	Volumes  []Volume
+	Folders  []Folder
+	Shares   []Share
+	Services Services
+}
+
+// PublishedFolder is a folder as compiled. Root is its absolute path on the host.
+type PublishedFolder struct {
+	Folder
+	Root   string
+	Tree   *acl.Tree
+	Shares []*PublishedShare
+	// OwnedBy is who owns objects that have no owner of their own.
+	OwnedBy acl.Ownership
+}
+
+// PublishedShare is a share as compiled. Entries is nil when there is none.
+type PublishedShare struct {
+	Share
+	Folder  *PublishedFolder
+	Entries *acl.Tree
+}
+
+// Policy is the compiled form of Records: immutable, for any number of readers.
+type Policy struct {
+	Directory *identity.Directory
+	Services  Services
+	Volumes   []Volume
+	Folders   []*PublishedFolder
+	Shares    []*PublishedShare
+
+	folderByName map[string]*PublishedFolder
+	folderByID   map[int64]*PublishedFolder
+	shareByName  map[string]*PublishedShare
+}
+
+// Compile checks the records against each other and builds the policy. Errors
+// name the record at fault and wrap those of the identity package.
+func Compile(r Records) (*Policy, error) {
+	dir, err := identity.Compile(r.Users, r.Groups)
+	if err != nil {
+		return nil, err
+	}
+	p := &Policy{
+		Directory: dir, Services: r.Services, Volumes: slices.Clone(r.Volumes),
+		folderByName: make(map[string]*PublishedFolder), folderByID: make(map[int64]*PublishedFolder),
+		shareByName: make(map[string]*PublishedShare),
+	}
+	volumes := make(map[int64]Volume)
+	for _, v := range r.Volumes {
+		volumes[v.ID] = v
+	}
+	for _, f := range r.Folders {
+		v, ok := volumes[f.VolumeID]
+		if !ok {
+			return nil, fmt.Errorf("volume of folder %s: %w", f.Name, identity.ErrAbsent)
+		}
+		if _, ok := p.folderByName[identity.Fold(f.Name)]; ok {
+			return nil, fmt.Errorf("folder name %q: %w", f.Name, identity.ErrDuplicate)
+		}
+		tree, err := acl.NewTree(dir, f.Rules)
+		if err != nil {
+			return nil, fmt.Errorf("folder %s: %w", f.Name, err)
+		}
+		pf := &PublishedFolder{
+			Folder: f, Root: filepath.Join(v.Path, f.Path), Tree: tree,
+			OwnedBy: acl.Ownership{User: dir.UserIndex(f.Owner), Group: dir.GroupIndex(f.Group)},
+		}
+		p.Folders = append(p.Folders, pf)
+		p.folderByName[identity.Fold(f.Name)], p.folderByID[f.ID] = pf, pf
+	}
+	for _, s := range r.Shares {
+		f, ok := p.folderByID[s.FolderID]
+		if !ok {
+			return nil, fmt.Errorf("folder of share %s: %w", s.Name, identity.ErrAbsent)
+		}
+		if _, ok := p.shareByName[identity.Fold(s.Name)]; ok {
+			return nil, fmt.Errorf("share name %q: %w", s.Name, identity.ErrDuplicate)
+		}
+		ps := &PublishedShare{Share: s, Folder: f}
+		if len(s.Entries) > 0 {
+			if ps.Entries, err = acl.NewTree(dir, []acl.Rule{{Entries: s.Entries}}); err != nil {
+				return nil, fmt.Errorf("share %s: %w", s.Name, err)
+			}
+		}
+		f.Shares = append(f.Shares, ps)
+		p.Shares = append(p.Shares, ps)
+		p.shareByName[identity.Fold(s.Name)] = ps
+	}
+	return p, nil
+}
+
+// FolderNamed finds a folder, whatever the case of the name; nil when there is none.
+func (p *Policy) FolderNamed(name string) *PublishedFolder {
+	return p.folderByName[identity.Fold(name)]
+}
+
+// Folder finds a folder by record; nil when there is none.
+func (p *Policy) Folder(id int64) *PublishedFolder { return p.folderByID[id] }
+
+// ShareNamed finds a share, whatever the case of the name; nil when there is none.
+func (p *Policy) ShareNamed(name string) *PublishedShare { return p.shareByName[identity.Fold(name)] }
+
+// Display spells a path below the folder as people write it: nightlog/2026/03.
+func (f *PublishedFolder) Display(path string) string {
+	if path == "" {
+		return f.Name
+	}
+	return f.Name + "/" + path
+}
+
+// SplitPath parts "nightlog/2026/03" into the folder's name and the path below
+// it, cleaned. An empty path, "..", and NUL are errors.
+func SplitPath(full string) (folder, path string, err error) {
+	var parts []string
+	for part := range strings.SplitSeq(strings.ReplaceAll(full, `\`, "/"), "/") {
+		switch {
+		case part == "" || part == ".":
+			continue
+		case part == "..":
+			return "", "", fmt.Errorf("path %q: %q is not allowed in a path", full, part)
+		case strings.ContainsRune(part, 0):
+			return "", "", fmt.Errorf("path %q holds a NUL character", full)
+		}
+		parts = append(parts, part)
+	}
+	if len(parts) == 0 {
+		return "", "", fmt.Errorf("path %q names no folder: write FOLDER or FOLDER/PATH", full)
+	}
+	return parts[0], strings.Join(parts[1:], "/"), nil
+}
