@@ -88,11 +88,8 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 
 	user := p.Directory.UserIndex(r.User)
 	account := p.Directory.User(r.User)
-	leaves := acl.All
-	switch {
-	case account == nil, account.Disabled, !account.Expires.IsZero() && !r.Now.Before(account.Expires):
-		leaves = 0
-	case !account.Expires.IsZero():
+	leaves := accountLeaves(account, r.Now)
+	if leaves != 0 {
 		v.ValidUntil = account.Expires
 	}
 	pass(Account, leaves)
@@ -100,10 +97,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		rec.account(account, leaves)
 	}
 
-	leaves = acl.All
-	if !p.Services.On(r.Via) || account == nil || r.Via == site.SMB && !account.SMB || r.Via == site.NFS && !account.NFS {
-		leaves = 0
-	}
+	leaves = serviceLeaves(p, account, r.Via)
 	pass(Service, leaves)
 	if rec != nil {
 		rec.service(account, leaves)
@@ -146,6 +140,33 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		rec.entry(allowed)
 	}
 	return v
+}
+
+func accountLeaves(account *identity.User, now time.Time) acl.Mask {
+	if account == nil || !account.InForce(now) {
+		return 0
+	}
+	return acl.All
+}
+
+func serviceLeaves(p *site.Policy, account *identity.User, via site.Protocol) acl.Mask {
+	if !p.Services.On(via) || account == nil || via == site.SMB && !account.SMB || via == site.NFS && !account.NFS {
+		return 0
+	}
+	return acl.All
+}
+
+// Admit asks only the gates that stand before any folder: Open when the user may
+// come in by that protocol, else Account or Service.
+func Admit(p *site.Policy, user identity.ID, via site.Protocol, now time.Time) Gate {
+	account := p.Directory.User(user)
+	switch {
+	case accountLeaves(account, now) == 0:
+		return Account
+	case serviceLeaves(p, account, via) == 0:
+		return Service
+	}
+	return Open
 }
 
 func shareLeaves(p *site.Policy, r *Request, user int32, rec *recorder) acl.Mask {

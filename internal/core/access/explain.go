@@ -106,7 +106,7 @@ func (c *recorder) account(u *identity.User, leaves acl.Mask) {
 		c.add(Account, leaves, "", "there is no such user")
 	case u.Disabled:
 		mends := []Mend{{Kind: MendEnable, User: u.Name}}
-		if !u.Expires.IsZero() && !c.request.Now.Before(u.Expires) {
+		if u.Ended(c.request.Now) {
 			mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
 		}
 		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", mends...)

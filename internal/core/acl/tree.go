@@ -27,22 +27,22 @@ const (
 
 // Entry is one allow or deny of an ACL.
 type Entry struct {
-	ID      int64
-	Deny    bool
-	Who     identity.Principal
-	Level   Level
-	Applies Applies
-	Note    string
+	ID      int64              `json:"id,omitzero"`
+	Deny    bool               `json:"deny,omitzero"`
+	Who     identity.Principal `json:"who,omitzero"`
+	Level   Level              `json:"level,omitzero"`
+	Applies Applies            `json:"applies,omitzero"`
+	Note    string             `json:"note,omitzero"`
 }
 
 // Rule is what is written at one path of a folder: explicit entries, and
 // whether the parent's entries are inherited as well. Path is relative to the
 // folder, "" for the folder itself, with slashes.
 type Rule struct {
-	ID      int64
-	Path    string
-	Cut     bool // inherits nothing from above
-	Entries []Entry
+	ID      int64   `json:"id,omitzero"`
+	Path    string  `json:"path,omitzero"`
+	Cut     bool    `json:"cut,omitzero"` // inherits nothing from above
+	Entries []Entry `json:"entries,omitzero"`
 }
 
 // Ownership is who owns an object, as dense indexes; identity.None where unknown.
@@ -341,6 +341,42 @@ func (a *ACL) Denies(d *identity.Directory, user int32, own Ownership, bits Mask
 	for i := range a.Aces {
 		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(d, user, own) {
 			out = append(out, ace)
+		}
+	}
+	return out
+}
+
+// InheritedEntries lists what a path inherits, as the entries that would say the
+// same if they were written on it: what has run out on the way down is left out.
+func (t *Tree) InheritedEntries(path string, file bool) []Entry {
+	var out []Entry
+	w := t.Start(path, file)
+	for w.Next() && !w.Last {
+	}
+	n, dist := w.node, w.dist
+	for ; n != nil; n, dist = n.parent, dist+1 {
+		if n.rule == nil {
+			continue
+		}
+		if dist > 0 {
+			for _, e := range n.rule.Entries {
+				here := e.reaches(dist, file)
+				below := !file && e.Applies&DirectOnly == 0 && e.Applies&(Subfolders|Files) != 0
+				applies := Applies(0)
+				if here {
+					applies |= Here
+				}
+				if below {
+					applies |= e.Applies & (Subfolders | Files)
+				}
+				if applies != 0 {
+					e.Applies = applies
+					out = append(out, e)
+				}
+			}
+		}
+		if n.rule.Cut {
+			break
 		}
 	}
 	return out

@@ -31,8 +31,8 @@ const (
 
 // Principal names whom an entry is about. ID is set for users and groups only.
 type Principal struct {
-	Kind Kind
-	ID   ID
+	Kind Kind `json:"kind,omitzero"`
+	ID   ID   `json:"id,omitzero"`
 }
 
 // The special principals of RFC 8881 section 6.2.1.5.
@@ -48,27 +48,45 @@ func UserPrincipal(id ID) Principal { return Principal{KindUser, id} }
 // GroupPrincipal names one group.
 func GroupPrincipal(id ID) Principal { return Principal{KindGroup, id} }
 
+// Role is what an account may do in the console and over the API.
+type Role string
+
+// The roles. Most users have none: they store files and never sign in.
+const (
+	NoRole        Role = ""
+	Administrator Role = "administrator"
+	Auditor       Role = "auditor" // reads everything, changes nothing
+)
+
 // User is one account. Expires is the first moment at which it no longer
 // works; zero means never. Primary is a group's ID and counts as a membership.
 type User struct {
-	ID       ID
-	Name     string
-	FullName string
-	UID      uint32
-	Primary  ID
-	Service  bool
-	Disabled bool
-	Expires  time.Time
-	SMB, NFS bool // which protocols the account may use
+	Role     Role      `json:"role,omitzero"`
+	ID       ID        `json:"id,omitzero"`
+	Name     string    `json:"name,omitzero"`
+	FullName string    `json:"fullName,omitzero"`
+	UID      uint32    `json:"uid,omitzero"`
+	Primary  ID        `json:"primary,omitzero"`
+	Service  bool      `json:"service,omitzero"`
+	Disabled bool      `json:"disabled,omitzero"`
+	Expires  time.Time `json:"expires,omitzero"`
+	SMB      bool      `json:"smb,omitzero"` // which protocols the account may use
+	NFS      bool      `json:"nfs,omitzero"` // which protocols the account may use
 }
+
+// Ended says whether the account's end date has passed.
+func (u *User) Ended(now time.Time) bool { return !u.Expires.IsZero() && !now.Before(u.Expires) }
+
+// InForce says whether the account works.
+func (u *User) InForce(now time.Time) bool { return !u.Disabled && !u.Ended(now) }
 
 // Group is a set of users and of other groups.
 type Group struct {
-	ID          ID
-	Name        string
-	GID         uint32
-	Description string
-	Members     []Principal // of KindUser or KindGroup
+	ID          ID          `json:"id,omitzero"`
+	Name        string      `json:"name,omitzero"`
+	GID         uint32      `json:"gid,omitzero"`
+	Description string      `json:"description,omitzero"`
+	Members     []Principal `json:"members,omitzero"` // of KindUser or KindGroup
 }
 
 // Errors that Compile wraps, to be told apart with errors.Is.
@@ -92,6 +110,7 @@ type Directory struct {
 	userByName  map[string]int32
 	groupByName map[string]int32
 	userByUID   map[uint32]int32
+	groupByGID  map[uint32]int32
 	memberOf    [][]uint64 // by user index: bits by group index
 	parents     [][]int32  // by group index: groups that list it as a member
 	direct      [][]int32  // by user index: groups that list the user, primary first
@@ -109,19 +128,18 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		users: slices.Clone(users), groups: slices.Clone(groups),
 		userByID: make(map[ID]int32, len(users)), userByName: make(map[string]int32, len(users)),
 		groupByID: make(map[ID]int32, len(groups)), groupByName: make(map[string]int32, len(groups)),
-		userByUID: make(map[uint32]int32, len(users)),
-		memberOf:  make([][]uint64, len(users)),
-		parents:   make([][]int32, len(groups)), direct: make([][]int32, len(users)),
+		userByUID: make(map[uint32]int32, len(users)), groupByGID: make(map[uint32]int32, len(groups)),
+		memberOf: make([][]uint64, len(users)),
+		parents:  make([][]int32, len(groups)), direct: make([][]int32, len(users)),
 	}
-	gids := make(map[uint32]string, len(groups))
 	for i, g := range groups {
 		if _, ok := d.groupByName[Fold(g.Name)]; ok {
 			return nil, fmt.Errorf("group name %q: %w", g.Name, ErrDuplicate)
 		}
-		if other, ok := gids[g.GID]; ok {
-			return nil, fmt.Errorf("gid %d of group %s belongs to %s already: %w", g.GID, g.Name, other, ErrDuplicate)
+		if other, ok := d.groupByGID[g.GID]; ok {
+			return nil, fmt.Errorf("gid %d of group %s belongs to %s already: %w", g.GID, g.Name, groups[other].Name, ErrDuplicate)
 		}
-		gids[g.GID] = g.Name
+		d.groupByGID[g.GID] = int32(i)
 		d.groupByID[g.ID], d.groupByName[Fold(g.Name)] = int32(i), int32(i)
 	}
 	for i, u := range users {
@@ -360,4 +378,20 @@ func (d *Directory) Name(p Principal) string {
 		return "everyone@"
 	}
 	return "nobody"
+}
+
+// UserIndexByUID gives the dense index of the user with a uid, or None.
+func (d *Directory) UserIndexByUID(uid uint32) int32 {
+	if i, ok := d.userByUID[uid]; ok {
+		return i
+	}
+	return None
+}
+
+// GroupIndexByGID gives the dense index of the group with a gid, or None.
+func (d *Directory) GroupIndexByGID(gid uint32) int32 {
+	if i, ok := d.groupByGID[gid]; ok {
+		return i
+	}
+	return None
 }

@@ -36,39 +36,42 @@ func (p Protocol) String() string {
 
 // Volume is a host directory in which folders are made. Path is absolute.
 type Volume struct {
-	ID   int64
-	Name string
-	Path string
+	ID   int64  `json:"id,omitzero"`
+	Name string `json:"name,omitzero"`
+	Path string `json:"path,omitzero"`
 }
 
 // Folder is a directory on a volume that can be published. Path is relative to
 // the volume. Owner and Group own what has no owner of its own on disk.
 type Folder struct {
-	ID          int64
-	Name        string
-	VolumeID    int64
-	Path        string
-	Description string
-	Owner       identity.ID
-	Group       identity.ID
-	Rules       []acl.Rule
+	ID          int64       `json:"id,omitzero"`
+	Name        string      `json:"name,omitzero"`
+	VolumeID    int64       `json:"volumeId,omitzero"`
+	Path        string      `json:"path,omitzero"`
+	Description string      `json:"description,omitzero"`
+	Owner       identity.ID `json:"owner,omitzero"`
+	Group       identity.ID `json:"group,omitzero"`
+	Rules       []acl.Rule  `json:"-"` // journalled one by one
 }
 
 // Share is a folder published over SMB. Entries are the share-level
 // permissions, on top of the folder's own; none at all lets everyone through.
 type Share struct {
-	ID               int64
-	Name             string
-	FolderID         int64
-	Description      string
-	Announced        bool // appears in the list of shares
-	ReadOnly         bool
-	ListOnlyOpenable bool // listings leave out what the user may not open
-	Entries          []acl.Entry
+	ID               int64       `json:"id,omitzero"`
+	Name             string      `json:"name,omitzero"`
+	FolderID         int64       `json:"folderId,omitzero"`
+	Description      string      `json:"description,omitzero"`
+	Announced        bool        `json:"announced,omitzero"` // appears in the list of shares
+	ReadOnly         bool        `json:"readOnly,omitzero"`
+	ListOnlyOpenable bool        `json:"listOnlyOpenable,omitzero"` // listings leave out what the user may not open
+	Entries          []acl.Entry `json:"entries,omitzero"`
 }
 
 // Services says which protocols are switched on.
-type Services struct{ SMB, NFS bool }
+type Services struct {
+	SMB bool `json:"smb"`
+	NFS bool `json:"nfs"`
+}
 
 // On says whether a protocol is switched on.
 func (s Services) On(p Protocol) bool { return p == SMB && s.SMB || p == NFS && s.NFS }

@@ -1,0 +1,195 @@
+// Package demo loads Larkfell Observatory, a made-up site, into an empty state
+// directory: people, folders, entries, shares and sample files.
+package demo
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/service"
+)
+
+//go:embed larkfell.yaml
+var scenario []byte
+
+//go:embed all:files
+var sampleFiles embed.FS
+
+// PasswordSuffix follows an account's name in its password.
+const PasswordSuffix = "-at-larkfell"
+
+type entry struct {
+	Allow   string   `yaml:"allow"`
+	Deny    string   `yaml:"deny"`
+	Level   string   `yaml:"level"`
+	Applies []string `yaml:"applies"`
+	Note    string   `yaml:"note"`
+}
+
+type larkfell struct {
+	Groups []struct {
+		Name        string   `yaml:"name"`
+		GID         uint32   `yaml:"gid"`
+		Description string   `yaml:"description"`
+		Members     []string `yaml:"members"`
+	} `yaml:"groups"`
+	Users []struct {
+		Name          string `yaml:"name"`
+		FullName      string `yaml:"fullName"`
+		UID           uint32 `yaml:"uid"`
+		Primary       string `yaml:"primary"`
+		Role          string `yaml:"role"`
+		Service       bool   `yaml:"service"`
+		Disabled      bool   `yaml:"disabled"`
+		EndsAfterDays int    `yaml:"endsAfterDays"`
+		SMB           *bool  `yaml:"smb"`
+		NFS           *bool  `yaml:"nfs"`
+	} `yaml:"users"`
+	Volumes []struct {
+		Name string `yaml:"name"`
+	} `yaml:"volumes"`
+	Folders []struct {
+		Name        string `yaml:"name"`
+		Description string `yaml:"description"`
+		Group       string `yaml:"group"`
+		Share       *struct {
+			Description      string `yaml:"description"`
+			ListOnlyOpenable bool   `yaml:"listOnlyOpenable"`
+		} `yaml:"share"`
+		Entries map[string][]entry `yaml:"entries"`
+		Cut     map[string][]entry `yaml:"cut"` // the same, on paths that inherit nothing
+	} `yaml:"folders"`
+}
+
+// Account is a person of the scenario, for showing.
+type Account struct{ Name, FullName string }
+
+// Load puts the scenario into a service that has no records yet. Volumes are made
+// below state. It does nothing where there are users already.
+func Load(ctx context.Context, svc *service.Service, state string) error {
+	if len(svc.Policy().Directory.Users()) > 0 {
+		return nil
+	}
+	var site larkfell
+	if err := yaml.UnmarshalWithOptions(scenario, &site, yaml.Strict()); err != nil {
+		return fmt.Errorf("demo scenario: %w", err)
+	}
+	by := service.Itself
+	// Groups and users first without members, since each may name the other.
+	for _, g := range site.Groups {
+		if _, err := svc.CreateGroup(ctx, by, service.GroupInput{Name: g.Name, GID: &g.GID, Description: g.Description}); err != nil {
+			return err
+		}
+	}
+	off := func(b *bool) bool { return b != nil && !*b }
+	for _, u := range site.Users {
+		in := service.UserInput{Name: u.Name, FullName: u.FullName, UID: &u.UID, Primary: u.Primary, Role: identity.Role(u.Role), Service: u.Service,
+			NoSMB: off(u.SMB), NoNFS: off(u.NFS), Password: u.Name + PasswordSuffix}
+		if u.EndsAfterDays > 0 {
+			in.Expires = time.Now().AddDate(0, 0, u.EndsAfterDays).Truncate(24 * time.Hour)
+		}
+		if _, err := svc.CreateUser(ctx, by, in); err != nil {
+			return err
+		}
+		if u.Disabled {
+			if _, err := svc.UpdateUser(ctx, by, u.Name, service.UserChange{Disabled: &u.Disabled}); err != nil {
+				return err
+			}
+		}
+	}
+	for _, g := range site.Groups {
+		for _, m := range g.Members {
+			if err := svc.AddMember(ctx, by, g.Name, m); err != nil {
+				return err
+			}
+		}
+	}
+	return loadFolders(ctx, svc, site, state)
+}
+
+func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state string) error {
+	by := service.Itself
+	for _, v := range site.Volumes {
+		dir := filepath.Join(state, "volumes", v.Name)
+		if err := os.MkdirAll(dir, 0o770); err != nil {
+			return err
+		}
+		if err := copyFiles(dir); err != nil {
+			return fmt.Errorf("demo files: %w", err)
+		}
+		if _, err := svc.CreateVolume(ctx, by, v.Name, dir); err != nil {
+			return err
+		}
+	}
+	for _, f := range site.Folders {
+		if _, err := svc.CreateFolder(ctx, by, service.FolderInput{Name: f.Name, Volume: site.Volumes[0].Name, Description: f.Description, Owner: "wren", Group: f.Group}); err != nil {
+			return err
+		}
+		for _, path := range sortedKeys(f.Cut) {
+			if err := svc.SetInherit(ctx, by, f.Name+"/"+path, false, false); err != nil {
+				return err
+			}
+		}
+		for _, written := range []map[string][]entry{f.Entries, f.Cut} {
+			for _, path := range sortedKeys(written) {
+				for _, e := range written[path] {
+					in := service.EntryInput{Who: e.Allow + e.Deny, Deny: e.Deny != "", Level: e.Level, Applies: e.Applies, Note: e.Note}
+					if _, err := svc.AddEntry(ctx, by, f.Name+"/"+path, in); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		if f.Share != nil {
+			if _, err := svc.CreateShare(ctx, by, service.ShareInput{Folder: f.Name, Description: f.Share.Description, ListOnlyOpenable: f.Share.ListOnlyOpenable}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func sortedKeys(m map[string][]entry) []string {
+	var keys []string
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func copyFiles(to string) error {
+	return fs.WalkDir(sampleFiles, "files", func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		dst := filepath.Join(to, strings.TrimPrefix(path, "files"))
+		if d.IsDir() {
+			return os.MkdirAll(dst, 0o770)
+		}
+		data, err := sampleFiles.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(dst, data, 0o660)
+	})
+}
+
+// Accounts lists the people of the scenario.
+func Accounts(svc *service.Service) []Account {
+	var out []Account
+	for _, u := range svc.Policy().Directory.Users() {
+		out = append(out, Account{u.Name, u.FullName})
+	}
+	return out
+}

@@ -1,0 +1,256 @@
+// Package api is the HTTP API: typed handlers over the use cases of the service
+// package, and the OpenAPI 3.1 document made from them. The command line and the web
+// console speak it and nothing else.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// CookieName is the console's session cookie.
+const CookieName = "amber_session"
+
+// Server answers the API and serves the console.
+type Server struct {
+	svc *service.Service
+	log *slog.Logger
+	api huma.API
+	mux chi.Router
+}
+
+type actorKey struct{}
+
+// caller is who asks; the middleware has put it there on every route that needs one.
+func caller(ctx context.Context) service.Actor {
+	a, _ := ctx.Value(actorKey{}).(service.Actor)
+	return a
+}
+
+type addressKey struct{}
+
+func address(ctx context.Context) string {
+	a, _ := ctx.Value(addressKey{}).(string)
+	return a
+}
+
+// New makes the handler. console is the built web console, nil for none; version
+// goes into the OpenAPI document.
+func New(svc *service.Service, log *slog.Logger, console fs.FS, version string) *Server {
+	s := &Server{svc: svc, log: log, mux: chi.NewRouter()}
+	s.mux.Use(middleware.Recoverer, s.secure, http.NewCrossOriginProtection().Handler)
+
+	config := huma.DefaultConfig("Amber Gatekeeper", version)
+	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie."
+	config.DocsPath = ""
+	config.SchemasPath = ""
+	config.CreateHooks = nil
+	config.RejectUnknownQueryParameters = true
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"bearer": {Type: "http", Scheme: "bearer"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: CookieName},
+	}
+	config.Security = []map[string][]string{{"bearer": {}}, {"cookie": {}}}
+	s.api = humachi.New(s.mux, config)
+	s.api.UseMiddleware(s.authenticate)
+	s.registerSession()
+	s.registerPeople()
+	s.registerPlaces()
+	s.registerPublishing()
+	s.registerWhy()
+	if console != nil {
+		s.mux.NotFound(serveConsole(console))
+	}
+	return s
+}
+
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+
+// OpenAPI gives the document as YAML's JSON, as it is served at /openapi.json.
+func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
+
+// secure sets the headers that every answer carries.
+func (s *Server) secure(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		host, _, err := net.SplitHostPort(r.RemoteAddr)
+		if err != nil {
+			host = r.RemoteAddr
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), addressKey{}, host)))
+	})
+}
+
+// public marks an operation that needs no sign-in.
+var public = []map[string][]string{}
+
+func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
+	if sec := ctx.Operation().Security; sec != nil && len(sec) == 0 {
+		next(ctx)
+		return
+	}
+	actor, err := s.svc.Authenticate(ctx.Context(), token(ctx.Header("Authorization"), ctx.Header("Cookie")))
+	if err != nil {
+		s.problem(ctx, err)
+		return
+	}
+	if m := ctx.Method(); m != http.MethodGet && actor.Role != identity.Administrator && ctx.Operation().OperationID != "sign-out" {
+		s.problem(ctx, &service.Error{Kind: service.Forbidden, Message: actor.Name + " may look but not change: that takes an administrator"})
+		return
+	}
+	next(huma.WithValue(ctx, actorKey{}, actor))
+}
+
+// token finds the session token: a bearer token, else the cookie.
+func token(authorization, cookies string) string {
+	if scheme, value, ok := strings.Cut(authorization, " "); ok && strings.EqualFold(scheme, "bearer") {
+		return value
+	}
+	r := http.Request{Header: http.Header{"Cookie": {cookies}}}
+	if c, err := r.Cookie(CookieName); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+// Problem is RFC 9457's document, with the command to type next.
+type Problem struct {
+	huma.ErrorModel
+	Next string `json:"next,omitempty" doc:"The command to type next, where there is one."`
+}
+
+func (p *Problem) Error() string  { return p.Detail }
+func (p *Problem) GetStatus() int { return p.Status }
+
+func init() {
+	// Every error, huma's own validation included, is one kind of document.
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		p := &Problem{ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: msg}}
+		for _, err := range errs {
+			if err == nil {
+				continue
+			}
+			var d huma.ErrorDetailer
+			if errors.As(err, &d) {
+				detail := *d.ErrorDetail()
+				detail.Value = nil // it may be a password
+				p.Errors = append(p.Errors, &detail)
+			} else {
+				p.Errors = append(p.Errors, &huma.ErrorDetail{Message: err.Error()})
+			}
+		}
+		return p
+	}
+}
+
+var statusOf = map[service.Kind]int{
+	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict,
+	service.Forbidden: http.StatusForbidden, service.Unsigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests,
+}
+
+// asProblem turns what a use case returns into what a client reads. Unexpected
+// errors are logged and not shown.
+func (s *Server) asProblem(err error) error {
+	if err == nil {
+		return nil
+	}
+	var e *service.Error
+	if !errors.As(err, &e) {
+		s.log.Error("request failed", "error", err)
+		return huma.NewError(http.StatusInternalServerError, "something went wrong; the service's log says what")
+	}
+	status := statusOf[e.Kind]
+	p := &Problem{Next: e.Next, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
+	if e.Field != "" {
+		p.Errors = []*huma.ErrorDetail{{Location: "body." + e.Field, Message: e.Message}}
+	}
+	if e.RetryAfter > 0 {
+		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {strconv.Itoa(int(e.RetryAfter/time.Second) + 1)}})
+	}
+	return p
+}
+
+func (s *Server) problem(ctx huma.Context, err error) {
+	var p *Problem
+	if !errors.As(s.asProblem(err), &p) {
+		p = &Problem{ErrorModel: huma.ErrorModel{Status: http.StatusInternalServerError}}
+	}
+	if p.Status == http.StatusUnauthorized {
+		ctx.SetHeader("WWW-Authenticate", "Bearer")
+	}
+	ctx.SetHeader("Content-Type", "application/problem+json")
+	ctx.SetStatus(p.Status)
+	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
+}
+
+// operation is what every route shares.
+func operation(id, method, path, summary, tag string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{tag}}
+}
+
+// handle registers a route whose body in and out are plain structs.
+func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I) (O, error)) {
+	type output struct{ Body O }
+	huma.Register(s.api, op, func(ctx context.Context, in *I) (*output, error) {
+		out, err := fn(ctx, in)
+		if err != nil {
+			return nil, s.asProblem(err)
+		}
+		return &output{out}, nil
+	})
+}
+
+// do registers a route that answers nothing but that it is done.
+func do[I any](s *Server, op huma.Operation, fn func(context.Context, *I) error) {
+	op.DefaultStatus = http.StatusNoContent
+	huma.Register(s.api, op, func(ctx context.Context, in *I) (*struct{}, error) {
+		return nil, s.asProblem(fn(ctx, in))
+	})
+}
+
+// serveConsole serves the built console; paths that are no file are its own to route.
+func serveConsole(console fs.FS) http.HandlerFunc {
+	files := http.FileServerFS(console)
+	return func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is no such route; see /openapi.json"}` + "\n"))
+			return
+		}
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if info, err := fs.Stat(console, name); name == "" || err != nil || info.IsDir() {
+			r.URL.Path = "/"
+			w.Header().Set("Cache-Control", "no-cache")
+		} else if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with what is in them
+		}
+		if _, err := fs.Stat(console, "index.html"); err != nil {
+			http.Error(w, "The console has not been built into this binary: run make build.", http.StatusNotFound)
+			return
+		}
+		files.ServeHTTP(w, r)
+	}
+}

@@ -1,0 +1,202 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// User is a user's record.
+type User struct {
+	Name     string     `json:"name"`
+	FullName string     `json:"fullName"`
+	UID      uint32     `json:"uid"`
+	Primary  string     `json:"primaryGroup,omitempty"`
+	Groups   []string   `json:"groups" doc:"Every group the user is in, directly or through others."`
+	Role     string     `json:"role,omitempty" enum:"administrator,auditor"`
+	Service  bool       `json:"service" doc:"The account of a program."`
+	Disabled bool       `json:"disabled"`
+	Ends     *time.Time `json:"ends,omitempty" doc:"The first moment at which the account no longer works."`
+	SMB      bool       `json:"smb"`
+	NFS      bool       `json:"nfs"`
+}
+
+func userOf(p *site.Policy, u *identity.User) User {
+	out := User{Name: u.Name, FullName: u.FullName, UID: u.UID, Groups: []string{}, Role: string(u.Role), Service: u.Service,
+		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS}
+	if g := p.Directory.Group(u.Primary); g != nil {
+		out.Primary = g.Name
+	}
+	for _, g := range p.Directory.MemberOf(u.ID) {
+		out.Groups = append(out.Groups, g.Name)
+	}
+	if !u.Expires.IsZero() {
+		out.Ends = &u.Expires
+	}
+	return out
+}
+
+// Group is a group's record.
+type Group struct {
+	Name        string   `json:"name"`
+	GID         uint32   `json:"gid"`
+	Description string   `json:"description"`
+	Members     []Member `json:"members"`
+}
+
+// Member is one line of a group.
+type Member struct {
+	Kind string `json:"kind" enum:"user,group"`
+	Name string `json:"name"`
+}
+
+func groupOf(p *site.Policy, g *identity.Group) Group {
+	out := Group{Name: g.Name, GID: g.GID, Description: g.Description, Members: []Member{}}
+	for _, m := range g.Members {
+		kind := "user"
+		if m.Kind == identity.KindGroup {
+			kind = "group"
+		}
+		out.Members = append(out.Members, Member{kind, p.Directory.Name(m)})
+	}
+	return out
+}
+
+type named struct {
+	Name string `path:"name" maxLength:"80"`
+}
+
+func (s *Server) registerPeople() {
+	handle(s, operation("list-users", http.MethodGet, "/users", "List the users", "people"), func(context.Context, *struct{}) ([]User, error) {
+		p := s.svc.Policy()
+		out := []User{}
+		for i := range p.Directory.Users() {
+			out = append(out, userOf(p, &p.Directory.Users()[i]))
+		}
+		return out, nil
+	})
+	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(_ context.Context, in *named) (User, error) {
+		p := s.svc.Policy()
+		u := p.Directory.UserNamed(in.Name)
+		if u == nil {
+			return User{}, &service.Error{Kind: service.NotFound, Message: "there is no user " + in.Name, Next: "amber user list"}
+		}
+		return userOf(p, u), nil
+	})
+	op := operation("add-user", http.MethodPost, "/users", "Add a user", "people")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Name     string     `json:"name" maxLength:"64"`
+			FullName string     `json:"fullName,omitempty" maxLength:"200"`
+			UID      *uint32    `json:"uid,omitempty" maximum:"4294967294" doc:"The number NFS clients know the user by; the next free one from 1000 if left out."`
+			Primary  string     `json:"primaryGroup,omitempty"`
+			Groups   []string   `json:"groups,omitempty" maxItems:"1000"`
+			Role     string     `json:"role,omitempty" enum:"administrator,auditor"`
+			Service  bool       `json:"service,omitempty"`
+			Ends     *time.Time `json:"ends,omitempty"`
+			SMB      *bool      `json:"smb,omitempty" doc:"May use SMB; true if left out."`
+			NFS      *bool      `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
+			Password string     `json:"password,omitempty" maxLength:"256" format:"password"`
+		}
+	}) (User, error) {
+		b := in.Body
+		input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
+			Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password}
+		if b.Ends != nil {
+			input.Expires = *b.Ends
+		}
+		u, err := s.svc.CreateUser(ctx, caller(ctx), input)
+		if err != nil {
+			return User{}, err
+		}
+		return userOf(s.svc.Policy(), u), nil
+	})
+	handle(s, operation("change-user", http.MethodPatch, "/users/{name}", "Change a user", "people"), func(ctx context.Context, in *struct {
+		named
+		Body struct {
+			FullName *string    `json:"fullName,omitempty" maxLength:"200"`
+			UID      *uint32    `json:"uid,omitempty" maximum:"4294967294"`
+			Primary  *string    `json:"primaryGroup,omitempty" doc:"Empty for none."`
+			Role     *string    `json:"role,omitempty" enum:"administrator,auditor," doc:"Empty for none."`
+			Disabled *bool      `json:"disabled,omitempty"`
+			Ends     *time.Time `json:"ends,omitempty"`
+			Endless  bool       `json:"endless,omitempty" doc:"Take the end date away."`
+			SMB      *bool      `json:"smb,omitempty"`
+			NFS      *bool      `json:"nfs,omitempty"`
+		}
+	}) (User, error) {
+		b := in.Body
+		change := service.UserChange{FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS}
+		if b.Endless {
+			change.Expires = &time.Time{}
+		}
+		u, err := s.svc.UpdateUser(ctx, caller(ctx), in.Name, change)
+		if err != nil {
+			return User{}, err
+		}
+		return userOf(s.svc.Policy(), u), nil
+	})
+	do(s, operation("remove-user", http.MethodDelete, "/users/{name}", "Remove a user that no entry names", "people"), func(ctx context.Context, in *named) error {
+		return s.svc.RemoveUser(ctx, caller(ctx), in.Name)
+	})
+	do(s, operation("set-password", http.MethodPut, "/users/{name}/password", "Set a user's password", "people"), func(ctx context.Context, in *struct {
+		named
+		Body struct {
+			Password string `json:"password" maxLength:"256" format:"password"`
+		}
+	}) error {
+		return s.svc.SetPassword(ctx, caller(ctx), in.Name, in.Body.Password)
+	})
+
+	handle(s, operation("list-groups", http.MethodGet, "/groups", "List the groups", "people"), func(context.Context, *struct{}) ([]Group, error) {
+		p := s.svc.Policy()
+		out := []Group{}
+		for i := range p.Directory.Groups() {
+			out = append(out, groupOf(p, &p.Directory.Groups()[i]))
+		}
+		return out, nil
+	})
+	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(_ context.Context, in *named) (Group, error) {
+		p := s.svc.Policy()
+		g := p.Directory.GroupNamed(in.Name)
+		if g == nil {
+			return Group{}, &service.Error{Kind: service.NotFound, Message: "there is no group " + in.Name, Next: "amber group list"}
+		}
+		return groupOf(p, g), nil
+	})
+	op = operation("add-group", http.MethodPost, "/groups", "Add a group", "people")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Name        string   `json:"name" maxLength:"64"`
+			GID         *uint32  `json:"gid,omitempty" maximum:"4294967294"`
+			Description string   `json:"description,omitempty" maxLength:"200"`
+			Members     []string `json:"members,omitempty" maxItems:"10000" doc:"Names; user:NAME or group:NAME where both exist."`
+		}
+	}) (Group, error) {
+		b := in.Body
+		g, err := s.svc.CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members})
+		if err != nil {
+			return Group{}, err
+		}
+		return groupOf(s.svc.Policy(), g), nil
+	})
+	do(s, operation("remove-group", http.MethodDelete, "/groups/{name}", "Remove a group that no entry names", "people"), func(ctx context.Context, in *named) error {
+		return s.svc.RemoveGroup(ctx, caller(ctx), in.Name)
+	})
+	type membership struct {
+		named
+		Member string `path:"member" maxLength:"80"`
+	}
+	do(s, operation("add-member", http.MethodPut, "/groups/{name}/members/{member}", "Put a user or a group into a group", "people"), func(ctx context.Context, in *membership) error {
+		return s.svc.AddMember(ctx, caller(ctx), in.Name, in.Member)
+	})
+	do(s, operation("remove-member", http.MethodDelete, "/groups/{name}/members/{member}", "Take a user or a group out of a group", "people"), func(ctx context.Context, in *membership) error {
+		return s.svc.RemoveMember(ctx, caller(ctx), in.Name, in.Member)
+	})
+}

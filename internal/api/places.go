@@ -1,0 +1,240 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Volume is a volume's record.
+type Volume struct {
+	Name string `json:"name"`
+	Path string `json:"path" doc:"On the host."`
+}
+
+// Folder is a folder's record.
+type Folder struct {
+	Name        string      `json:"name"`
+	Volume      string      `json:"volume"`
+	Path        string      `json:"path" doc:"Below the volume."`
+	Description string      `json:"description"`
+	Owner       string      `json:"owner,omitempty"`
+	Group       string      `json:"group,omitempty"`
+	Shares      []Published `json:"shares" doc:"Where it is published over SMB."`
+	Places      []Place     `json:"places" doc:"The paths on which something is written, the folder itself first."`
+}
+
+// Published is one share of a folder, in short.
+type Published struct {
+	Name      string `json:"name"`
+	ReadOnly  bool   `json:"readOnly"`
+	Announced bool   `json:"announced"`
+	On        bool   `json:"on" doc:"Whether the service that answers it is switched on."`
+}
+
+// Place is what is written on one path.
+type Place struct {
+	Path     string  `json:"path" doc:"Folder and path."`
+	Cut      bool    `json:"cut" doc:"Inherits nothing from above."`
+	Entries  []Entry `json:"entries"`
+	Explicit int     `json:"explicit" doc:"How many of the entries are written here; the others are inherited."`
+}
+
+// Entry is one entry of an ACL.
+type Entry struct {
+	ID      int64    `json:"id"`
+	Deny    bool     `json:"deny"`
+	Kind    string   `json:"kind" enum:"user,group,special"`
+	Who     string   `json:"who"`
+	Level   string   `json:"level" enum:"pass,read,add,change,control"`
+	Applies []string `json:"applies" doc:"What it reaches: folder, subfolders, files; direct for no further than that."`
+	Note    string   `json:"note,omitempty"`
+	From    string   `json:"from" doc:"The path it is written on."`
+}
+
+func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
+	kind := "special"
+	switch e.Who.Kind {
+	case identity.KindUser:
+		kind = "user"
+	case identity.KindGroup:
+		kind = "group"
+	}
+	return Entry{ID: e.ID, Deny: e.Deny, Kind: kind, Who: p.Directory.Name(e.Who), Level: e.Level.String(),
+		Applies: service.AppliesNames(e.Applies), Note: e.Note, From: from}
+}
+
+func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Place {
+	out := Place{Path: f.Display(path), Entries: []Entry{}}
+	shown := make(map[int64]bool)
+	for _, r := range f.Rules {
+		if r.Path != path {
+			continue
+		}
+		out.Cut = r.Cut
+		// In the order in which they are evaluated, then those that only reach below.
+		for _, deny := range []bool{true, false} {
+			for i := range r.Entries {
+				if r.Entries[i].Deny == deny {
+					out.Entries = append(out.Entries, entryOf(p, &r.Entries[i], f.Display(path)))
+					shown[r.Entries[i].ID] = true
+				}
+			}
+		}
+	}
+	out.Explicit = len(out.Entries)
+	for _, a := range f.Tree.List(path, file).Aces {
+		if !shown[a.Entry.ID] {
+			out.Entries = append(out.Entries, entryOf(p, a.Entry, f.Display(a.From)))
+		}
+	}
+	return out
+}
+
+func folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
+	out := Folder{Name: f.Name, Path: f.Path, Description: f.Description, Shares: []Published{}, Places: []Place{}}
+	for _, v := range p.Volumes {
+		if v.ID == f.VolumeID {
+			out.Volume = v.Name
+		}
+	}
+	if u := p.Directory.User(f.Owner); u != nil {
+		out.Owner = u.Name
+	}
+	if g := p.Directory.Group(f.Group); g != nil {
+		out.Group = g.Name
+	}
+	for _, sh := range f.Shares {
+		out.Shares = append(out.Shares, Published{sh.Name, sh.ReadOnly, sh.Announced, p.Services.SMB})
+	}
+	if len(f.Rules) == 0 || f.Rules[0].Path != "" {
+		out.Places = append(out.Places, placeOf(p, f, "", false))
+	}
+	for _, r := range f.Rules {
+		out.Places = append(out.Places, placeOf(p, f, r.Path, false))
+	}
+	return out
+}
+
+// EntryBody is what an entry is made from.
+type EntryBody struct {
+	Who     string   `json:"who" maxLength:"80" doc:"A user or group (user:NAME or group:NAME where both exist), owner@, group@ or everyone@."`
+	Deny    bool     `json:"deny,omitempty"`
+	Level   string   `json:"level" enum:"pass,read,add,change,control"`
+	Applies []string `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct" doc:"What it reaches; folder, subfolders and files if left out."`
+	Note    string   `json:"note,omitempty" maxLength:"500"`
+}
+
+func (b EntryBody) input() service.EntryInput {
+	return service.EntryInput{Who: b.Who, Deny: b.Deny, Level: b.Level, Applies: b.Applies, Note: b.Note}
+}
+
+// Made is the number of what was made.
+type Made struct {
+	ID int64 `json:"id"`
+}
+
+type atPath struct {
+	Path string `query:"path" required:"true" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
+}
+
+func (s *Server) registerPlaces() {
+	handle(s, operation("list-volumes", http.MethodGet, "/volumes", "List the volumes", "places"), func(context.Context, *struct{}) ([]Volume, error) {
+		out := []Volume{}
+		for _, v := range s.svc.Policy().Volumes {
+			out = append(out, Volume{v.Name, v.Path})
+		}
+		return out, nil
+	})
+	op := operation("add-volume", http.MethodPost, "/volumes", "Register a host directory as a volume", "places")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Name string `json:"name" maxLength:"80"`
+			Path string `json:"path" maxLength:"4096"`
+		}
+	}) (Volume, error) {
+		v, err := s.svc.CreateVolume(ctx, caller(ctx), in.Body.Name, in.Body.Path)
+		return Volume{v.Name, v.Path}, err
+	})
+	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *named) error {
+		return s.svc.RemoveVolume(ctx, caller(ctx), in.Name)
+	})
+
+	handle(s, operation("list-folders", http.MethodGet, "/folders", "List the folders", "places"), func(context.Context, *struct{}) ([]Folder, error) {
+		p := s.svc.Policy()
+		out := []Folder{}
+		for _, f := range p.Folders {
+			out = append(out, folderOf(p, f))
+		}
+		return out, nil
+	})
+	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(_ context.Context, in *named) (Folder, error) {
+		p := s.svc.Policy()
+		f := p.FolderNamed(in.Name)
+		if f == nil {
+			return Folder{}, &service.Error{Kind: service.NotFound, Message: "there is no folder " + in.Name, Next: "amber folder list"}
+		}
+		return folderOf(p, f), nil
+	})
+	op = operation("add-folder", http.MethodPost, "/folders", "Make a folder", "places")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Name        string `json:"name" maxLength:"80"`
+			Volume      string `json:"volume" maxLength:"80"`
+			Path        string `json:"path,omitempty" maxLength:"4096" doc:"Below the volume; the name if left out. A directory already there is adopted."`
+			Description string `json:"description,omitempty" maxLength:"200"`
+			Owner       string `json:"owner,omitempty" maxLength:"64"`
+			Group       string `json:"group,omitempty" maxLength:"64"`
+		}
+	}) (Folder, error) {
+		b := in.Body
+		f, err := s.svc.CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group})
+		if err != nil {
+			return Folder{}, err
+		}
+		return folderOf(s.svc.Policy(), f), nil
+	})
+	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *named) error {
+		return s.svc.RemoveFolder(ctx, caller(ctx), in.Name)
+	})
+
+	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(_ context.Context, in *atPath) (Place, error) {
+		f, at, err := s.svc.Locate(in.Path)
+		if err != nil {
+			return Place{}, err
+		}
+		return placeOf(s.svc.Policy(), f, at.Path, at.File), nil
+	})
+	op = operation("add-entry", http.MethodPost, "/entries", "Write an entry on a path", "entries")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Path string `json:"path" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
+			EntryBody
+		}
+	}) (Made, error) {
+		id, err := s.svc.AddEntry(ctx, caller(ctx), in.Body.Path, in.Body.input())
+		return Made{id}, err
+	})
+	do(s, operation("remove-entry", http.MethodDelete, "/entries/{id}", "Remove an entry from the path it is written on", "entries"), func(ctx context.Context, in *struct {
+		atPath
+		ID int64 `path:"id"`
+	}) error {
+		return s.svc.RemoveEntry(ctx, caller(ctx), in.Path, in.ID)
+	})
+	do(s, operation("set-inheritance", http.MethodPut, "/inheritance", "Cut a path off from its parents' entries, or take them up again", "entries"), func(ctx context.Context, in *struct {
+		Body struct {
+			Path    string `json:"path" maxLength:"4096"`
+			Inherit bool   `json:"inherit"`
+			Copy    bool   `json:"copy,omitempty" doc:"When cutting, keep a copy of what was inherited."`
+		}
+	}) error {
+		return s.svc.SetInherit(ctx, caller(ctx), in.Body.Path, in.Body.Inherit, in.Body.Copy)
+	})
+}

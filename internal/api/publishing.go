@@ -1,0 +1,240 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Share is a share's record.
+type Share struct {
+	Name             string  `json:"name"`
+	Folder           string  `json:"folder"`
+	Description      string  `json:"description"`
+	Announced        bool    `json:"announced" doc:"Appears when a client lists the shares."`
+	ReadOnly         bool    `json:"readOnly"`
+	ListOnlyOpenable bool    `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
+	On               bool    `json:"on" doc:"Whether SMB is switched on."`
+	Entries          []Entry `json:"entries" doc:"Share-level permission, on top of the folder's; none lets everyone through."`
+}
+
+func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
+	out := Share{Name: sh.Name, Folder: sh.Folder.Name, Description: sh.Description, Announced: sh.Announced, ReadOnly: sh.ReadOnly,
+		ListOnlyOpenable: sh.ListOnlyOpenable, On: p.Services.SMB, Entries: []Entry{}}
+	for i := range sh.Share.Entries {
+		out.Entries = append(out.Entries, entryOf(p, &sh.Share.Entries[i], "share "+sh.Name))
+	}
+	return out
+}
+
+// Service is a protocol and whether it is on.
+type Service struct {
+	Protocol string `json:"protocol" enum:"smb,nfs"`
+	On       bool   `json:"on"`
+}
+
+// JournalRow is one administrative act.
+type JournalRow struct {
+	Seq     int64     `json:"seq"`
+	At      time.Time `json:"at"`
+	Actor   string    `json:"actor"`
+	Action  string    `json:"action"`
+	Subject string    `json:"subject"`
+	Changes []Change  `json:"changes"`
+}
+
+// Change is one record before and after an act.
+type Change struct {
+	Kind   string          `json:"kind"`
+	ID     int64           `json:"id"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+}
+
+func (s *Server) registerPublishing() {
+	handle(s, operation("list-shares", http.MethodGet, "/shares", "List the shares", "publishing"), func(context.Context, *struct{}) ([]Share, error) {
+		p := s.svc.Policy()
+		out := []Share{}
+		for _, sh := range p.Shares {
+			out = append(out, shareOf(p, sh))
+		}
+		return out, nil
+	})
+	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(_ context.Context, in *named) (Share, error) {
+		p := s.svc.Policy()
+		sh := p.ShareNamed(in.Name)
+		if sh == nil {
+			return Share{}, &service.Error{Kind: service.NotFound, Message: "there is no share " + in.Name, Next: "amber share list"}
+		}
+		return shareOf(p, sh), nil
+	})
+	op := operation("add-share", http.MethodPost, "/shares", "Publish a folder over SMB", "publishing")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Folder           string `json:"folder" maxLength:"80"`
+			Name             string `json:"name,omitempty" maxLength:"80" doc:"The folder's if left out."`
+			Description      string `json:"description,omitempty" maxLength:"200"`
+			Hidden           bool   `json:"hidden,omitempty" doc:"Do not announce it."`
+			ReadOnly         bool   `json:"readOnly,omitempty"`
+			ListOnlyOpenable bool   `json:"listOnlyOpenable,omitempty"`
+		}
+	}) (Share, error) {
+		b := in.Body
+		sh, err := s.svc.CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+		if err != nil {
+			return Share{}, err
+		}
+		return shareOf(s.svc.Policy(), sh), nil
+	})
+	handle(s, operation("change-share", http.MethodPatch, "/shares/{name}", "Change a share", "publishing"), func(ctx context.Context, in *struct {
+		named
+		Body struct {
+			Description      *string `json:"description,omitempty" maxLength:"200"`
+			Announced        *bool   `json:"announced,omitempty"`
+			ReadOnly         *bool   `json:"readOnly,omitempty"`
+			ListOnlyOpenable *bool   `json:"listOnlyOpenable,omitempty"`
+		}
+	}) (Share, error) {
+		b := in.Body
+		sh, err := s.svc.UpdateShare(ctx, caller(ctx), in.Name, service.ShareChange{Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+		if err != nil {
+			return Share{}, err
+		}
+		return shareOf(s.svc.Policy(), sh), nil
+	})
+	do(s, operation("remove-share", http.MethodDelete, "/shares/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *named) error {
+		return s.svc.RemoveShare(ctx, caller(ctx), in.Name)
+	})
+	op = operation("add-share-entry", http.MethodPost, "/shares/{name}/entries", "Write a share-level entry", "publishing")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		named
+		Body EntryBody
+	}) (Made, error) {
+		id, err := s.svc.AddShareEntry(ctx, caller(ctx), in.Name, in.Body.input())
+		return Made{id}, err
+	})
+	do(s, operation("remove-share-entry", http.MethodDelete, "/shares/{name}/entries/{id}", "Remove a share-level entry", "publishing"), func(ctx context.Context, in *struct {
+		named
+		ID int64 `path:"id"`
+	}) error {
+		return s.svc.RemoveShareEntry(ctx, caller(ctx), in.Name, in.ID)
+	})
+
+	handle(s, operation("list-services", http.MethodGet, "/services", "List the protocols and whether they are on", "publishing"), func(context.Context, *struct{}) ([]Service, error) {
+		on := s.svc.Policy().Services
+		return []Service{{"smb", on.SMB}, {"nfs", on.NFS}}, nil
+	})
+	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off", "publishing"), func(ctx context.Context, in *struct {
+		Protocol string `path:"protocol" enum:"smb,nfs"`
+		Body     struct {
+			On bool `json:"on"`
+		}
+	}) error {
+		return s.svc.SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
+	})
+
+	handle(s, operation("list-journal", http.MethodGet, "/journal", "List administrative acts, oldest first", "journal"), func(ctx context.Context, in *struct {
+		After int64 `query:"after" minimum:"0" doc:"Only rows after this one."`
+		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}) ([]JournalRow, error) {
+		rows, err := s.svc.Journal(ctx, in.After, in.Limit)
+		out := []JournalRow{}
+		for _, r := range rows {
+			row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []Change{}}
+			for _, c := range r.Changes {
+				row.Changes = append(row.Changes, Change(c))
+			}
+			out = append(out, row)
+		}
+		return out, err
+	})
+}
+
+// Why is the account of a verdict.
+type Why struct {
+	User    string    `json:"user"`
+	Path    string    `json:"path"`
+	Exists  bool      `json:"exists" doc:"Whether the path is on disk; if not, this is what would hold for a directory there."`
+	File    bool      `json:"file"`
+	Via     string    `json:"via" enum:"smb,nfs"`
+	Share   string    `json:"share,omitempty"`
+	Want    string    `json:"want"`
+	Allowed bool      `json:"allowed"`
+	Gate    string    `json:"gate,omitempty" doc:"The first gate that withholds something wanted."`
+	Granted string    `json:"granted" doc:"The level that every gate leaves."`
+	Bits    []string  `json:"bits" doc:"The same as RFC 8881 access mask bits."`
+	At      time.Time `json:"at"`
+	Gates   []Gate    `json:"gates"`
+}
+
+// Gate is what one gate asked and left.
+type Gate struct {
+	Gate    string      `json:"gate" enum:"account,service,origin,share,path,entry,hold,limit"`
+	Open    bool        `json:"open" doc:"Leaves all that was wanted."`
+	Leaves  string      `json:"leaves" doc:"The level it leaves; everything where it withholds nothing."`
+	Reason  string      `json:"reason"`
+	Record  string      `json:"record,omitempty" doc:"The record that decided."`
+	Entries []GateEntry `json:"entries"`
+	Mend    []string    `json:"mend" doc:"The commands that together would make this gate leave what was wanted."`
+}
+
+// GateEntry is an entry that decided some bit.
+type GateEntry struct {
+	ID    int64    `json:"id"`
+	Path  string   `json:"path"`
+	Deny  bool     `json:"deny"`
+	Who   string   `json:"who"`
+	Level string   `json:"level"`
+	Chain []string `json:"chain,omitempty" doc:"The groups through which the user is meant, the innermost first."`
+	Bits  []string `json:"bits" doc:"The bits it decided."`
+}
+
+func whyOf(a service.Answer) Why {
+	out := Why{User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, Want: a.Want.String(),
+		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, !a.File), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
+	if out.Bits == nil {
+		out.Bits = []string{}
+	}
+	if !out.Allowed {
+		out.Gate = a.Verdict.Gate.String()
+	}
+	want := a.Want.Mask(!a.File)
+	for _, g := range a.Gates {
+		leaves := acl.Describe(g.Leaves, !a.File)
+		if g.Leaves == acl.All {
+			leaves = "everything"
+		}
+		gate := Gate{Gate: g.Gate.String(), Open: want&^g.Leaves == 0, Leaves: leaves, Reason: g.Reason, Record: g.Record, Entries: []GateEntry{}, Mend: []string{}}
+		for _, e := range g.Entries {
+			gate.Entries = append(gate.Entries, GateEntry{ID: e.ID, Path: e.Path, Deny: e.Deny, Who: e.Who, Level: e.Level.String(), Chain: e.Chain, Bits: e.Decided.Names(!a.File)})
+		}
+		for _, m := range g.Mends {
+			gate.Mend = append(gate.Mend, service.Command(m))
+		}
+		out.Gates = append(out.Gates, gate)
+	}
+	return out
+}
+
+func (s *Server) registerWhy() {
+	handle(s, operation("why", http.MethodGet, "/why", "Explain what a user may do to a path, gate by gate", "audit"), func(_ context.Context, in *struct {
+		atPath
+		User  string `query:"user" required:"true" maxLength:"64"`
+		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
+		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`
+		Share string `query:"share" maxLength:"80" doc:"Which of the folder's shares; the one that leaves most if left out."`
+	}) (Why, error) {
+		a, err := s.svc.Why(service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share})
+		if err != nil {
+			return Why{}, err
+		}
+		return whyOf(a), nil
+	})
+}

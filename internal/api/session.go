@@ -1,0 +1,100 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"amber.example/gatekeeper/internal/service"
+)
+
+// SignedIn is the answer to a sign-in.
+type SignedIn struct {
+	Token   string    `json:"token" doc:"Send as a bearer token. Shown once."`
+	Expires time.Time `json:"expires"`
+	User    string    `json:"user"`
+	Role    string    `json:"role" enum:"administrator,auditor"`
+}
+
+// Health says that the service answers.
+type Health struct {
+	Status     string `json:"status" example:"ok"`
+	NeedsFirst bool   `json:"needsFirst" doc:"There is no administrator yet: see /api/v1/first-administrator."`
+}
+
+// Me is who is signed in.
+type Me struct {
+	User string `json:"user"`
+	Role string `json:"role" enum:"administrator,auditor"`
+}
+
+type signedInOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      SignedIn
+}
+
+func cookie(value string, expires time.Time) http.Cookie {
+	c := http.Cookie{Name: CookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Expires: expires}
+	if value == "" {
+		c.MaxAge = -1
+	}
+	return c
+}
+
+func (s *Server) registerSession() {
+	answer := func(session service.Session, err error) (*signedInOutput, error) {
+		if err != nil {
+			return nil, s.asProblem(err)
+		}
+		return &signedInOutput{cookie(session.Token, session.Expires),
+			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, string(session.Actor.Role)}}, nil
+	}
+	op := operation("sign-in", http.MethodPost, "/sign-in", "Sign in", "session")
+	op.Security = public
+	huma.Register(s.api, op, func(ctx context.Context, in *struct {
+		Body struct {
+			User     string `json:"user" minLength:"1" maxLength:"64"`
+			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
+		}
+	}) (*signedInOutput, error) {
+		return answer(s.svc.SignIn(ctx, in.Body.User, in.Body.Password, address(ctx)))
+	})
+
+	op = operation("make-first-administrator", http.MethodPost, "/first-administrator", "Make the first administrator with the code the service printed", "session")
+	op.Security = public
+	huma.Register(s.api, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Code     string `json:"code" minLength:"1" maxLength:"64"`
+			User     string `json:"user" minLength:"1" maxLength:"64"`
+			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
+		}
+	}) (*signedInOutput, error) {
+		return answer(s.svc.MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, address(ctx)))
+	})
+
+	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")
+	op.Security = public
+	handle(s, op, func(context.Context, *struct{}) (Health, error) {
+		return Health{Status: "ok", NeedsFirst: s.svc.NeedsFirst()}, nil
+	})
+
+	handle(s, operation("me", http.MethodGet, "/me", "Say who is signed in", "session"), func(ctx context.Context, _ *struct{}) (Me, error) {
+		a := caller(ctx)
+		return Me{a.Name, string(a.Role)}, nil
+	})
+
+	type signedOut struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}
+	op = operation("sign-out", http.MethodPost, "/sign-out", "Sign out", "session")
+	op.DefaultStatus = http.StatusNoContent
+	huma.Register(s.api, op, func(ctx context.Context, in *struct {
+		Authorization string `header:"Authorization"`
+		Cookie        string `header:"Cookie"`
+	}) (*signedOut, error) {
+		err := s.svc.SignOut(ctx, token(in.Authorization, in.Cookie))
+		return &signedOut{cookie("", time.Time{})}, s.asProblem(err)
+	})
+}

@@ -1,0 +1,165 @@
+// Package cli is the command line: the service itself, and a client that speaks
+// its HTTP API and nothing else.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+)
+
+// Exit codes of every command.
+const (
+	exitFailed      = 1 // refused, or failed
+	exitUsage       = 2 // wrong usage
+	exitUnreachable = 3 // no service answers
+)
+
+// failure is an error with its exit code and, perhaps, the command to type next.
+type failure struct {
+	code int
+	msg  string
+	next string
+}
+
+func (f *failure) Error() string { return f.msg }
+
+func usage(format string, args ...any) error {
+	return &failure{code: exitUsage, msg: fmt.Sprintf(format, args...)}
+}
+
+// app is what the commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	terminal bool // whether in is one
+	version  string
+	client   *client
+}
+
+// Main runs a command line and gives its exit code.
+func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer, version string) int {
+	a := &app{in: in, out: out, err: errOut, terminal: term.IsTerminal(int(in.Fd())), version: version}
+	err := a.root().Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	var f *failure
+	if !errors.As(err, &f) { // the argument parser's own
+		f = &failure{code: exitUsage, msg: err.Error(), next: "amber --help"}
+	}
+	fmt.Fprintln(errOut, "amber:", f.msg)
+	if f.next != "" {
+		fmt.Fprintln(errOut, "  next:", f.next)
+	}
+	return f.code
+}
+
+func (a *app) root() *cli.Command {
+	cli.HelpFlag = &cli.BoolFlag{Name: "help", Aliases: []string{"h"}, Usage: "show help", HideDefault: true, Local: true}
+	return &cli.Command{
+		Name:    "amber",
+		Usage:   "a NAS file gateway that tells why",
+		Version: a.version,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "url", Usage: "where the service answers", Value: "http://127.0.0.1:8460", Sources: cli.EnvVars("AMBER_URL")},
+			&cli.BoolFlag{Name: "json", Usage: "print what the API answers"},
+		},
+		Writer: a.out, ErrWriter: a.err,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
+		Before: func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
+			var err error
+			a.client, err = newClient(cmd.String("url"))
+			return ctx, err
+		},
+		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(a.publishCommands(), a.whyCommand(), a.journalCommand())...)...)...)...),
+	}
+}
+
+// group is a command that only holds others. Asked for none of them, it lists
+// them; asked for another, it says so.
+func group(name, text string, commands ...*cli.Command) *cli.Command {
+	return &cli.Command{Name: name, Usage: text, Commands: commands, Action: func(_ context.Context, cmd *cli.Command) error {
+		if cmd.Args().Present() {
+			return &failure{code: exitUsage, msg: fmt.Sprintf("there is no command %q in amber %s", cmd.Args().First(), name), next: "amber " + name + " --help"}
+		}
+		return cli.ShowSubcommandHelp(cmd)
+	}}
+}
+
+// leaf is a command with named arguments. Those in brackets may be left out.
+func (a *app) leaf(name, text, argsUsage string, flags []cli.Flag, run func(ctx context.Context, cmd *cli.Command, args []string) error) *cli.Command {
+	least, most := 0, 0
+	for word := range strings.FieldsSeq(argsUsage) {
+		most++
+		if !strings.HasPrefix(word, "[") {
+			least++
+		}
+	}
+	return &cli.Command{Name: name, Usage: text, ArgsUsage: argsUsage, Flags: flags, Action: func(ctx context.Context, cmd *cli.Command) error {
+		args := cmd.Args().Slice()
+		if len(args) < least || len(args) > most {
+			return &failure{code: exitUsage, msg: fmt.Sprintf("usage: %s %s", cmd.FullName(), argsUsage), next: cmd.FullName() + " --help"}
+		}
+		return run(ctx, cmd, args)
+	}}
+}
+
+var yesFlag = &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"}
+
+// confirm says what is about to happen and asks.
+func (a *app) confirm(cmd *cli.Command, effect string) error {
+	if cmd.Bool("yes") {
+		return nil
+	}
+	if !a.terminal {
+		return &failure{code: exitUsage, msg: effect + " Nothing was done: say --yes, since there is no terminal to ask at."}
+	}
+	fmt.Fprint(a.err, effect, " Go on? [y/N] ")
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && line == "" || !strings.EqualFold(strings.TrimSpace(line), "y") {
+		return &failure{code: exitFailed, msg: "nothing was done"}
+	}
+	return nil
+}
+
+// password takes AMBER_PASSWORD, or asks at the terminal without showing it.
+func (a *app) password(prompt string) (string, error) {
+	if p := os.Getenv("AMBER_PASSWORD"); p != "" {
+		return p, nil
+	}
+	f, ok := a.in.(*os.File)
+	if !a.terminal || !ok {
+		return "", usage("no password: set AMBER_PASSWORD, or run this at a terminal")
+	}
+	fmt.Fprint(a.err, prompt)
+	raw, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return string(raw), err
+}
+
+// show prints an answer: as JSON if asked for, else as text makes it.
+func show[T any](a *app, cmd *cli.Command, v T, text func(w io.Writer, v T)) error {
+	if cmd.Bool("json") {
+		enc := json.NewEncoder(a.out)
+		enc.SetIndent("", "  ")
+		return enc.Encode(v)
+	}
+	text(a.out, v)
+	return nil
+}
+
+// done prints that a change has been made.
+func (a *app) done(cmd *cli.Command, format string, args ...any) error {
+	text := fmt.Sprintf(format, args...)
+	return show(a, cmd, map[string]string{"done": text}, func(w io.Writer, _ map[string]string) { fmt.Fprintln(w, text) })
+}

@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+// client speaks the HTTP API.
+type client struct {
+	base  *url.URL
+	token string
+	http  http.Client
+}
+
+const longestAnswer = 256 << 20
+
+func newClient(base string) (*client, error) {
+	u, err := url.Parse(strings.TrimSuffix(base, "/"))
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, usage("%q is no address of a service: it looks like http://127.0.0.1:8460", base)
+	}
+	c := &client{base: u, token: os.Getenv("AMBER_TOKEN"), http: http.Client{Timeout: 60 * time.Second}}
+	if c.token == "" {
+		c.token = storedTokens()[u.String()]
+	}
+	return c, nil
+}
+
+// call asks one route; in and out may be nil.
+func (c *client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	u := c.base.JoinPath("api/v1", path)
+	u.RawQuery = query.Encode()
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		return usage("%v", err)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s: %v", c.base, err), next: "amber serve"}
+	}
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(resp.Body, longestAnswer))
+	if err != nil {
+		return &failure{code: exitUnreachable, msg: fmt.Sprintf("the answer from %s broke off: %v", c.base, err)}
+	}
+	if resp.StatusCode >= 400 {
+		return asFailure(resp, raw)
+	}
+	if out == nil || len(raw) == 0 {
+		return nil
+	}
+	if err := json.Unmarshal(raw, out); err != nil {
+		return &failure{code: exitFailed, msg: fmt.Sprintf("%s did not answer like the gateway: %v", c.base, err)}
+	}
+	return nil
+}
+
+// asFailure reads a problem document.
+func asFailure(resp *http.Response, raw []byte) error {
+	f := &failure{code: exitFailed, msg: resp.Status}
+	var p api.Problem
+	if json.Unmarshal(raw, &p) != nil || p.Status == 0 {
+		return f
+	}
+	f.msg, f.next = p.Detail, p.Next
+	for _, e := range p.Errors {
+		if e.Message != p.Detail {
+			f.msg += fmt.Sprintf("; %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)
+		}
+	}
+	if resp.StatusCode == http.StatusUnauthorized && f.next == "" {
+		f.next = "amber sign-in USER"
+	}
+	return f
+}
+
+func escape(name string) string { return url.PathEscape(name) }
+
+func tokenFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "amber-gatekeeper", "tokens.json"), err
+}
+
+// storedTokens reads what sign-in kept, by address; nothing where there is nothing.
+func storedTokens() map[string]string {
+	tokens := make(map[string]string)
+	if name, err := tokenFile(); err == nil {
+		if raw, err := os.ReadFile(name); err == nil {
+			_ = json.Unmarshal(raw, &tokens)
+		}
+	}
+	return tokens
+}
+
+// storeToken keeps a token for an address; "" forgets it.
+func storeToken(base, token string) error {
+	name, err := tokenFile()
+	if err != nil {
+		return err
+	}
+	tokens := storedTokens()
+	if tokens[base] = token; token == "" {
+		delete(tokens, base)
+	}
+	raw, err := json.MarshalIndent(tokens, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(name), "tokens-*") // 0600
+	if err != nil {
+		return err
+	}
+	_, err = tmp.Write(raw)
+	if err = errors.Join(err, tmp.Close()); err != nil {
+		return errors.Join(err, os.Remove(tmp.Name()))
+	}
+	return os.Rename(tmp.Name(), name)
+}

@@ -1,0 +1,310 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+func (a *app) sessionCommands() []*cli.Command {
+	signIn := func(ctx context.Context, cmd *cli.Command, path string, body map[string]string) error {
+		var out api.SignedIn
+		a.client.token = ""
+		if err := a.client.call(ctx, http.MethodPost, path, nil, body, &out); err != nil {
+			return err
+		}
+		if err := storeToken(a.client.base.String(), out.Token); err != nil {
+			return &failure{code: exitFailed, msg: "signed in, but the token could not be kept: " + err.Error()}
+		}
+		return a.done(cmd, "signed in at %s as %s (%s) until %s", a.client.base, out.User, out.Role, out.Expires.Local().Format("2 Jan 15:04"))
+	}
+	return []*cli.Command{
+		a.leaf("sign-in", "sign in and keep the token", "USER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			password, err := a.password("Password of " + args[0] + ": ")
+			if err != nil {
+				return err
+			}
+			return signIn(ctx, cmd, "sign-in", map[string]string{"user": args[0], "password": password})
+		}),
+		a.leaf("sign-out", "end the sign-in", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			err := a.client.call(ctx, http.MethodPost, "sign-out", nil, nil, nil)
+			if ferr := storeToken(a.client.base.String(), ""); err == nil {
+				err = ferr
+			}
+			if err != nil {
+				return err
+			}
+			return a.done(cmd, "signed out at %s", a.client.base)
+		}),
+		a.leaf("first-administrator", "make the first administrator, with the code that the service printed", "USER", []cli.Flag{
+			&cli.StringFlag{Name: "code", Usage: "the code", Required: true},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			password, err := a.password("Password for " + args[0] + ": ")
+			if err != nil {
+				return err
+			}
+			return signIn(ctx, cmd, "first-administrator", map[string]string{"user": args[0], "password": password, "code": cmd.String("code")})
+		}),
+	}
+}
+
+// onOff reads a flag that says on or off; nil where it is not given.
+func onOff(cmd *cli.Command, name string) (*bool, error) {
+	if !cmd.IsSet(name) {
+		return nil, nil
+	}
+	var v bool
+	switch cmd.String(name) {
+	case "on":
+		v = true
+	case "off":
+	default:
+		return nil, usage("--%s takes on or off, not %q", name, cmd.String(name))
+	}
+	return &v, nil
+}
+
+// endDate reads a date or a time; never is the zero time.
+func endDate(s string) (time.Time, error) {
+	if s == "never" {
+		return time.Time{}, nil
+	}
+	if t, err := time.Parse(time.RFC3339, s); err == nil {
+		return t, nil
+	}
+	if t, err := time.ParseInLocation("2006-01-02", s, time.Local); err == nil {
+		return t.AddDate(0, 0, 1), nil // the day itself still counts
+	}
+	return time.Time{}, usage("--ends takes never, a day such as 2026-12-31, or a time such as 2026-12-31T18:00:00Z, not %q", s)
+}
+
+func (a *app) peopleCommands() []*cli.Command {
+	userFlags := func() []cli.Flag {
+		return []cli.Flag{
+			&cli.StringFlag{Name: "full-name", Usage: "the person's name"},
+			&cli.Uint32Flag{Name: "uid", Usage: "the number that NFS clients know the user by"},
+			&cli.StringFlag{Name: "primary", Usage: "the primary group"},
+			&cli.StringFlag{Name: "role", Usage: "administrator or auditor; none for most"},
+			&cli.StringFlag{Name: "ends", Usage: "the account's last day, a time, or never"},
+			&cli.StringFlag{Name: "smb", Usage: "on or off: whether the user may use SMB"},
+			&cli.StringFlag{Name: "nfs", Usage: "on or off: whether the user may use NFS"},
+		}
+	}
+	body := func(cmd *cli.Command, change bool) (map[string]any, error) {
+		b := make(map[string]any)
+		for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role"} {
+			if cmd.IsSet(flag) {
+				b[field] = cmd.String(flag)
+			}
+		}
+		if b["role"] == "none" {
+			b["role"] = ""
+		}
+		if cmd.IsSet("uid") {
+			b["uid"] = cmd.Uint32("uid")
+		}
+		for _, name := range []string{"smb", "nfs"} {
+			if v, err := onOff(cmd, name); err != nil {
+				return nil, err
+			} else if v != nil {
+				b[name] = *v
+			}
+		}
+		if cmd.IsSet("ends") {
+			t, err := endDate(cmd.String("ends"))
+			switch {
+			case err != nil:
+				return nil, err
+			case !t.IsZero():
+				b["ends"] = t
+			case change:
+				b["endless"] = true
+			}
+		}
+		return b, nil
+	}
+	user := group("user", "the people and programs that use the gateway",
+		a.leaf("add", "add a user; the password comes from AMBER_PASSWORD or a prompt", "NAME", append(userFlags(),
+			&cli.StringSliceFlag{Name: "group", Usage: "put the user into this group; again for more"},
+			&cli.BoolFlag{Name: "service", Usage: "the account is a program's"},
+			&cli.BoolFlag{Name: "no-password", Usage: "set none: the account cannot sign in by SMB or here"},
+		), func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b, err := body(cmd, false)
+			if err != nil {
+				return err
+			}
+			b["name"], b["service"] = args[0], cmd.Bool("service")
+			if groups := cmd.StringSlice("group"); len(groups) > 0 {
+				b["groups"] = groups
+			}
+			if !cmd.Bool("no-password") && !cmd.Bool("service") {
+				if b["password"], err = a.password("Password for " + args[0] + ": "); err != nil {
+					return err
+				}
+			}
+			var out api.User
+			if err := a.client.call(ctx, http.MethodPost, "users", nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printUser)
+		}),
+		a.leaf("set", "change a user", "NAME", append(userFlags(),
+			&cli.BoolFlag{Name: "enable", Usage: "let the account work again"},
+			&cli.BoolFlag{Name: "disable", Usage: "shut the account; sessions that are open feel it at once"},
+		), func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b, err := body(cmd, true)
+			switch {
+			case err != nil:
+				return err
+			case cmd.Bool("enable") && cmd.Bool("disable"):
+				return usage("--enable and --disable contradict each other")
+			case cmd.Bool("enable"), cmd.Bool("disable"):
+				b["disabled"] = cmd.Bool("disable")
+			}
+			if len(b) == 0 {
+				return usage("nothing to change: say what, such as --disable")
+			}
+			var out api.User
+			if err := a.client.call(ctx, http.MethodPatch, "users/"+escape(args[0]), nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printUser)
+		}),
+		a.leaf("password", "set a user's password, from AMBER_PASSWORD or a prompt", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			password, err := a.password("New password of " + args[0] + ": ")
+			if err != nil {
+				return err
+			}
+			if err := a.client.call(ctx, http.MethodPut, "users/"+escape(args[0])+"/password", nil, map[string]string{"password": password}, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "set the password of %s", args[0])
+		}),
+		a.leaf("list", "list the users", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out []api.User
+			if err := a.client.call(ctx, http.MethodGet, "users", nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, users []api.User) {
+				t := newTable("name", "uid", "full name", "state", "groups")
+				for _, u := range users {
+					t.row(u.Name, fmt.Sprint(u.UID), u.FullName, userState(u), strings.Join(u.Groups, ", "))
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show a user", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			var out api.User
+			if err := a.client.call(ctx, http.MethodGet, "users/"+escape(args[0]), nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printUser)
+		}),
+		a.remover("user", "users/", "This removes the user %s. What they own on disk stays."),
+	)
+	groups := group("group", "groups of users, and of groups",
+		a.leaf("add", "add a group", "NAME", []cli.Flag{
+			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
+			&cli.StringFlag{Name: "description", Usage: "what it is for"},
+			&cli.StringSliceFlag{Name: "member", Usage: "a user or group to put into it; again for more"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]any{"name": args[0], "description": cmd.String("description")}
+			if cmd.IsSet("gid") {
+				b["gid"] = cmd.Uint32("gid")
+			}
+			if members := cmd.StringSlice("member"); len(members) > 0 {
+				b["members"] = members
+			}
+			var out api.Group
+			if err := a.client.call(ctx, http.MethodPost, "groups", nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printGroup)
+		}),
+		a.leaf("list", "list the groups", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out []api.Group
+			if err := a.client.call(ctx, http.MethodGet, "groups", nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, groups []api.Group) {
+				t := newTable("name", "gid", "members", "description")
+				for _, g := range groups {
+					t.row(g.Name, fmt.Sprint(g.GID), memberNames(g), g.Description)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show a group", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			var out api.Group
+			if err := a.client.call(ctx, http.MethodGet, "groups/"+escape(args[0]), nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printGroup)
+		}),
+		a.membership("join", http.MethodPut, "put a user or a group into a group", "%s is now in %s"),
+		a.membership("leave", http.MethodDelete, "take a user or a group out of a group", "%s is no longer listed in %s"),
+		a.remover("group", "groups/", "This removes the group %s."),
+	)
+	return []*cli.Command{user, groups}
+}
+
+func (a *app) membership(name, method, text, said string) *cli.Command {
+	return a.leaf(name, text, "MEMBER GROUP", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		if err := a.client.call(ctx, method, "groups/"+escape(args[1])+"/members/"+escape(args[0]), nil, nil, nil); err != nil {
+			return err
+		}
+		return a.done(cmd, said, args[0], args[1])
+	})
+}
+
+// remover is the command that removes a record by name.
+func (a *app) remover(kind, path, effect string) *cli.Command {
+	return a.leaf("remove", "remove a "+kind, "NAME", []cli.Flag{yesFlag}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		if err := a.confirm(cmd, fmt.Sprintf(effect, args[0])); err != nil {
+			return err
+		}
+		if err := a.client.call(ctx, http.MethodDelete, path+escape(args[0]), nil, nil, nil); err != nil {
+			return err
+		}
+		return a.done(cmd, "removed %s %s", kind, args[0])
+	})
+}
+
+func userState(u api.User) string {
+	switch {
+	case u.Disabled:
+		return "disabled"
+	case u.Ends != nil && time.Now().After(*u.Ends):
+		return "ended " + u.Ends.Local().Format("2006-01-02")
+	case u.Ends != nil:
+		return "until " + u.Ends.Local().Format("2006-01-02")
+	case u.Role != "":
+		return u.Role
+	}
+	return "enabled"
+}
+
+func memberNames(g api.Group) string {
+	var names []string
+	for _, m := range g.Members {
+		names = append(names, m.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+func printUser(w io.Writer, u api.User) {
+	protocols := strings.Join(namesThat(map[string]bool{"SMB": u.SMB, "NFS": u.NFS}), ", ")
+	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "state", userState(u), "primary group", u.Primary,
+		"groups", strings.Join(u.Groups, ", "), "may use", protocols)
+}
+
+func printGroup(w io.Writer, g api.Group) {
+	fields(w, "group", g.Name, "gid", fmt.Sprint(g.GID), "description", g.Description, "members", memberNames(g))
+}

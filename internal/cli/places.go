@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+func (a *app) placeCommands() []*cli.Command {
+	volume := group("volume", "host directories in which folders are made",
+		a.leaf("add", "register a host directory", "NAME DIRECTORY", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			path, err := filepath.Abs(args[1])
+			if err != nil {
+				return usage("%v", err)
+			}
+			var out api.Volume
+			if err := a.client.call(ctx, http.MethodPost, "volumes", nil, api.Volume{Name: args[0], Path: path}, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
+		}),
+		a.leaf("list", "list the volumes", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out []api.Volume
+			if err := a.client.call(ctx, http.MethodGet, "volumes", nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, volumes []api.Volume) {
+				t := newTable("name", "directory")
+				for _, v := range volumes {
+					t.row(v.Name, v.Path)
+				}
+				t.print(w)
+			})
+		}),
+		a.remover("volume", "volumes/", "This forgets the volume %s. Its data stays."),
+	)
+	folder := group("folder", "directories that can be published",
+		a.leaf("add", "make a folder; a directory that is there already is adopted", "NAME", []cli.Flag{
+			&cli.StringFlag{Name: "volume", Usage: "the volume it is on", Required: true},
+			&cli.StringFlag{Name: "path", Usage: "where on the volume, if not under its name"},
+			&cli.StringFlag{Name: "description", Usage: "what it is for"},
+			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
+			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]string{"name": args[0]}
+			for _, f := range []string{"volume", "path", "description", "owner", "group"} {
+				if cmd.IsSet(f) {
+					b[f] = cmd.String(f)
+				}
+			}
+			var out api.Folder
+			if err := a.client.call(ctx, http.MethodPost, "folders", nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printFolder)
+		}),
+		a.leaf("list", "list the folders", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out []api.Folder
+			if err := a.client.call(ctx, http.MethodGet, "folders", nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, folders []api.Folder) {
+				t := newTable("name", "volume", "published as", "description")
+				for _, f := range folders {
+					t.row(f.Name, f.Volume, publishedAs(f), f.Description)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show a folder with everything written on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			var out api.Folder
+			if err := a.client.call(ctx, http.MethodGet, "folders/"+escape(args[0]), nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printFolder)
+		}),
+		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
+	)
+	return []*cli.Command{volume, folder, a.entryCommand()}
+}
+
+func (a *app) entryCommand() *cli.Command {
+	at := func(path string) url.Values { return url.Values{"path": {path}} }
+	inherit := func(ctx context.Context, cmd *cli.Command, path string, on, copied bool, said string) error {
+		body := map[string]any{"path": path, "inherit": on, "copy": copied}
+		if err := a.client.call(ctx, http.MethodPut, "inheritance", nil, body, nil); err != nil {
+			return err
+		}
+		return a.done(cmd, said, path)
+	}
+	return group("entry", "who may do what, on a folder or a path in it",
+		a.leaf("add", "write an entry on FOLDER or FOLDER/PATH", "PATH allow|deny WHO LEVEL", []cli.Flag{
+			&cli.StringSliceFlag{Name: "applies", Usage: "what it reaches: folder, subfolders, files; direct for no further down", DefaultText: "folder,subfolders,files"},
+			&cli.StringFlag{Name: "note", Usage: "why it is there"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b, err := entryBody(args[1:], cmd)
+			if err != nil {
+				return err
+			}
+			in := struct {
+				Path string `json:"path"`
+				api.EntryBody
+			}{args[0], b}
+			var out api.Made
+			if err := a.client.call(ctx, http.MethodPost, "entries", nil, in, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, m api.Made) {
+				fmt.Fprintf(w, "entry %d on %s: %s %s %s\n", m.ID, args[0], args[1], b.Who, b.Level)
+			})
+		}),
+		a.leaf("list", "list the entries that bear on a path, in the order in which they are evaluated", "PATH", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			var out api.Place
+			if err := a.client.call(ctx, http.MethodGet, "entries", at(args[0]), nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, p api.Place) { printPlace(w, p, true) })
+		}),
+		a.leaf("remove", "remove an entry from the path it is written on", "PATH NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.client.call(ctx, http.MethodDelete, "entries/"+escape(args[1]), at(args[0]), nil, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "removed entry %s from %s", args[1], args[0])
+		}),
+		a.leaf("cut", "inherit nothing from above", "PATH", []cli.Flag{
+			&cli.BoolFlag{Name: "copy", Usage: "keep a copy of what was inherited"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return inherit(ctx, cmd, args[0], false, cmd.Bool("copy"), "%s inherits nothing from above now")
+		}),
+		a.leaf("inherit", "inherit from above again", "PATH", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return inherit(ctx, cmd, args[0], true, false, "%s inherits from above again")
+		}),
+	)
+}
+
+// entryBody reads allow|deny WHO LEVEL.
+func entryBody(args []string, cmd *cli.Command) (api.EntryBody, error) {
+	b := api.EntryBody{Who: args[1], Level: args[2], Note: cmd.String("note"), Applies: cmd.StringSlice("applies")}
+	switch args[0] {
+	case "allow":
+	case "deny":
+		b.Deny = true
+	default:
+		return b, usage("write allow or deny, not %q", args[0])
+	}
+	return b, nil
+}
+
+func publishedAs(f api.Folder) string {
+	var names []string
+	for _, s := range f.Shares {
+		name := "SMB " + s.Name
+		if s.ReadOnly {
+			name += " (read-only)"
+		}
+		if !s.On {
+			name += " (service off)"
+		}
+		names = append(names, name)
+	}
+	if len(names) == 0 {
+		return "-"
+	}
+	return strings.Join(names, ", ")
+}
+
+func printFolder(w io.Writer, f api.Folder) {
+	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f))
+	for _, p := range f.Places {
+		fmt.Fprintln(w)
+		printPlace(w, p, false)
+	}
+}
+
+// printPlace lists the entries of a path; those inherited only if asked.
+func printPlace(w io.Writer, p api.Place, inherited bool) {
+	fmt.Fprint(w, p.Path)
+	if p.Cut {
+		fmt.Fprint(w, "  (inherits nothing)")
+	}
+	fmt.Fprintln(w)
+	t := newTable("", "entry", "", "who", "level", "applies to", "written on", "note")
+	for i, e := range p.Entries {
+		if i >= p.Explicit && !inherited {
+			break
+		}
+		verb, from := "allow", "here"
+		if e.Deny {
+			verb = "deny"
+		}
+		if i >= p.Explicit {
+			from = e.From
+		}
+		t.row("", fmt.Sprint(e.ID), verb, e.Who, e.Level, strings.Join(e.Applies, ", "), from, e.Note)
+	}
+	if len(t.rows) == 0 {
+		fmt.Fprintln(w, "  no entries: nobody gets in")
+		return
+	}
+	t.print(w)
+}

@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+func (a *app) publishCommands() []*cli.Command {
+	share := group("share", "folders published over SMB",
+		a.leaf("add", "publish a folder over SMB", "FOLDER", []cli.Flag{
+			&cli.StringFlag{Name: "name", Usage: "the share's name, if not the folder's"},
+			&cli.StringFlag{Name: "description", Usage: "what clients see beside the name"},
+			&cli.BoolFlag{Name: "hidden", Usage: "do not announce it"},
+			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
+			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]any{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
+				"listOnlyOpenable": cmd.Bool("list-only-openable"), "name": cmd.String("name"), "description": cmd.String("description")}
+			var out api.Share
+			if err := a.client.call(ctx, http.MethodPost, "shares", nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printShare)
+		}),
+		a.leaf("set", "change a share", "SHARE", []cli.Flag{
+			&cli.StringFlag{Name: "description", Usage: "what clients see beside the name"},
+			&cli.BoolFlag{Name: "announced", Usage: "appear in the list of shares (--announced=false hides it)"},
+			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it (--read-only=false ends that)"},
+			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open (=false ends that)"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := make(map[string]any)
+			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable"} {
+				if cmd.IsSet(flag) {
+					b[field] = cmd.Bool(flag)
+				}
+			}
+			if cmd.IsSet("description") {
+				b["description"] = cmd.String("description")
+			}
+			if len(b) == 0 {
+				return usage("nothing to change: say what, such as --read-only")
+			}
+			var out api.Share
+			if err := a.client.call(ctx, http.MethodPatch, "shares/"+escape(args[0]), nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printShare)
+		}),
+		a.leaf("list", "list the shares", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out []api.Share
+			if err := a.client.call(ctx, http.MethodGet, "shares", nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, shares []api.Share) {
+				t := newTable("name", "folder", "options", "description")
+				for _, s := range shares {
+					t.row(s.Name, s.Folder, shareOptions(s), s.Description)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show a share", "SHARE", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			var out api.Share
+			if err := a.client.call(ctx, http.MethodGet, "shares/"+escape(args[0]), nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printShare)
+		}),
+		a.remover("share", "shares/", "This ends the publication %s. The folder, its entries and its data stay."),
+		group("entry", "share-level permission, on top of the folder's own: the narrower holds",
+			a.leaf("add", "write a share-level entry; the first one ends that everyone is let through", "SHARE allow|deny WHO LEVEL", []cli.Flag{
+				&cli.StringFlag{Name: "note", Usage: "why it is there"},
+			}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+				b, err := entryBody(args[1:], cmd)
+				if err != nil {
+					return err
+				}
+				var out api.Made
+				if err := a.client.call(ctx, http.MethodPost, "shares/"+escape(args[0])+"/entries", nil, b, &out); err != nil {
+					return err
+				}
+				return show(a, cmd, out, func(w io.Writer, m api.Made) {
+					fmt.Fprintf(w, "entry %d on share %s: %s %s %s\n", m.ID, args[0], args[1], b.Who, b.Level)
+				})
+			}),
+			a.leaf("remove", "remove a share-level entry", "SHARE NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+				if err := a.client.call(ctx, http.MethodDelete, "shares/"+escape(args[0])+"/entries/"+escape(args[1]), nil, nil, nil); err != nil {
+					return err
+				}
+				return a.done(cmd, "removed entry %s from share %s", args[1], args[0])
+			}),
+		),
+	)
+	toggle := func(name, text string, on bool) *cli.Command {
+		return a.leaf(name, text, "smb|nfs", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.client.call(ctx, http.MethodPut, "services/"+escape(args[0]), nil, map[string]bool{"on": on}, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "%s is %s", strings.ToUpper(args[0]), name)
+		})
+	}
+	services := group("service", "the protocols",
+		a.leaf("list", "list the protocols and whether they are on", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out []api.Service
+			if err := a.client.call(ctx, http.MethodGet, "services", nil, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, services []api.Service) {
+				t := newTable("service", "state")
+				for _, s := range services {
+					state := "off"
+					if s.On {
+						state = "on"
+					}
+					t.row(s.Protocol, state)
+				}
+				t.print(w)
+			})
+		}),
+		toggle("on", "switch a protocol on", true), toggle("off", "switch a protocol off", false),
+	)
+	return []*cli.Command{share, services}
+}
+
+func shareOptions(s api.Share) string {
+	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "service off": !s.On})
+	if len(s.Entries) > 0 {
+		options = append(options, fmt.Sprintf("%d share-level entries", len(s.Entries)))
+	}
+	if len(options) == 0 {
+		return "-"
+	}
+	return strings.Join(options, ", ")
+}
+
+func printShare(w io.Writer, s api.Share) {
+	fields(w, "share", s.Name, "folder", s.Folder, "description", s.Description, "options", shareOptions(s))
+	if len(s.Entries) > 0 {
+		fmt.Fprintln(w)
+		printPlace(w, api.Place{Path: "share " + s.Name, Entries: s.Entries, Explicit: len(s.Entries)}, false)
+	}
+}
+
+func (a *app) journalCommand() *cli.Command {
+	return group("journal", "what administrators did",
+		a.leaf("list", "list administrative acts, oldest first", "", []cli.Flag{
+			&cli.Int64Flag{Name: "after", Usage: "only those after this number"},
+			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
+		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
+			var out []api.JournalRow
+			if err := a.client.call(ctx, http.MethodGet, "journal", q, nil, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, func(w io.Writer, rows []api.JournalRow) {
+				t := newTable("number", "at", "who", "did", "to")
+				for _, r := range rows {
+					t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject)
+				}
+				t.print(w)
+			})
+		}))
+}

@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/demo"
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/smb"
+	"amber.example/gatekeeper/web"
+)
+
+func defaultState() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/amber-gatekeeper"
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "amber-state"
+	}
+	return filepath.Join(home, ".local", "state", "amber-gatekeeper")
+}
+
+func (a *app) serveCommand() *cli.Command {
+	return a.leaf("serve", "run the service", "", []cli.Flag{
+		&cli.StringFlag{Name: "state", Usage: "directory of the records and keys", Value: defaultState()},
+		&cli.StringFlag{Name: "console", Usage: "address of the console and the API", Value: "127.0.0.1:8460"},
+		&cli.StringFlag{Name: "smb", Usage: "address of SMB", Value: ":4450", DefaultText: ":4450, with --demo 127.0.0.1:4450"},
+		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
+		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
+	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+		if cmd.Bool("demo") && !cmd.IsSet("smb") {
+			// Its passwords are known to everyone: it answers this machine only.
+			if err := cmd.Set("smb", "127.0.0.1:4450"); err != nil {
+				return err
+			}
+		}
+		if err := a.serve(ctx, cmd); err != nil {
+			var f *failure
+			if errors.As(err, &f) {
+				return err
+			}
+			return &failure{code: exitFailed, msg: err.Error()}
+		}
+		return nil
+	})
+}
+
+// lockState keeps a second service off the same records. The lock goes with the process.
+func lockState(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("state directory: %w", err)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return fmt.Errorf("another service is running on %s", dir)
+	}
+	held = f
+	return nil
+}
+
+var held *os.File // never closed while the process lives
+
+func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	level := slog.LevelInfo
+	if cmd.Bool("debug") {
+		level = slog.LevelDebug
+	}
+	log := slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	state, err := filepath.Abs(cmd.String("state"))
+	if err != nil {
+		return err
+	}
+	if err := lockState(state); err != nil {
+		return err
+	}
+	// Listening comes first: if an address is taken, nothing has been touched.
+	console, err := net.Listen("tcp", cmd.String("console"))
+	if err != nil {
+		return fmt.Errorf("console: %w", err)
+	}
+	defer console.Close()
+	smbListener, err := net.Listen("tcp", cmd.String("smb"))
+	if err != nil {
+		return fmt.Errorf("SMB: %w", err)
+	}
+	defer smbListener.Close()
+
+	svc, err := service.Open(ctx, state)
+	if err != nil {
+		return err
+	}
+	defer svc.Close()
+	if cmd.Bool("demo") {
+		if err := demo.Load(ctx, svc, state); err != nil {
+			return err
+		}
+	}
+	namespace := files.New(svc.Policy, svc)
+	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: namespace, Log: log.With("service", "smb")})
+	httpServer := &http.Server{Handler: api.New(svc, log.With("service", "console"), web.Console(), a.version),
+		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+
+	failed := make(chan error, 2)
+	go func() { failed <- smbServer.Serve(smbListener) }()
+	go func() { failed <- httpServer.Serve(console) }()
+	if err := a.greet(ctx, svc, cmd.Bool("demo"), console.Addr(), smbListener.Addr()); err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	log.Info("stopping")
+	smbListener.Close()
+	smbServer.Close()
+	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return errors.Join(err, httpServer.Shutdown(end))
+}
+
+func serverName() string {
+	name, err := os.Hostname()
+	if name, _, _ = strings.Cut(name, "."); err != nil || name == "" {
+		return "amber"
+	}
+	return name[:min(len(name), 15)]
+}
+
+// greet prints where everything answers and what to do first.
+func (a *app) greet(ctx context.Context, svc *service.Service, isDemo bool, console, smbAddr net.Addr) error {
+	w := a.out
+	_, port, err := net.SplitHostPort(smbAddr.String())
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "Amber Gatekeeper %s is up.\n\n  console and API  http://%s\n  SMB              %s\n", a.version, console, smbAddr)
+	code, err := svc.FirstCode(ctx)
+	if err != nil {
+		return err
+	}
+	if code != "" {
+		fmt.Fprintf(w, "\nThere is no administrator yet. Make the first one in the console, or type\n\n  amber first-administrator NAME --code %s\n", code)
+	}
+	if !isDemo {
+		return nil
+	}
+	fmt.Fprintf(w, "\nThis is Larkfell Observatory, made up. Accounts; each one's password is its name and %s:\n\n", demo.PasswordSuffix)
+	for _, acc := range demo.Accounts(svc) {
+		fmt.Fprintf(w, "  %-11s %s\n", acc.Name, acc.FullName)
+	}
+	fmt.Fprintf(w, `
+Five things to try, from another terminal in this directory:
+
+  1. Sign in as the administrator; then see what is published.
+       AMBER_PASSWORD=keeper%[1]s bin/amber sign-in keeper
+       bin/amber folder list
+  2. Open a share as one of the observers. On Linux, as root:
+       mount -t cifs //127.0.0.1/nightlog /mnt -o port=%[2]s,vers=3.1.1,username=piran,password=piran%[1]s
+     In a macOS Finder: smb://piran@127.0.0.1:%[2]s/nightlog
+     With python3-impacket's client (then: shares, use nightlog, ls):
+       impacket-smbclient -port %[2]s piran:piran%[1]s@127.0.0.1
+  3. Do the same as orla, a visiting observer: nightlog is refused. Ask why.
+       bin/amber why orla nightlog
+  4. Type the command that the answer ends with. Orla gets in at once, without reconnecting.
+       bin/amber entry add nightlog allow orla read
+  5. Find the grant that cannot work: isolde may read a directory she cannot reach.
+       bin/amber why isolde instruments/firmware/bench
+
+The console shows the same: http://%[3]s as keeper or auditor. Stop with Ctrl-C; make demo-reset starts over.
+`, demo.PasswordSuffix, port, console)
+	return nil
+}

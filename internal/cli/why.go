@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+func (a *app) whyCommand() *cli.Command {
+	return a.leaf("why", "explain what a user may do to a path, gate by gate", "USER PATH", []cli.Flag{
+		&cli.StringFlag{Name: "via", Usage: "smb or nfs", Value: "smb"},
+		&cli.StringFlag{Name: "want", Usage: "pass, read, add, change or control", Value: "read"},
+		&cli.StringFlag{Name: "share", Usage: "which of the folder's shares, if not the one that leaves most"},
+	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		q := url.Values{"user": {args[0]}, "path": {args[1]}, "via": {cmd.String("via")}, "want": {cmd.String("want")}}
+		if cmd.IsSet("share") {
+			q.Set("share", cmd.String("share"))
+		}
+		var out api.Why
+		if err := a.client.call(ctx, http.MethodGet, "why", q, nil, &out); err != nil {
+			return err
+		}
+		return show(a, cmd, out, printWhy)
+	})
+}
+
+func printWhy(w io.Writer, y api.Why) {
+	via := strings.ToUpper(y.Via)
+	if y.Share != "" {
+		via += ", share " + y.Share
+	}
+	kind := "directory"
+	if y.File {
+		kind = "file"
+	}
+	if !y.Exists {
+		kind = "not on disk; as a directory there"
+	}
+	fmt.Fprintf(w, "%s, %s on %s (%s), over %s\n\n", y.User, y.Want, y.Path, kind, via)
+	if y.Allowed {
+		fmt.Fprintf(w, "ALLOWED. All gates together leave %s.\n\n", y.Granted)
+	} else {
+		fmt.Fprintf(w, "REFUSED at the %s gate. All gates together leave %s.\n\n", y.Gate, y.Granted)
+	}
+	t := newTable("", "gate", "leaves", "why")
+	t.wrapLast = true
+	for _, g := range y.Gates {
+		mark := "ok"
+		if !g.Open {
+			mark = "NO"
+		}
+		t.row(mark, g.Gate, g.Leaves, g.Reason)
+	}
+	t.print(w)
+	var mend []string
+	for _, g := range y.Gates {
+		mend = append(mend, g.Mend...)
+	}
+	if len(mend) > 0 && !y.Allowed {
+		fmt.Fprintf(w, "\nTo allow it:\n")
+		for _, m := range mend {
+			fmt.Fprintf(w, "  %s\n", m)
+		}
+	}
+}

@@ -1,0 +1,469 @@
+package files
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Subject is on whose behalf something is done, and by which way in.
+type Subject struct {
+	User identity.ID
+	Via  site.Protocol
+}
+
+// RuleMover moves the rules of a directory along with it; see service.MoveRules.
+type RuleMover interface {
+	MoveRules(ctx context.Context, folder int64, from, to string, rename func() error) error
+}
+
+// Namespace is every folder, as the protocols see it.
+type Namespace struct {
+	policy func() *site.Policy
+	rules  RuleMover
+	now    func() time.Time
+	index  *foldIndex
+	notify *notifier
+
+	mu      sync.Mutex
+	folders map[int64]*folderState
+	open    map[fileID]*openFile
+}
+
+// folderState guards a folder's paths: a rename of a directory excludes everything
+// that decides by path meanwhile.
+type folderState struct {
+	paths   sync.RWMutex
+	handles map[*Handle]struct{} // guarded by Namespace.mu
+}
+
+// New makes a namespace that asks policy for the policy in force.
+func New(policy func() *site.Policy, rules RuleMover) *Namespace {
+	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(),
+		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile)}
+}
+
+func (n *Namespace) folder(id int64) *folderState {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	f := n.folders[id]
+	if f == nil {
+		f = &folderState{handles: make(map[*Handle]struct{})}
+		n.folders[id] = f
+	}
+	return f
+}
+
+// Denied is the error for what a verdict withholds; it wraps ErrDenied.
+type Denied struct {
+	Gate access.Gate
+	Path string // folder and path
+}
+
+func (d *Denied) Error() string { return fmt.Sprintf("%s: withheld at the %s gate", d.Path, d.Gate) }
+
+// Unwrap makes errors.Is(err, ErrDenied) true.
+func (d *Denied) Unwrap() error { return ErrDenied }
+
+// view is one look at a share: the policy then in force and the records in it.
+type view struct {
+	policy *site.Policy
+	share  *site.PublishedShare
+	sub    Subject
+	now    time.Time
+	facts  access.Facts
+}
+
+func (n *Namespace) view(sub Subject, share string) (view, error) {
+	p := n.policy()
+	sh := p.ShareNamed(share)
+	if sh == nil {
+		return view{}, ErrGone
+	}
+	return view{p, sh, sub, n.now(), Owners{sh.Folder.Root, p.Directory}}, nil
+}
+
+func (v view) decide(path string, file bool, want acl.Mask) access.Verdict {
+	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, Folder: v.share.Folder,
+		Path: path, File: file, Facts: v.facts, Want: want, Now: v.now})
+}
+
+// effective is what the subject may do to an object that is there: its verdict,
+// and what holding its directory gives: to delete what is in it
+// (ACE4_DELETE_CHILD), to see the attributes of what it lists.
+func (v view) effective(path string, file bool) access.Verdict {
+	verdict := v.decide(path, file, 0)
+	if path == "" {
+		verdict.Granted &^= acl.Delete // the folder itself is the administrator's to remove
+		return verdict
+	}
+	dir, _ := split(path)
+	of := v.decide(dir, false, 0).Granted
+	if of&acl.Execute == 0 {
+		return verdict // not even reached
+	}
+	if of&acl.DeleteChild != 0 {
+		verdict.Granted |= acl.Delete
+	}
+	if of&acl.ListDirectory != 0 {
+		verdict.Granted |= acl.ReadAttributes | acl.Synchronize
+	}
+	return verdict
+}
+
+func (v view) denied(path string, file bool, want acl.Mask) error {
+	return &Denied{Gate: v.decide(path, file, want).Gate, Path: v.share.Folder.Display(path)}
+}
+
+// Connect says whether the subject may use a share at all: whether every gate up to
+// the folder itself leaves anything. The mask is the most they can have at its root.
+func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
+	v, err := n.view(sub, share)
+	if err != nil {
+		return 0, err
+	}
+	verdict := v.decide("", false, acl.Execute)
+	if !verdict.Allowed() {
+		return 0, &Denied{Gate: verdict.Gate, Path: v.share.Folder.Name}
+	}
+	return verdict.Granted, nil
+}
+
+// Announced lists the shares that are announced and that the subject may use.
+func (n *Namespace) Announced(sub Subject) []site.Share {
+	var out []site.Share
+	for _, sh := range n.policy().Shares {
+		if !sh.Announced {
+			continue
+		}
+		if _, err := n.Connect(sub, sh.Name); err == nil {
+			out = append(out, sh.Share)
+		}
+	}
+	return out
+}
+
+// Disposition says what Open does about what is, or is not, there.
+type Disposition uint8
+
+// The dispositions of MS-SMB2 section 2.2.13; every other protocol's are among them.
+const (
+	Supersede   Disposition = iota // replace, or make
+	OpenOnly                       // only what is there
+	CreateOnly                     // only what is not
+	OpenIf                         // open, or make
+	Overwrite                      // empty what is there
+	OverwriteIf                    // empty, or make
+)
+
+// Action is what Open did, MS-SMB2 section 2.2.14.
+type Action uint32
+
+// The actions.
+const (
+	Superseded Action = iota
+	Opened
+	Created
+	Overwritten
+)
+
+// Sharing says what others may do to a file while it is open.
+type Sharing uint8
+
+// The parts of Sharing, MS-SMB2 section 2.2.13.
+const (
+	ShareRead Sharing = 1 << iota
+	ShareWrite
+	ShareDelete
+)
+
+// OpenRequest asks for a Handle.
+type OpenRequest struct {
+	Share         string
+	Path          string // below the share, with slashes
+	Access        acl.Mask
+	Maximum       bool // as much as there is, besides Access
+	Sharing       Sharing
+	Disposition   Disposition
+	Directory     bool // must be one
+	File          bool // must not be one
+	DeleteOnClose bool
+	WriteThrough  bool
+	Attributes    uint32 // of what is made
+}
+
+// creatorMask is what the handle that makes an object may do with it until it is
+// closed, so that who may only add can fill what they add (RFC 1813 section 3.3.8 and
+// POSIX open() give the creating descriptor the same).
+const creatorMask = acl.ReadData | acl.WriteData | acl.AppendData | acl.ReadNamedAttrs | acl.WriteNamedAttrs |
+	acl.ReadAttributes | acl.WriteAttributes | acl.Delete | acl.ReadACL | acl.Synchronize
+
+// Open opens or makes what a request names.
+func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) {
+	v, err := n.view(sub, req.Share)
+	if err != nil {
+		return nil, 0, err
+	}
+	state := n.folder(v.share.Folder.ID)
+	state.paths.RLock()
+	defer state.paths.RUnlock()
+	// Looked at again now that no rename is under way: a path means what it does
+	// under the policy that goes with it.
+	if v, err = n.view(sub, req.Share); err != nil || n.folder(v.share.Folder.ID) != state {
+		return nil, 0, ErrGone
+	}
+
+	root, err := openRoot(v.share.Folder.Root)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer unix.Close(root)
+	place, err := find(root, req.Path, n.index)
+	if err != nil {
+		return nil, 0, err
+	}
+	if place.Exists {
+		return n.openExisting(v, state, root, place, req)
+	}
+	return n.create(v, state, root, place, req)
+}
+
+func (n *Namespace) openExisting(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
+	verdict := v.effective(place.Path, place.File)
+	if v.decide(place.Path, place.File, acl.All).Gate < access.Entry && verdict.Granted == 0 {
+		return nil, 0, v.denied(place.Path, place.File, acl.All)
+	}
+	if req.Disposition == CreateOnly {
+		return nil, 0, ErrExists
+	}
+	switch {
+	case req.Directory && place.File:
+		return nil, 0, ErrNotDirectory
+	case req.File && !place.File:
+		return nil, 0, ErrIsDirectory
+	}
+	action, empty := Opened, false
+	switch req.Disposition {
+	case Overwrite, OverwriteIf, Supersede:
+		if !place.File {
+			return nil, 0, ErrInvalid
+		}
+		empty, action = true, Overwritten
+		if req.Disposition == Supersede {
+			action = Superseded
+		}
+	}
+	want := req.Access
+	if empty {
+		want |= acl.WriteData
+	}
+	if want&^verdict.Granted != 0 {
+		return nil, 0, v.denied(place.Path, place.File, want)
+	}
+	h := &Handle{ns: n, sub: v.sub, share: v.share.Name, folder: state, folderID: v.share.Folder.ID, path: place.Path, file: place.File,
+		asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
+	if req.Maximum {
+		h.asked = verdict.Granted
+	}
+	const writing = acl.WriteData | acl.AppendData
+	if err := h.openFD(root, (want|h.asked)&writing != 0, 0); err != nil {
+		return nil, 0, err
+	}
+	if place.File && h.info.Attributes&AttrReadOnly != 0 {
+		if want&writing != 0 {
+			h.closeFD()
+			return nil, 0, ErrReadOnlyFile
+		}
+		h.asked &^= writing
+	}
+	if req.DeleteOnClose {
+		if err := h.mayDelete(); err != nil {
+			h.closeFD()
+			return nil, 0, err
+		}
+	}
+	if err := n.register(h, req.DeleteOnClose, empty); err != nil {
+		h.closeFD()
+		return nil, 0, err
+	}
+	h.settle(v, verdict)
+	if empty {
+		if err := h.overwrite(req.Attributes); err != nil {
+			h.Close()
+			return nil, 0, err
+		}
+	}
+	return h, action, nil
+}
+
+func (n *Namespace) create(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
+	dir, name := split(place.Path)
+	if !place.ParentExists {
+		// Say only as much as the deepest directory that is there lets them know.
+		for !place.Exists && dir != "" {
+			at, err := find(root, dir, n.index)
+			if err != nil {
+				return nil, 0, err
+			}
+			if at.Exists {
+				break
+			}
+			dir, _ = split(dir)
+		}
+		if verdict := v.decide(dir, false, acl.Execute); !verdict.Allowed() {
+			return nil, 0, v.denied(dir, false, acl.Execute)
+		}
+		return nil, 0, ErrPathNotFound
+	}
+	if verdict := v.decide(dir, false, acl.Execute); !verdict.Allowed() {
+		return nil, 0, v.denied(dir, false, acl.Execute)
+	}
+	if req.Disposition == OpenOnly || req.Disposition == Overwrite {
+		return nil, 0, ErrNotFound
+	}
+	need := acl.AddFile
+	if req.Directory {
+		need = acl.AddSubdirectory
+	}
+	if verdict := v.decide(dir, false, need); !verdict.Allowed() {
+		return nil, 0, v.denied(dir, false, need)
+	}
+	verdict := v.decide(place.Path, !req.Directory, 0)
+	verdict.Granted |= creatorMask
+	if req.Access&^verdict.Granted != 0 {
+		return nil, 0, v.denied(place.Path, !req.Directory, req.Access)
+	}
+	if req.DeleteOnClose && req.Attributes&AttrReadOnly != 0 {
+		return nil, 0, ErrReadOnlyFile
+	}
+	h := &Handle{ns: n, sub: v.sub, share: v.share.Name, folder: state, folderID: v.share.Folder.ID, path: place.Path, file: !req.Directory,
+		asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
+	if req.Maximum {
+		h.asked = verdict.Granted
+	}
+	parent, err := openBeneath(root, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer unix.Close(parent)
+	err = n.index.changing(parent, func() error {
+		if req.Directory {
+			if err := unix.Mkdirat(parent, name, 0o770); err != nil {
+				return translate(err)
+			}
+			return h.openFD(root, false, 0)
+		}
+		return h.openFD(root, true, unix.O_CREAT|unix.O_EXCL)
+	}, func(names map[string]string) { names[FoldName(name)] = name })
+	if err != nil {
+		return nil, 0, err
+	}
+	h.mark(v, req)
+	if err := n.register(h, req.DeleteOnClose, false); err != nil {
+		h.closeFD()
+		return nil, 0, err
+	}
+	h.settle(v, verdict)
+	n.notify.tell(h.folderID, Event{Path: place.Path, Kind: EventAdded, Dir: req.Directory})
+	return h, Created, nil
+}
+
+// register enters a handle among those open on the same object, if the ways in
+// which those are open allow it (MS-FSA section 2.1.5.1.2).
+func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	id := h.info.id()
+	of := n.open[id]
+	if of == nil {
+		of = &openFile{id: id}
+	}
+	if of.deletePending {
+		return ErrDeletePending
+	}
+	mine := sharingNeeded(h.asked)
+	if empties {
+		mine |= ShareWrite
+	}
+	for other := range of.handles {
+		if mine&^other.sharing != 0 || sharingNeeded(other.asked)&^h.sharing != 0 && mine != 0 {
+			return ErrSharing
+		}
+	}
+	if of.handles == nil {
+		of.handles = make(map[*Handle]struct{})
+		n.open[id] = of
+	}
+	of.handles[h] = struct{}{}
+	h.of, h.deleteOnClose = of, deleteOnClose
+	h.folder.handles[h] = struct{}{}
+	return nil
+}
+
+// sharingNeeded is what others must allow for a handle with this access.
+func sharingNeeded(m acl.Mask) Sharing {
+	var s Sharing
+	if m&(acl.ReadData|acl.Execute) != 0 {
+		s |= ShareRead
+	}
+	if m&(acl.WriteData|acl.AppendData) != 0 {
+		s |= ShareWrite
+	}
+	if m&acl.Delete != 0 {
+		s |= ShareDelete
+	}
+	return s
+}
+
+// openFile is an object that one or more handles are open on.
+type openFile struct {
+	id            fileID
+	handles       map[*Handle]struct{}
+	deletePending bool
+}
+
+// under says whether path is dir or below it.
+func under(path, dir string) bool {
+	return dir == "" || path == dir || len(path) > len(dir) && strings.HasPrefix(path, dir) && path[len(dir)] == '/'
+}
+
+// Space is the room on the volume of a share, in bytes.
+type Space struct{ Total, Free, Available, BlockSize uint64 }
+
+// Space reads the room on a share's volume.
+func (n *Namespace) Space(share string) (Space, error) {
+	sh := n.policy().ShareNamed(share)
+	if sh == nil {
+		return Space{}, ErrGone
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(sh.Folder.Root, &st); err != nil {
+		return Space{}, errors.Join(ErrGone, err)
+	}
+	b := uint64(st.Bsize)
+	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, BlockSize: b}, nil
+}
+
+// Watch tells of changes in a directory that a handle is open on, and below it if
+// deep; stop ends it. Events may be dropped where nobody takes them: a closed
+// channel says so.
+func (n *Namespace) Watch(h *Handle, deep bool) (events <-chan Event, stop func(), err error) {
+	if err := h.check(acl.ListDirectory); err != nil {
+		return nil, nil, err
+	}
+	if h.file {
+		return nil, nil, ErrNotDirectory
+	}
+	events, stop = n.notify.watch(h.folderID, h.Path(), deep)
+	return events, stop, nil
+}

@@ -1,0 +1,331 @@
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/sys/unix"
+)
+
+// Errors that a protocol turns into its own codes. They are wrapped, and
+// compared with errors.Is.
+var (
+	ErrNotFound      = errors.New("no such file or directory")
+	ErrPathNotFound  = errors.New("a directory on the way is not there")
+	ErrExists        = errors.New("it is there already")
+	ErrDenied        = errors.New("access denied")
+	ErrIsDirectory   = errors.New("it is a directory")
+	ErrNotDirectory  = errors.New("it is not a directory")
+	ErrSharing       = errors.New("it is open in a way that does not allow this")
+	ErrDeletePending = errors.New("it is about to be deleted")
+	ErrReadOnlyFile  = errors.New("it is marked read-only")
+	ErrNotEmpty      = errors.New("the directory is not empty")
+	ErrName          = errors.New("the name cannot be used")
+	ErrNoSpace       = errors.New("no space is left on the volume")
+	ErrGone          = errors.New("the share or folder is no longer there")
+	ErrLoop          = errors.New("too many symbolic links")
+	ErrClosed        = errors.New("the file is closed")
+	ErrInvalid       = errors.New("that cannot be done to it")
+)
+
+const (
+	longestName  = 255 // bytes, as on every local file system
+	longestPath  = 4096
+	mostSymlinks = 16
+)
+
+// beneath are the resolution flags of every open below a folder: nothing above
+// the folder, no symbolic links, whatever is swapped in while we look.
+const beneath = unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS
+
+// Place is what Find found.
+type Place struct {
+	Path   string // as on disk, where it is there; symbolic links followed
+	Exists bool
+	File   bool // it exists and is not a directory
+	// ParentExists says, where the object is not there, whether all but its last name is.
+	ParentExists bool
+}
+
+// Find looks a path up below a root. Names match exactly or else whatever their
+// case. Symbolic links are followed as long as they stay below the root; one that
+// leads out of it is not there.
+func Find(root, path string) (Place, error) {
+	dir, err := openRoot(root)
+	if err != nil {
+		return Place{}, err
+	}
+	defer unix.Close(dir)
+	return find(dir, path, nil)
+}
+
+func openRoot(root string) (int, error) {
+	fd, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, fmt.Errorf("%w: %s: %w", ErrGone, root, err)
+	}
+	return fd, nil
+}
+
+// openBeneath opens a path that has no symbolic links in it, below dir.
+func openBeneath(dir int, path string, flags int, mode uint32) (int, error) {
+	if path == "" {
+		path = "."
+	}
+	how := unix.OpenHow{Flags: uint64(flags | unix.O_CLOEXEC), Mode: uint64(mode), Resolve: beneath}
+	var fd int
+	var err error
+	for range 100 {
+		if fd, err = unix.Openat2(dir, path, &how); err != unix.EINTR && err != unix.EAGAIN {
+			break
+		} // a rename elsewhere raced with the walk: look again
+	}
+	return fd, translate(err)
+}
+
+// translate turns the kernel's errors into this package's.
+func translate(err error) error {
+	var errno unix.Errno
+	if err == nil || !errors.As(err, &errno) {
+		return err
+	}
+	var is error
+	switch errno {
+	case unix.ENOENT:
+		is = ErrNotFound
+	case unix.EEXIST:
+		is = ErrExists
+	case unix.EACCES, unix.EPERM, unix.EXDEV, unix.EROFS:
+		is = ErrDenied
+	case unix.EISDIR:
+		is = ErrIsDirectory
+	case unix.ENOTDIR:
+		is = ErrNotDirectory
+	case unix.ENOTEMPTY:
+		is = ErrNotEmpty
+	case unix.ENOSPC, unix.EDQUOT, unix.EFBIG:
+		is = ErrNoSpace
+	case unix.ELOOP:
+		is = ErrDenied // a symbolic link was swapped in where there was none
+	case unix.ENAMETOOLONG, unix.EILSEQ:
+		is = ErrName
+	case unix.EINVAL:
+		is = ErrInvalid
+	default:
+		return err
+	}
+	return fmt.Errorf("%w (%w)", is, errno)
+}
+
+// checkPath refuses what could never be a path below a folder.
+func checkPath(path string) error {
+	if len(path) > longestPath {
+		return fmt.Errorf("%w: longer than %d bytes", ErrName, longestPath)
+	}
+	if path == "" {
+		return nil
+	}
+	for name := range strings.SplitSeq(path, "/") {
+		if err := checkName(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkName(name string) error {
+	switch {
+	case name == "" || name == "." || name == "..":
+		return fmt.Errorf("%w: %q", ErrName, name)
+	case len(name) > longestName:
+		return fmt.Errorf("%w: longer than %d bytes", ErrName, longestName)
+	case strings.ContainsAny(name, "/\x00"):
+		return fmt.Errorf("%w: %q", ErrName, name)
+	case !utf8.ValidString(name):
+		return fmt.Errorf("%w: not UTF-8", ErrName)
+	}
+	return nil
+}
+
+// FoldName is the form in which names that differ only in case are the same.
+func FoldName(name string) string {
+	return strings.Map(unicode.ToUpper, name)
+}
+
+func join(dir, name string) string {
+	if dir == "" {
+		return name
+	}
+	return dir + "/" + name
+}
+
+// split parts a path into its directory and its last name.
+func split(path string) (dir, name string) {
+	if i := strings.LastIndexByte(path, '/'); i >= 0 {
+		return path[:i], path[i+1:]
+	}
+	return "", path
+}
+
+func find(root int, path string, index *foldIndex) (Place, error) {
+	if err := checkPath(path); err != nil {
+		return Place{}, err
+	}
+	// Most paths are exact and free of links: one call settles those.
+	if fd, err := openBeneath(root, path, unix.O_PATH, 0); err == nil {
+		var st unix.Stat_t
+		err := unix.Fstat(fd, &st)
+		unix.Close(fd)
+		if err != nil {
+			return Place{}, err
+		}
+		return Place{Path: path, Exists: true, File: st.Mode&unix.S_IFMT != unix.S_IFDIR}, nil
+	}
+	at, rest, links := "", path, 0
+	for rest != "" {
+		name, after, _ := strings.Cut(rest, "/")
+		dir, err := openBeneath(root, at, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+		if err != nil {
+			return Place{}, err
+		}
+		real, mode, target, err := lookUp(dir, name, index)
+		unix.Close(dir)
+		switch {
+		case errors.Is(err, ErrNotFound):
+			return Place{Path: join(at, rest), ParentExists: after == ""}, nil
+		case err != nil:
+			return Place{}, err
+		}
+		if mode == unix.S_IFLNK {
+			if links++; links > mostSymlinks {
+				return Place{}, ErrLoop
+			}
+			spliced, ok := splice(at, target, after)
+			if !ok { // leads out of the folder: as good as not there
+				return Place{Path: join(at, rest), ParentExists: false}, nil
+			}
+			at, rest = "", spliced
+			if rest == "" {
+				return Place{Exists: true}, nil
+			}
+			continue
+		}
+		at, rest = join(at, real), after
+		if mode != unix.S_IFDIR {
+			if rest != "" {
+				return Place{Path: join(at, rest)}, nil
+			}
+			return Place{Path: at, Exists: true, File: true}, nil
+		}
+	}
+	return Place{Path: at, Exists: true}, nil
+}
+
+// splice is the path that a link in directory at, with the given target, leads to,
+// with what follows it; false if it leaves the folder.
+func splice(at, target, after string) (string, bool) {
+	if target == "" || filepath.IsAbs(target) {
+		return "", false
+	}
+	joined := filepath.Join(at, target)
+	if joined == ".." || strings.HasPrefix(joined, "../") {
+		return "", false
+	}
+	if joined == "." {
+		joined = ""
+	}
+	if after != "" {
+		joined = join(joined, after)
+	}
+	return joined, true
+}
+
+// lookUp finds a name in a directory, exactly or whatever its case. mode is the
+// type bits; target is set for symbolic links.
+func lookUp(dir int, name string, index *foldIndex) (real string, mode uint32, target string, err error) {
+	if mode, err = modeAt(dir, name); errors.Is(err, ErrNotFound) {
+		real, ok, err := index.find(dir, name)
+		if err != nil {
+			return "", 0, "", err
+		}
+		if !ok {
+			return "", 0, "", ErrNotFound
+		}
+		name = real
+		if mode, err = modeAt(dir, name); err != nil {
+			return "", 0, "", err
+		}
+	}
+	if err != nil {
+		return "", 0, "", err
+	}
+	if mode == unix.S_IFLNK {
+		buf := make([]byte, longestPath)
+		n, err := unix.Readlinkat(dir, name, buf)
+		if err != nil {
+			return "", 0, "", translate(err)
+		}
+		target = string(buf[:n])
+	}
+	return name, mode, target, nil
+}
+
+func modeAt(dir int, name string) (uint32, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return 0, translate(err)
+	}
+	return st.Mode & unix.S_IFMT, nil
+}
+
+// readNames lists a directory that is open for reading.
+func readNames(dir int) ([]string, error) {
+	fd, err := unix.Openat(dir, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, translate(err)
+	}
+	f := os.NewFile(uintptr(fd), "directory")
+	defer f.Close()
+	return f.Readdirnames(-1)
+}
+
+// CheckVolume says why a host directory cannot be a volume, nil if it can: it
+// must be writable and hold extended attributes in the user namespace.
+func CheckVolume(path string) error {
+	f, err := os.CreateTemp(path, ".amber-check-*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if err := unix.Fsetxattr(int(f.Fd()), ownerAttr, []byte("0:0"), 0); err != nil {
+		return fmt.Errorf("%s is on a file system without extended attributes for users, which ownership needs: %w", path, err)
+	}
+	return nil
+}
+
+// MakeFolder makes the directory of a folder below a volume. It may be there.
+func MakeFolder(volume, path string) error {
+	root, err := os.OpenRoot(volume)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if err := root.MkdirAll(path, 0o770); err != nil {
+		return err
+	}
+	info, err := root.Lstat(path)
+	if err != nil {
+		return err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 || !info.IsDir() {
+		return fmt.Errorf("%s is not a directory", path)
+	}
+	return nil
+}

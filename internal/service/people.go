@@ -1,0 +1,408 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
+)
+
+var accountName = regexp.MustCompile(`^[\p{L}\p{N}_][\p{L}\p{N}._-]{0,31}$`)
+
+func checkAccountName(field, name string) error {
+	if !accountName.MatchString(name) {
+		return invalid(field, "name %q: use 1 to 32 letters, digits, dots, dashes and underscores, starting with a letter, a digit or an underscore", name)
+	}
+	return nil
+}
+
+// UserInput is what a new user is made from. A nil UID takes the next free one
+// from 1000 up.
+type UserInput struct {
+	Name, FullName string
+	UID            *uint32
+	Primary        string // a group's name; "" for none
+	Groups         []string
+	Role           identity.Role
+	Service        bool
+	Expires        time.Time
+	NoSMB, NoNFS   bool
+	Password       string // "" for none: the account cannot sign in until it has one
+	FirstOnly      bool   // fail if there is an administrator already
+}
+
+func (s *Service) user(name string) (*identity.User, error) {
+	if u := s.Policy().Directory.UserNamed(name); u != nil {
+		return u, nil
+	}
+	return nil, notFound("user", "amber user list", "there is no user %q", name)
+}
+
+func (s *Service) group(name string) (*identity.Group, error) {
+	if g := s.Policy().Directory.GroupNamed(name); g != nil {
+		return g, nil
+	}
+	return nil, notFound("group", "amber group list", "there is no group %q", name)
+}
+
+// CreateUser makes a user and gives the new record.
+func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*identity.User, error) {
+	if err := checkAccountName("name", in.Name); err != nil {
+		return nil, err
+	}
+	err := s.change(ctx, by, "add user", in.Name, func(tx *store.Tx) error {
+		d := s.Policy().Directory
+		if in.FirstOnly && s.hasAdministrator() {
+			return conflict("", "amber sign-in USER", "there is an administrator already")
+		}
+		if d.UserNamed(in.Name) != nil {
+			return conflict("name", "amber user show "+quote(in.Name), "there is a user %s already", in.Name)
+		}
+		uid := uint32(1000)
+		if in.UID != nil {
+			uid = *in.UID
+		}
+		for _, u := range d.Users() {
+			if in.UID != nil && u.UID == uid {
+				return conflict("uid", "amber user show "+u.Name, "uid %d is %s's: two users with one number are one user to every NFS client", uid, u.Name)
+			}
+			if in.UID == nil && u.UID >= uid && u.UID < 60000 {
+				uid = u.UID + 1
+			}
+		}
+		var primary any
+		if in.Primary != "" {
+			g, err := s.group(in.Primary)
+			if err != nil {
+				return err
+			}
+			primary = int64(g.ID)
+		}
+		id, err := tx.Insert(ctx, `INSERT INTO users (name, full_name, uid, primary_group, role, service, expires, smb, nfs) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			in.Name, in.FullName, uid, primary, in.Role, in.Service, instant(in.Expires), !in.NoSMB, !in.NoNFS)
+		if err != nil {
+			return err
+		}
+		for _, name := range in.Groups {
+			g, err := s.group(name)
+			if err != nil {
+				return err
+			}
+			if err := tx.Run(ctx, `INSERT OR IGNORE INTO members (group_id, user_id) VALUES (?, ?)`, g.ID, id); err != nil {
+				return err
+			}
+		}
+		if in.Password == "" {
+			return nil
+		}
+		return s.writePassword(ctx, tx, identity.ID(id), in.Password)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.user(in.Name)
+}
+
+func instant(t time.Time) any {
+	if t.IsZero() {
+		return nil
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+// UserChange is what is to change of a user; nil leaves a field as it is.
+type UserChange struct {
+	FullName *string
+	UID      *uint32
+	Primary  *string // "" for none
+	Role     *identity.Role
+	Disabled *bool
+	Expires  *time.Time // zero for never
+	SMB, NFS *bool
+}
+
+// UpdateUser changes a user and gives the new record.
+func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in UserChange) (*identity.User, error) {
+	user, err := s.user(name)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "change user", user.Name, func(tx *store.Tx) error {
+		set := func(column string, value any) error {
+			return tx.Run(ctx, `UPDATE users SET `+column+` = ? WHERE id = ?`, value, user.ID)
+		}
+		if in.UID != nil {
+			for _, other := range s.Policy().Directory.Users() {
+				if other.UID == *in.UID && other.ID != user.ID {
+					return conflict("uid", "amber user show "+other.Name, "uid %d is %s's: two users with one number are one user to every NFS client", *in.UID, other.Name)
+				}
+			}
+			if err := set("uid", *in.UID); err != nil {
+				return err
+			}
+		}
+		if in.Primary != nil {
+			var primary any
+			if *in.Primary != "" {
+				g, err := s.group(*in.Primary)
+				if err != nil {
+					return err
+				}
+				primary = int64(g.ID)
+			}
+			if err := set("primary_group", primary); err != nil {
+				return err
+			}
+		}
+		if in.Expires != nil {
+			if err := set("expires", instant(*in.Expires)); err != nil {
+				return err
+			}
+		}
+		if in.FullName != nil {
+			if err := set("full_name", *in.FullName); err != nil {
+				return err
+			}
+		}
+		if in.Role != nil {
+			if err := set("role", *in.Role); err != nil {
+				return err
+			}
+		}
+		for column, value := range map[string]*bool{"disabled": in.Disabled, "smb": in.SMB, "nfs": in.NFS} {
+			if value != nil {
+				if err := set(column, *value); err != nil {
+					return err
+				}
+			}
+		}
+		return s.keepAdministrator(ctx, tx)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.user(user.Name)
+}
+
+// keepAdministrator refuses a change after which nobody could make another.
+func (s *Service) keepAdministrator(ctx context.Context, tx *store.Tx) error {
+	if !s.hasAdministrator() {
+		return nil
+	}
+	var left int
+	if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM users WHERE role = 'administrator' AND disabled = 0 AND (expires IS NULL OR expires > ?)`,
+		time.Now().UTC().Format(time.RFC3339)).Scan(&left); err != nil {
+		return err
+	}
+	if left == 0 {
+		return conflict("", "amber user add NAME --role administrator", "that would leave no administrator")
+	}
+	return nil
+}
+
+// usedBy lists where entries name a principal.
+func (s *Service) usedBy(p identity.Principal) []string {
+	var out []string
+	policy := s.Policy()
+	for _, f := range policy.Folders {
+		for _, r := range f.Rules {
+			for _, e := range r.Entries {
+				if e.Who == p {
+					out = append(out, fmt.Sprintf("entry %d on %s", e.ID, f.Display(r.Path)))
+				}
+			}
+		}
+		if p.Kind == identity.KindUser && f.Owner == p.ID || p.Kind == identity.KindGroup && f.Group == p.ID {
+			out = append(out, "ownership of "+f.Name)
+		}
+	}
+	for _, sh := range policy.Shares {
+		for _, e := range sh.Share.Entries {
+			if e.Who == p {
+				out = append(out, fmt.Sprintf("entry %d of share %s", e.ID, sh.Name))
+			}
+		}
+	}
+	return out
+}
+
+func (s *Service) refuseIfUsed(p identity.Principal, name, next string) error {
+	uses := s.usedBy(p)
+	if len(uses) == 0 {
+		return nil
+	}
+	list := strings.Join(uses[:min(3, len(uses))], ", ")
+	if more := len(uses) - 3; more > 0 {
+		list += fmt.Sprintf(" and %d more", more)
+	}
+	return conflict("", next, "%s is still named by %s", name, list)
+}
+
+// RemoveUser removes a user that no entry names any more.
+func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
+	user, err := s.user(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove user", user.Name, func(tx *store.Tx) error {
+		if err := s.refuseIfUsed(identity.UserPrincipal(user.ID), user.Name, "amber user set "+quote(user.Name)+" --disable"); err != nil {
+			return err
+		}
+		if err := tx.Run(ctx, `DELETE FROM users WHERE id = ?`, user.ID); err != nil {
+			return err
+		}
+		return s.keepAdministrator(ctx, tx)
+	})
+}
+
+// GroupInput is what a new group is made from. A nil GID takes the next free one
+// from 1000 up. Members are names, with "group:" before those of groups where a
+// user has the same.
+type GroupInput struct {
+	Name        string
+	GID         *uint32
+	Description string
+	Members     []string
+}
+
+// CreateGroup makes a group and gives the new record.
+func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*identity.Group, error) {
+	if err := checkAccountName("name", in.Name); err != nil {
+		return nil, err
+	}
+	err := s.change(ctx, by, "add group", in.Name, func(tx *store.Tx) error {
+		d := s.Policy().Directory
+		if d.GroupNamed(in.Name) != nil {
+			return conflict("name", "amber group show "+quote(in.Name), "there is a group %s already", in.Name)
+		}
+		gid := uint32(1000)
+		if in.GID != nil {
+			gid = *in.GID
+		}
+		for _, g := range d.Groups() {
+			if in.GID != nil && g.GID == gid {
+				return conflict("gid", "amber group show "+g.Name, "gid %d is that of %s", gid, g.Name)
+			}
+			if in.GID == nil && g.GID >= gid && g.GID < 60000 {
+				gid = g.GID + 1
+			}
+		}
+		id, err := tx.Insert(ctx, `INSERT INTO groups (name, gid, description) VALUES (?, ?, ?)`, in.Name, gid, in.Description)
+		if err != nil {
+			return err
+		}
+		for _, m := range in.Members {
+			if err := s.writeMember(ctx, tx, id, m); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.group(in.Name)
+}
+
+func (s *Service) writeMember(ctx context.Context, tx *store.Tx, group int64, name string) error {
+	p, err := s.principal("member", name)
+	if err != nil {
+		return err
+	}
+	switch p.Kind {
+	case identity.KindUser:
+		return tx.Run(ctx, `INSERT OR IGNORE INTO members (group_id, user_id) VALUES (?, ?)`, group, p.ID)
+	case identity.KindGroup:
+		return tx.Run(ctx, `INSERT OR IGNORE INTO members (group_id, member_group) VALUES (?, ?)`, group, p.ID)
+	}
+	return invalid("member", "%s cannot be a member of a group", name)
+}
+
+// RemoveGroup removes a group that no entry names and that is nobody's primary group.
+func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error {
+	g, err := s.group(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove group", g.Name, func(tx *store.Tx) error {
+		if err := s.refuseIfUsed(identity.GroupPrincipal(g.ID), g.Name, "amber group show "+quote(g.Name)); err != nil {
+			return err
+		}
+		for _, u := range s.Policy().Directory.Users() {
+			if u.Primary == g.ID {
+				return conflict("", "amber user set "+quote(u.Name)+" --primary OTHER", "%s is the primary group of %s", g.Name, u.Name)
+			}
+		}
+		return tx.Run(ctx, `DELETE FROM groups WHERE id = ?`, g.ID)
+	})
+}
+
+// AddMember puts a user or a group into a group. That it is in already is no error.
+func (s *Service) AddMember(ctx context.Context, by Actor, group, member string) error {
+	g, err := s.group(group)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "add member "+member, g.Name, func(tx *store.Tx) error {
+		return s.writeMember(ctx, tx, int64(g.ID), member)
+	})
+}
+
+// RemoveMember takes a user or a group out of a group.
+func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member string) error {
+	g, err := s.group(group)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove member "+member, g.Name, func(tx *store.Tx) error {
+		p, err := s.principal("member", member)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(g.Members, p) {
+			return notFound("member", "amber group show "+quote(g.Name), "%s is not listed in %s", member, g.Name)
+		}
+		return tx.Run(ctx, `DELETE FROM members WHERE group_id = ? AND coalesce(user_id, 0) = ? AND coalesce(member_group, 0) = ?`,
+			g.ID, only(p, identity.KindUser), only(p, identity.KindGroup))
+	})
+}
+
+func only(p identity.Principal, k identity.Kind) identity.ID {
+	if p.Kind == k {
+		return p.ID
+	}
+	return 0
+}
+
+// principal reads a name as people write it: owner@, group@, everyone@, user:NAME,
+// group:NAME, or a bare name that only one of the two has.
+func (s *Service) principal(field, name string) (identity.Principal, error) {
+	d := s.Policy().Directory
+	switch strings.ToLower(name) {
+	case "owner@":
+		return identity.Owner, nil
+	case "group@":
+		return identity.OwningGroup, nil
+	case "everyone@":
+		return identity.Everyone, nil
+	}
+	bare, kind := name, ""
+	if k, rest, ok := strings.Cut(name, ":"); ok && (k == "user" || k == "group") {
+		kind, bare = k, rest
+	}
+	u, g := d.UserNamed(bare), d.GroupNamed(bare)
+	switch {
+	case u != nil && g != nil && kind == "":
+		return identity.Principal{}, invalid(field, "%s is a user and a group: write user:%s or group:%s", bare, bare, bare)
+	case u != nil && kind != "group":
+		return identity.UserPrincipal(u.ID), nil
+	case g != nil && kind != "user":
+		return identity.GroupPrincipal(g.ID), nil
+	}
+	return identity.Principal{}, notFound(field, "amber user list", "there is no user or group %q", name)
+}

@@ -1,0 +1,373 @@
+package service
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
+)
+
+var placeName = regexp.MustCompile(`^[\p{L}\p{N}_][\p{L}\p{N} ._-]{0,79}$`)
+
+func checkPlaceName(field, name string) error {
+	if !placeName.MatchString(name) || strings.HasSuffix(name, " ") || strings.HasSuffix(name, ".") {
+		return invalid(field, "name %q: use 1 to 80 letters, digits, dots, dashes, underscores and spaces, with a letter or digit first and no space or dot last", name)
+	}
+	return nil
+}
+
+func (s *Service) volume(name string) (site.Volume, error) {
+	for _, v := range s.Policy().Volumes {
+		if identity.Fold(v.Name) == identity.Fold(name) {
+			return v, nil
+		}
+	}
+	return site.Volume{}, notFound("volume", "amber volume list", "there is no volume %q", name)
+}
+
+func (s *Service) folder(name string) (*site.PublishedFolder, error) {
+	if f := s.Policy().FolderNamed(name); f != nil {
+		return f, nil
+	}
+	return nil, notFound("folder", "amber folder list", "there is no folder %q", name)
+}
+
+func (s *Service) share(name string) (*site.PublishedShare, error) {
+	if sh := s.Policy().ShareNamed(name); sh != nil {
+		return sh, nil
+	}
+	return nil, notFound("share", "amber share list", "there is no share %q", name)
+}
+
+// place finds the folder and the path below it, as it stands on disk, from
+// FOLDER/PATH as people write it.
+func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error) {
+	name, path, err := site.SplitPath(full)
+	if err != nil {
+		return nil, files.Place{}, invalid("path", "%v", err)
+	}
+	f, err := s.folder(name)
+	if err != nil {
+		return nil, files.Place{}, err
+	}
+	at, err := files.Find(f.Root, path)
+	if err != nil {
+		return nil, files.Place{}, invalid("path", "%s: %v", f.Display(path), err)
+	}
+	return f, at, nil
+}
+
+func inside(path, dir string) bool {
+	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, "/")+"/")
+}
+
+// CreateVolume registers a host directory.
+func (s *Service) CreateVolume(ctx context.Context, by Actor, name, path string) (site.Volume, error) {
+	if err := checkPlaceName("name", name); err != nil {
+		return site.Volume{}, err
+	}
+	if !filepath.IsAbs(path) {
+		return site.Volume{}, invalid("path", "%q is not an absolute path", path)
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return site.Volume{}, invalid("path", "%s is not there: make the directory first", path)
+	}
+	if info, err := os.Stat(real); err != nil || !info.IsDir() {
+		return site.Volume{}, invalid("path", "%s is not a directory", real)
+	}
+	if inside(real, s.state) && !inside(real, filepath.Join(s.state, "volumes")) || inside(s.state, real) {
+		return site.Volume{}, invalid("path", "%s holds the service's own state, which must not be served", real)
+	}
+	if err := files.CheckVolume(real); err != nil {
+		return site.Volume{}, invalid("path", "%v", err)
+	}
+	err = s.change(ctx, by, "add volume", name, func(tx *store.Tx) error {
+		for _, v := range s.Policy().Volumes {
+			if identity.Fold(v.Name) == identity.Fold(name) {
+				return conflict("name", "amber volume list", "there is a volume %s already", v.Name)
+			}
+			if inside(v.Path, real) || inside(real, v.Path) {
+				return conflict("path", "amber volume list", "%s overlaps volume %s at %s", real, v.Name, v.Path)
+			}
+		}
+		return tx.Run(ctx, `INSERT INTO volumes (name, path) VALUES (?, ?)`, name, real)
+	})
+	if err != nil {
+		return site.Volume{}, err
+	}
+	return s.volume(name)
+}
+
+// RemoveVolume forgets a volume on which no folder is left. Nothing on disk is touched.
+func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error {
+	v, err := s.volume(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove volume", v.Name, func(tx *store.Tx) error {
+		for _, f := range s.Policy().Folders {
+			if f.VolumeID == v.ID {
+				return conflict("", "amber folder list", "folder %s is on volume %s", f.Name, v.Name)
+			}
+		}
+		return tx.Run(ctx, `DELETE FROM volumes WHERE id = ?`, v.ID)
+	})
+}
+
+// FolderInput is what a new folder is made from. An empty Path takes the name.
+type FolderInput struct {
+	Name, Volume, Path, Description string
+	Owner, Group                    string // names; "" for none
+}
+
+// CreateFolder makes a folder on a volume, with its directory if that is not there.
+func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*site.PublishedFolder, error) {
+	if err := checkPlaceName("name", in.Name); err != nil {
+		return nil, err
+	}
+	if in.Path == "" {
+		in.Path = in.Name
+	}
+	first, rest, err := site.SplitPath(in.Path)
+	if err != nil || filepath.IsAbs(in.Path) {
+		return nil, invalid("path", "%q is not a path relative to the volume", in.Path)
+	}
+	path := filepath.Join(first, rest)
+	err = s.change(ctx, by, "add folder", in.Name, func(tx *store.Tx) error {
+		v, err := s.volume(in.Volume)
+		if err != nil {
+			return err
+		}
+		if s.Policy().FolderNamed(in.Name) != nil {
+			return conflict("name", "amber folder show "+quote(in.Name), "there is a folder %s already", in.Name)
+		}
+		for _, f := range s.Policy().Folders {
+			if f.VolumeID == v.ID && (inside(f.Path, path) || inside(path, f.Path)) {
+				return conflict("path", "amber folder show "+quote(f.Name), "%s overlaps folder %s: a path belongs to one folder, so that one set of rules governs it", path, f.Name)
+			}
+		}
+		var owner, group any
+		if in.Owner != "" {
+			u, err := s.user(in.Owner)
+			if err != nil {
+				return err
+			}
+			owner = int64(u.ID)
+		}
+		if in.Group != "" {
+			g, err := s.group(in.Group)
+			if err != nil {
+				return err
+			}
+			group = int64(g.ID)
+		}
+		if err := tx.Run(ctx, `INSERT INTO folders (name, volume_id, path, description, owner_id, group_id) VALUES (?, ?, ?, ?, ?, ?)`,
+			in.Name, v.ID, path, in.Description, owner, group); err != nil {
+			return err
+		}
+		// Last, so that a refused change makes no directory; that one is left over if
+		// the commit fails is harmless, since it is empty and published nowhere.
+		if err := files.MakeFolder(v.Path, path); err != nil {
+			return invalid("path", "%v", err)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.folder(in.Name)
+}
+
+// RemoveFolder forgets a folder, its entries and its shares. Data is not touched.
+func (s *Service) RemoveFolder(ctx context.Context, by Actor, name string) error {
+	f, err := s.folder(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove folder", f.Name, func(tx *store.Tx) error {
+		return tx.Run(ctx, `DELETE FROM folders WHERE id = ?`, f.ID)
+	})
+}
+
+// EntryInput is what a new entry is made from.
+type EntryInput struct {
+	Who     string // as principals are written
+	Deny    bool
+	Level   string
+	Applies []string // of folder, subfolders, files, direct; none is the first three
+	Note    string
+}
+
+type appliesName struct {
+	name string
+	bit  acl.Applies
+}
+
+var appliesNames = []appliesName{{"folder", acl.Here}, {"subfolders", acl.Subfolders}, {"files", acl.Files}, {"direct", acl.DirectOnly}}
+
+// AppliesNames spells what an entry reaches.
+func AppliesNames(a acl.Applies) []string {
+	var out []string
+	for _, n := range appliesNames {
+		if a&n.bit != 0 {
+			out = append(out, n.name)
+		}
+	}
+	return out
+}
+
+func parseApplies(names []string) (acl.Applies, error) {
+	if len(names) == 0 {
+		return acl.Everywhere, nil
+	}
+	var a acl.Applies
+	for _, name := range names {
+		i := slices.IndexFunc(appliesNames, func(n appliesName) bool { return n.name == name })
+		if i < 0 {
+			return 0, invalid("applies", "%q is not one of folder, subfolders, files, direct", name)
+		}
+		a |= appliesNames[i].bit
+	}
+	if a&acl.Everywhere == 0 {
+		return 0, invalid("applies", "the entry would reach nothing: name folder, subfolders or files as well")
+	}
+	if a&acl.DirectOnly != 0 && a&(acl.Subfolders|acl.Files) == 0 {
+		return 0, invalid("applies", "direct narrows subfolders and files: name one of them as well")
+	}
+	return a, nil
+}
+
+func (s *Service) writeEntry(ctx context.Context, tx *store.Tx, in EntryInput, place, share any) (int64, error) {
+	who, err := s.principal("who", in.Who)
+	if err != nil {
+		return 0, err
+	}
+	level, err := acl.ParseLevel(in.Level)
+	if err != nil {
+		return 0, invalid("level", "%v", err)
+	}
+	applies, err := parseApplies(in.Applies)
+	if err != nil {
+		return 0, err
+	}
+	if len(in.Note) > 500 {
+		return 0, invalid("note", "the note is longer than 500 bytes")
+	}
+	return insertEntry(ctx, tx, place, share, acl.Entry{Deny: in.Deny, Who: who, Level: level, Applies: applies, Note: in.Note})
+}
+
+// insertEntry writes an entry on a place or a share; the other is nil.
+func insertEntry(ctx context.Context, tx *store.Tx, place, share any, e acl.Entry) (int64, error) {
+	var special, user, group any
+	switch e.Who.Kind {
+	case identity.KindUser:
+		user = int64(e.Who.ID)
+	case identity.KindGroup:
+		group = int64(e.Who.ID)
+	default:
+		special = int64(e.Who.Kind)
+	}
+	return tx.Insert(ctx, `INSERT INTO entries (place_id, share_id, deny, special, user_id, group_id, level, applies, note) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		place, share, e.Deny, special, user, group, int64(e.Level), int64(e.Applies), e.Note)
+}
+
+// AddEntry writes an entry on FOLDER or FOLDER/PATH and gives its number.
+func (s *Service) AddEntry(ctx context.Context, by Actor, full string, in EntryInput) (int64, error) {
+	var id int64
+	f, at, err := s.place(full)
+	if err != nil {
+		return 0, err
+	}
+	err = s.change(ctx, by, "add entry", f.Display(at.Path), func(tx *store.Tx) error {
+		if !at.Exists {
+			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: an entry there would say nothing", f.Display(at.Path))
+		}
+		place, err := tx.Place(ctx, f.ID, at.Path)
+		if err != nil {
+			return err
+		}
+		id, err = s.writeEntry(ctx, tx, in, place, nil)
+		return err
+	})
+	return id, err
+}
+
+// RemoveEntry removes an explicit entry of FOLDER or FOLDER/PATH.
+func (s *Service) RemoveEntry(ctx context.Context, by Actor, full string, id int64) error {
+	f, at, err := s.place(full)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove entry "+itoa(id), f.Display(at.Path), func(tx *store.Tx) error {
+		rule, _ := s.rule(f.ID, at.Path)
+		if !slices.ContainsFunc(rule.Entries, func(e acl.Entry) bool { return e.ID == id }) {
+			return notFound("id", "amber entry list "+quote(f.Display(at.Path)), "entry %d is not written on %s", id, f.Display(at.Path))
+		}
+		if err := tx.Run(ctx, `DELETE FROM entries WHERE id = ?`, id); err != nil {
+			return err
+		}
+		return tx.PrunePlaces(ctx, f.ID)
+	})
+}
+
+func (s *Service) rule(folder int64, path string) (acl.Rule, bool) {
+	if f := s.Policy().Folder(folder); f != nil {
+		for _, r := range f.Rules {
+			if r.Path == path {
+				return r, true
+			}
+		}
+	}
+	return acl.Rule{}, false
+}
+
+// SetInherit cuts a path off from what its parents say, or takes that up again.
+// With copy, cutting writes what was inherited as explicit entries first.
+func (s *Service) SetInherit(ctx context.Context, by Actor, full string, inherit, copy bool) error {
+	f, at, err := s.place(full)
+	if err != nil {
+		return err
+	}
+	action := "cut inheritance"
+	if inherit {
+		action = "take up inheritance"
+	}
+	return s.change(ctx, by, action, f.Display(at.Path), func(tx *store.Tx) error {
+		if at.Path == "" {
+			return invalid("path", "%s is the folder itself and inherits nothing", f.Name)
+		}
+		if !at.Exists {
+			return notFound("path", "", "%s is not on disk", f.Display(at.Path))
+		}
+		place, err := tx.Place(ctx, f.ID, at.Path)
+		if err != nil {
+			return err
+		}
+		// Current under the writing lock, unlike f.
+		if rule, _ := s.rule(f.ID, at.Path); !inherit && copy && !rule.Cut {
+			for _, e := range s.Policy().Folder(f.ID).Tree.InheritedEntries(at.Path, at.File) {
+				if _, err := insertEntry(ctx, tx, place, nil, e); err != nil {
+					return err
+				}
+			}
+		}
+		if err := tx.Run(ctx, `UPDATE places SET cut = ? WHERE id = ?`, !inherit, place); err != nil {
+			return err
+		}
+		return tx.PrunePlaces(ctx, f.ID)
+	})
+}
+
+// Locate finds the folder and the path below it, as it stands on disk.
+func (s *Service) Locate(full string) (*site.PublishedFolder, files.Place, error) {
+	return s.place(full)
+}

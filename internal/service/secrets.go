@@ -1,0 +1,130 @@
+package service
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"golang.org/x/crypto/argon2"
+	//lint:ignore SA1019 MS-NLMP section 3.3.1 builds NTLMv2 on it
+	"golang.org/x/crypto/md4"
+
+	"amber.example/gatekeeper/internal/core/identity"
+)
+
+// sealer encrypts the secrets that must be recoverable, with the key file beside
+// the database.
+type sealer struct{ aead cipher.AEAD }
+
+func openSealer(path string) (sealer, error) {
+	key, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		key = make([]byte, 32)
+		rand.Read(key)
+		// Whole or not at all: a half-written key would lock out every account.
+		tmp := path + ".new"
+		if err := os.WriteFile(tmp, key, 0o600); err != nil {
+			return sealer{}, fmt.Errorf("key file: %w", err)
+		}
+		err = os.Rename(tmp, path)
+	}
+	if err != nil {
+		return sealer{}, fmt.Errorf("key file: %w", err)
+	}
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm()&0o077 != 0 {
+		return sealer{}, fmt.Errorf("key file %s is open to others: chmod 600 it", path)
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return sealer{}, fmt.Errorf("key file %s: %w", path, err)
+	}
+	aead, err := cipher.NewGCMWithRandomNonce(block)
+	return sealer{aead}, err
+}
+
+func (s sealer) seal(user identity.ID, secret []byte) []byte {
+	return s.aead.Seal(nil, nil, secret, binary.BigEndian.AppendUint64(nil, uint64(user)))
+}
+
+func (s sealer) open(user identity.ID, sealed []byte) ([]byte, error) {
+	return s.aead.Open(nil, nil, sealed, binary.BigEndian.AppendUint64(nil, uint64(user)))
+}
+
+// ntHash is NTOWFv1 of MS-NLMP section 3.3.1: what NTLMv2 proves knowledge of.
+func ntHash(password string) []byte {
+	h := md4.New()
+	for _, unit := range utf16.Encode([]rune(password)) {
+		h.Write([]byte{byte(unit), byte(unit >> 8)})
+	}
+	return h.Sum(nil)
+}
+
+const (
+	argonTime    = 2
+	argonMemory  = 19 * 1024 // KiB
+	argonThreads = 1
+)
+
+// hashPassword gives an argon2id hash (RFC 9106) in the PHC string form.
+func hashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	b64 := base64.RawStdEncoding.EncodeToString
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		b64(salt), b64(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)))
+}
+
+// checkPassword compares in constant time. An empty or foreign hash takes as long as
+// a real one, so that timing does not tell which accounts exist.
+func checkPassword(hash, password string) bool {
+	if parts := strings.Split(hash, "$"); len(parts) == 6 && parts[1] == "argon2id" {
+		salt, _ := base64.RawStdEncoding.DecodeString(parts[4])
+		want, _ := base64.RawStdEncoding.DecodeString(parts[5])
+		var memory, time, threads uint32
+		if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &time, &threads); err == nil {
+			got := argon2.IDKey([]byte(password), salt, time, memory, uint8(threads), uint32(len(want)))
+			return len(want) > 0 && subtle.ConstantTimeCompare(got, want) == 1
+		}
+	}
+	argon2.IDKey([]byte(password), make([]byte, 16), argonTime, argonMemory, argonThreads, 32)
+	return false
+}
+
+// shortCode is for a person to read off a terminal and type once.
+func shortCode() string {
+	const letters = "abcdefghjkmnpqrstuvwxyz23456789" // none that look alike
+	raw := make([]byte, 12)
+	rand.Read(raw)
+	var b strings.Builder
+	for i, c := range raw {
+		if i > 0 && i%4 == 0 {
+			b.WriteByte('-')
+		}
+		b.WriteByte(letters[int(c)%len(letters)])
+	}
+	return b.String()
+}
+
+func quote(s string) string {
+	for _, c := range s {
+		if !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._-/@:,+=", c) {
+			return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+		}
+	}
+	if s == "" {
+		return "''"
+	}
+	return s
+}
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }

@@ -1,0 +1,194 @@
+// Package service holds the use cases: everything that can be asked of the
+// gateway's records, and the only writer of them. A change is validated, written
+// and journalled in one transaction, compiled, committed, and then the new policy is
+// swapped in; nothing is half done, and open sessions see it at their next request.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// Kind sorts errors by what the caller can do about them.
+type Kind string
+
+// The kinds of Error.
+const (
+	Invalid   Kind = "invalid"   // the request makes no sense; Field says where
+	NotFound  Kind = "not found" // what it names is not there
+	Conflict  Kind = "conflict"  // it contradicts what is there
+	Forbidden Kind = "forbidden" // the caller may not
+	Unsigned  Kind = "unsigned"  // the caller is not signed in, or the password is wrong
+	Slow      Kind = "slow"      // too many wrong passwords; wait for RetryAfter
+)
+
+// Error is what every use case returns for a request that it turns down.
+type Error struct {
+	Kind       Kind
+	Field      string // of the input; "" where none is at fault
+	Message    string
+	Next       string // the command to type next; "" where there is none
+	RetryAfter time.Duration
+}
+
+func (e *Error) Error() string { return e.Message }
+
+func invalid(field, format string, args ...any) error {
+	return &Error{Kind: Invalid, Field: field, Message: fmt.Sprintf(format, args...)}
+}
+
+func conflict(field, next, format string, args ...any) error {
+	return &Error{Kind: Conflict, Field: field, Next: next, Message: fmt.Sprintf(format, args...)}
+}
+
+func notFound(field, next, format string, args ...any) error {
+	return &Error{Kind: NotFound, Field: field, Next: next, Message: fmt.Sprintf(format, args...)}
+}
+
+// Actor is who asks.
+type Actor struct {
+	ID   identity.ID
+	Name string
+	Role identity.Role
+}
+
+// Itself is the service acting on its own account.
+var Itself = Actor{Name: "service", Role: identity.Administrator}
+
+// Service is the open gateway, less its protocols.
+type Service struct {
+	state    string
+	store    *store.Store
+	keys     sealer
+	throttle *Throttle
+
+	firstCode []byte // SHA-256; guarded by writing
+
+	writing sync.Mutex // one change at a time, from reading the records to swapping the policy
+	records site.Records
+	policy  atomic.Pointer[site.Policy]
+}
+
+// Open opens the state directory, making it with mode 0700 if there is none.
+func Open(ctx context.Context, state string) (*Service, error) {
+	state, err := filepath.Abs(state)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(state, 0o700); err != nil {
+		return nil, fmt.Errorf("state directory: %w", err)
+	}
+	keys, err := openSealer(filepath.Join(state, "secret.key"))
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.Open(ctx, state)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now)}
+	if err := s.load(ctx); err != nil {
+		st.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close closes the records.
+func (s *Service) Close() error { return s.store.Close() }
+
+func (s *Service) load(ctx context.Context) error {
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		records, err := tx.Records(ctx)
+		if err != nil {
+			return err
+		}
+		var rows int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM journal`).Scan(&rows); err != nil {
+			return err
+		}
+		if rows == 0 { // what a new database holds is the first row, so that the journal alone rebuilds it
+			changes, err := store.Compare(site.Records{}, records)
+			if err != nil {
+				return err
+			}
+			if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: Itself.Name, Action: "begin", Changes: changes}); err != nil {
+				return err
+			}
+		}
+		policy, err := site.Compile(records)
+		if err != nil {
+			return fmt.Errorf("compile policy: %w", err)
+		}
+		s.records = records
+		s.policy.Store(policy)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return s.settleMoves(ctx)
+}
+
+// Policy is the compiled policy now in force.
+func (s *Service) Policy() *site.Policy { return s.policy.Load() }
+
+// Throttle is what slows repeated wrong passwords, shared by every way in.
+func (s *Service) Throttle() *Throttle { return s.throttle }
+
+// change runs one administrative change: see the package's comment.
+func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*store.Tx) error) error {
+	if by.Role != identity.Administrator {
+		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s may look but not change: only an administrator can %s", by.Name, action)}
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	var records site.Records
+	var policy *site.Policy
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := fn(tx); err != nil {
+			return err
+		}
+		var err error
+		if records, err = tx.Records(ctx); err != nil {
+			return err
+		}
+		if policy, err = site.Compile(records); err != nil {
+			if errors.Is(err, identity.ErrCycle) || errors.Is(err, identity.ErrDuplicate) || errors.Is(err, identity.ErrAbsent) {
+				return &Error{Kind: Conflict, Message: err.Error()}
+			}
+			return err
+		}
+		changes, err := store.Compare(s.records, records)
+		if err != nil {
+			return err
+		}
+		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes})
+	})
+	if err != nil {
+		return err
+	}
+	s.records = records
+	s.policy.Store(policy)
+	return nil
+}
+
+// Journal lists administrative acts after a sequence number, oldest first.
+func (s *Service) Journal(ctx context.Context, after int64, limit int) ([]store.JournalRow, error) {
+	return s.store.Journal(ctx, after, limit)
+}
+
+// VerifyJournal follows the journal's chain; see store.VerifyJournal.
+func (s *Service) VerifyJournal(ctx context.Context) (int64, error) {
+	return s.store.VerifyJournal(ctx)
+}

@@ -1,0 +1,186 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"database/sql"
+	"encoding/base64"
+	"errors"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// SessionLength is how long a sign-in lasts.
+const SessionLength = 12 * time.Hour
+
+const shortestPassword = 8
+
+// Session is a sign-in. Token is shown once; only its hash is kept.
+type Session struct {
+	Token   string
+	Actor   Actor
+	Expires time.Time
+}
+
+var errSignIn = &Error{Kind: Unsigned, Message: "user name or password is wrong"}
+
+// SignIn checks a password for the console or the API. Only accounts with a role
+// get in; address is the caller's, for the throttle.
+func (s *Service) SignIn(ctx context.Context, name, password, address string) (Session, error) {
+	if wait := s.throttle.Wait(name, address); wait > 0 {
+		return Session{}, &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong passwords; try again in " + wait.Round(time.Second).String()}
+	}
+	user := s.Policy().Directory.UserNamed(name)
+	var hash sql.NullString
+	if user != nil {
+		if err := s.store.DB().QueryRowContext(ctx, `SELECT password_hash FROM users WHERE id = ?`, user.ID).Scan(&hash); err != nil {
+			return Session{}, err
+		}
+	}
+	if !checkPassword(hash.String, password) {
+		s.throttle.Failed(name, address)
+		return Session{}, errSignIn
+	}
+	s.throttle.Succeeded(name)
+	if !user.InForce(time.Now()) {
+		return Session{}, errSignIn
+	}
+	if user.Role == identity.NoRole {
+		return Session{}, &Error{Kind: Forbidden, Message: user.Name + " has no console role: this account is for storage only"}
+	}
+	return s.newSession(ctx, user)
+}
+
+func (s *Service) newSession(ctx context.Context, user *identity.User) (Session, error) {
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	out := Session{Token: base64.RawURLEncoding.EncodeToString(raw), Actor: Actor{user.ID, user.Name, user.Role}, Expires: time.Now().Add(SessionLength).Truncate(time.Second)}
+	hash := sha256.Sum256([]byte(out.Token))
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		now := time.Now().UTC().Format(time.RFC3339)
+		if err := tx.Run(ctx, `DELETE FROM sessions WHERE expires <= ?`, now); err != nil {
+			return err
+		}
+		return tx.Run(ctx, `INSERT INTO sessions VALUES (?, ?, ?, ?)`, hash[:], user.ID, now, out.Expires.UTC().Format(time.RFC3339))
+	})
+	return out, err
+}
+
+// Authenticate finds whom a token belongs to. The account is looked at anew each
+// time: who is disabled or loses the role is out at once.
+func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error) {
+	hash := sha256.Sum256([]byte(token))
+	var id identity.ID
+	err := s.store.DB().QueryRowContext(ctx, `SELECT user_id FROM sessions WHERE token_hash = ? AND expires > ?`,
+		hash[:], time.Now().UTC().Format(time.RFC3339)).Scan(&id)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return Actor{}, err
+	}
+	user := s.Policy().Directory.User(id)
+	if err != nil || user == nil || !user.InForce(time.Now()) || user.Role == identity.NoRole {
+		return Actor{}, &Error{Kind: Unsigned, Message: "not signed in, or the sign-in has ended", Next: "amber sign-in USER"}
+	}
+	return Actor{user.ID, user.Name, user.Role}, nil
+}
+
+// SignOut ends a session. An unknown token is not an error.
+func (s *Service) SignOut(ctx context.Context, token string) error {
+	hash := sha256.Sum256([]byte(token))
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.Run(ctx, `DELETE FROM sessions WHERE token_hash = ?`, hash[:])
+	})
+}
+
+// SetPassword sets a user's password for every way in, and ends their sessions.
+func (s *Service) SetPassword(ctx context.Context, by Actor, name, password string) error {
+	user, err := s.user(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "set password", user.Name, func(tx *store.Tx) error {
+		return s.writePassword(ctx, tx, user.ID, password)
+	})
+}
+
+func (s *Service) writePassword(ctx context.Context, tx *store.Tx, id identity.ID, password string) error {
+	if len([]rune(password)) < shortestPassword {
+		return invalid("password", "the password needs at least %d characters", shortestPassword)
+	}
+	if len(password) > 256 {
+		return invalid("password", "the password is longer than 256 bytes")
+	}
+	if err := tx.Run(ctx, `UPDATE users SET password_hash = ?, nt_sealed = ? WHERE id = ?`,
+		hashPassword(password), s.keys.seal(id, ntHash(password)), id); err != nil {
+		return err
+	}
+	return tx.Run(ctx, `DELETE FROM sessions WHERE user_id = ?`, id)
+}
+
+// NTHash gives the secret that NTLMv2 is checked with. It is false for users who
+// do not exist or have no password.
+func (s *Service) NTHash(ctx context.Context, name string) (identity.ID, []byte, bool) {
+	user := s.Policy().Directory.UserNamed(name)
+	if user == nil {
+		return 0, nil, false
+	}
+	var sealed []byte
+	if err := s.store.DB().QueryRowContext(ctx, `SELECT nt_sealed FROM users WHERE id = ?`, user.ID).Scan(&sealed); err != nil || sealed == nil {
+		return 0, nil, false
+	}
+	hash, err := s.keys.open(user.ID, sealed)
+	return user.ID, hash, err == nil
+}
+
+// FirstCode gives the one-time code with which the first administrator is made,
+// a new one at each start; "" once there is an administrator.
+func (s *Service) FirstCode(ctx context.Context) (string, error) {
+	if s.hasAdministrator() {
+		return "", nil
+	}
+	code := shortCode()
+	hash := sha256.Sum256([]byte(code))
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	s.firstCode = hash[:]
+	return code, nil
+}
+
+func (s *Service) hasAdministrator() bool {
+	for _, u := range s.Policy().Directory.Users() {
+		if u.Role == identity.Administrator {
+			return true
+		}
+	}
+	return false
+}
+
+// NeedsFirst says whether there is no administrator yet.
+func (s *Service) NeedsFirst() bool { return !s.hasAdministrator() }
+
+// MakeFirst makes the first administrator, for whoever holds the code that the
+// service printed, and signs them in.
+func (s *Service) MakeFirst(ctx context.Context, code, name, password, address string) (Session, error) {
+	if !s.NeedsFirst() {
+		return Session{}, conflict("", "amber sign-in USER", "there is an administrator already")
+	}
+	if wait := s.throttle.Wait("first administrator", address); wait > 0 {
+		return Session{}, &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong codes; try again in " + wait.Round(time.Second).String()}
+	}
+	hash := sha256.Sum256([]byte(code))
+	s.writing.Lock()
+	ok := s.firstCode != nil && subtle.ConstantTimeCompare(hash[:], s.firstCode) == 1
+	s.writing.Unlock()
+	if !ok {
+		s.throttle.Failed("first administrator", address)
+		return Session{}, &Error{Kind: Unsigned, Field: "code", Message: "the code is wrong: it stands in what the service printed when it started"}
+	}
+	_, err := s.CreateUser(ctx, Itself, UserInput{Name: name, Password: password, Role: identity.Administrator, FirstOnly: true})
+	if err != nil {
+		return Session{}, err
+	}
+	return s.newSession(ctx, s.Policy().Directory.UserNamed(name))
+}

@@ -1,0 +1,87 @@
+package smb
+
+import (
+	"errors"
+	"strings"
+	"sync"
+
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/dcerpc"
+)
+
+// pipe is an open named pipe on which RPC is spoken.
+type pipe struct {
+	mu  sync.Mutex
+	rpc *dcerpc.Conn
+	out [][]byte // whole messages not read yet
+}
+
+var errBusy = errors.New("unread answers")
+
+const mostUnread = 1 << 20
+
+func (p *pipe) write(msg []byte) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	waiting := 0
+	for _, m := range p.out {
+		waiting += len(m)
+	}
+	if waiting > mostUnread {
+		return errBusy
+	}
+	out, err := p.rpc.Handle(msg)
+	p.out = append(p.out, out...)
+	return err
+}
+
+// read gives the next message, or as much of it as fits (MS-SMB2 section 3.3.5.12).
+func (p *pipe) read(limit int) ([]byte, Status) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.out) == 0 {
+		return nil, statusPipeEmpty
+	}
+	msg := p.out[0]
+	if len(msg) > limit {
+		p.out[0] = msg[limit:]
+		return msg[:limit], statusBufferOverflow
+	}
+	p.out = p.out[1:]
+	return msg, statusOK
+}
+
+const statusPipeEmpty = Status(0xc00000d9)
+
+func (r *request) createPipe(rawName []byte) (*reply, error) {
+	name, ok := fromUTF16(rawName)
+	if !ok {
+		return nil, statusObjectNameInvalid
+	}
+	if !strings.EqualFold(strings.TrimPrefix(name, `\`), "srvsvc") {
+		return nil, statusObjectNameNotFound
+	}
+	sub := subject(r.sess.user)
+	srv := r.c.srv
+	o, status := r.keep(&open{pipe: &pipe{rpc: dcerpc.NewConn(dcerpc.ServerService{
+		Name:   srv.Name,
+		Shares: func() []dcerpc.Share { return announced(srv.Files.Announced(sub)) },
+	})}})
+	if status != statusOK {
+		return nil, status
+	}
+	rep := newReply(96).fixed(89, 88)
+	le.PutUint32(rep.at(4), 1) // opened
+	le.PutUint32(rep.at(56), attrNormal)
+	le.PutUint64(rep.at(64), o.id)
+	le.PutUint64(rep.at(72), o.id)
+	return rep, nil
+}
+
+func announced(shares []site.Share) []dcerpc.Share {
+	out := make([]dcerpc.Share, 0, len(shares)+1)
+	for _, s := range shares {
+		out = append(out, dcerpc.Share{Name: s.Name, Comment: s.Description})
+	}
+	return append(out, dcerpc.Share{Name: "IPC$", Comment: "Remote procedure calls", Pipes: true})
+}

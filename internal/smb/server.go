@@ -1,0 +1,271 @@
+package smb
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+)
+
+// Accounts is what the server must know of people.
+type Accounts interface {
+	// NTHash gives a user's record and the secret that NTLMv2 is checked with.
+	NTHash(ctx context.Context, name string) (identity.ID, []byte, bool)
+}
+
+// Throttle slows repeated wrong passwords; see service.Throttle.
+type Throttle interface {
+	Wait(account, address string) time.Duration
+	Failed(account, address string)
+	Succeeded(account string)
+}
+
+// Config is what a Server is made from.
+type Config struct {
+	Name       string // as the server calls itself
+	Policy     func() *site.Policy
+	Accounts   Accounts
+	Throttle   Throttle
+	Files      *files.Namespace
+	Log        *slog.Logger
+	MaxClients int // connections at once; 0 is 1024
+}
+
+// Server answers SMB.
+type Server struct {
+	Config
+	guid    [16]byte
+	started time.Time
+
+	mu       sync.Mutex
+	conns    map[*conn]struct{}
+	sessions map[uint64]*session
+	stopped  bool
+	wait     sync.WaitGroup
+	nextID   atomic.Uint64
+}
+
+const (
+	maxTransact = 1 << 20 // bytes of data in one request or response
+	maxFrame    = maxTransact + (64 << 10)
+	maxFirst    = 64 << 10 // before anyone has signed in
+	maxParallel = 32       // requests of one connection in work at once
+	maxCredits  = 512      // a client may have in hand
+	maxSessions = 64       // on one connection
+	maxTrees    = 256      // in one session
+	maxOpens    = 16384    // in one session
+	maxWaiting  = 1024     // change notifications of one connection
+
+	signInTime = 30 * time.Second
+	writeTime  = 60 * time.Second
+)
+
+// NewServer makes a server that listens to nothing yet.
+func NewServer(c Config) *Server {
+	if c.MaxClients == 0 {
+		c.MaxClients = 1024
+	}
+	s := &Server{Config: c, conns: make(map[*conn]struct{}), sessions: make(map[uint64]*session), started: time.Now()}
+	rand.Read(s.guid[:])
+	return s
+}
+
+// Serve answers on a listener until Close. It returns nil then.
+func (s *Server) Serve(l net.Listener) error {
+	for {
+		nc, err := l.Accept()
+		if err != nil {
+			if s.isStopped() {
+				return nil
+			}
+			if errors.Is(err, net.ErrClosed) {
+				return err
+			}
+			time.Sleep(50 * time.Millisecond) // out of descriptors: give some time to come free
+			continue
+		}
+		s.mu.Lock()
+		full := len(s.conns) >= s.MaxClients
+		if s.stopped || full || !s.Policy().Services.SMB {
+			s.mu.Unlock()
+			nc.Close()
+			continue
+		}
+		c := newConn(s, nc)
+		s.conns[c] = struct{}{}
+		s.wait.Add(1)
+		s.mu.Unlock()
+		go func() {
+			defer s.wait.Done()
+			c.serve()
+			s.mu.Lock()
+			delete(s.conns, c)
+			s.mu.Unlock()
+		}()
+	}
+}
+
+func (s *Server) isStopped() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.stopped
+}
+
+// Close ends every connection and waits until all are gone. The listener is the
+// caller's to close first.
+func (s *Server) Close() {
+	s.mu.Lock()
+	s.stopped = true
+	for c := range s.conns {
+		c.nc.Close()
+	}
+	s.mu.Unlock()
+	s.wait.Wait()
+}
+
+// conn is one TCP connection.
+type conn struct {
+	srv     *Server
+	nc      net.Conn
+	log     *slog.Logger
+	address string // without port
+	ctx     context.Context
+	cancel  context.CancelFunc
+
+	// Owned by the reading goroutine until negotiation is over, fixed after.
+	dialect    uint16
+	negotiated bool
+	signing    uint16
+	preauth    [64]byte
+	client     clientHello
+
+	writing sync.Mutex // of whole frames
+	slots   chan struct{}
+	working sync.WaitGroup
+
+	mu       sync.Mutex
+	sessions map[uint64]*session
+	window   creditWindow
+	waiting  map[uint64]*asyncOp // by async ID
+}
+
+func newConn(s *Server, nc net.Conn) *conn {
+	address, _, err := net.SplitHostPort(nc.RemoteAddr().String())
+	if err != nil {
+		address = nc.RemoteAddr().String()
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	return &conn{srv: s, nc: nc, address: address, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
+		slots: make(chan struct{}, maxParallel), sessions: make(map[uint64]*session),
+		window: newCreditWindow(), waiting: make(map[uint64]*asyncOp)}
+}
+
+func (c *conn) serve() {
+	defer func() {
+		c.cancel()
+		c.nc.Close()
+		c.working.Wait()
+		c.mu.Lock()
+		sessions := c.sessions
+		c.sessions = nil
+		c.mu.Unlock()
+		for _, s := range sessions {
+			s.close()
+		}
+	}()
+	_ = c.nc.SetReadDeadline(time.Now().Add(signInTime))
+	var prefix [4]byte
+	for {
+		if _, err := io.ReadFull(c.nc, prefix[:]); err != nil {
+			return
+		}
+		size := int(binary.BigEndian.Uint32(prefix[:]) & 0xffffff)
+		limit := maxFirst
+		if c.signedIn() {
+			limit = maxFrame
+		}
+		if prefix[0] != 0 || size > limit || size < 4 {
+			c.log.Debug("frame refused", "size", size)
+			return
+		}
+		frame := getBuffer(size)
+		if _, err := io.ReadFull(c.nc, frame.b); err != nil {
+			frame.release()
+			return
+		}
+		if !c.receive(frame) {
+			return
+		}
+	}
+}
+
+func (c *conn) signedIn() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, s := range c.sessions {
+		if s.established.Load() {
+			return true
+		}
+	}
+	return false
+}
+
+// send writes one or more responses, already signed, as one frame.
+func (c *conn) send(msgs ...[]byte) {
+	size := 0
+	for _, m := range msgs {
+		size += len(m)
+	}
+	prefix := make([]byte, 4)
+	binary.BigEndian.PutUint32(prefix, uint32(size))
+	bufs := append(net.Buffers{prefix}, msgs...)
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	_ = c.nc.SetWriteDeadline(time.Now().Add(writeTime))
+	if _, err := bufs.WriteTo(c.nc); err != nil {
+		c.nc.Close() // the reader sees it and ends the connection
+	}
+}
+
+// subject is on whose behalf a session acts.
+func subject(user identity.ID) files.Subject { return files.Subject{User: user, Via: site.SMB} }
+
+// admit asks the gates before any folder.
+func (s *Server) admit(user identity.ID) access.Gate {
+	return access.Admit(s.Policy(), user, site.SMB, time.Now())
+}
+
+// buffer is a frame, or a part of a response, that is used again.
+type buffer struct {
+	b    []byte
+	pool *sync.Pool
+	back *[]byte
+}
+
+var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+headerSize); return &b }}
+
+func getBuffer(size int) *buffer {
+	if size <= 16<<10 {
+		return &buffer{b: make([]byte, size)}
+	}
+	back := bigBuffers.Get().(*[]byte)
+	return &buffer{b: (*back)[:size], pool: &bigBuffers, back: back}
+}
+
+func (b *buffer) release() {
+	if b.pool != nil {
+		b.pool.Put(b.back)
+		b.pool = nil
+	}
+}

@@ -1,0 +1,566 @@
+package smb
+
+import (
+	"crypto/rand"
+	"crypto/sha512"
+	"errors"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/ntlm"
+)
+
+// Dialects, MS-SMB2 section 2.2.3.
+const (
+	dialect21   = 0x0210
+	dialect302  = 0x0302
+	dialect311  = 0x0311
+	dialectWild = 0x02ff
+
+	signingEnabled  = 1
+	signingRequired = 2
+
+	capLargeMTU = 0x04
+
+	contextPreauth = 1
+	contextSigning = 8
+	preauthSHA512  = 1
+)
+
+// clientHello is what a client said first, for FSCTL_VALIDATE_NEGOTIATE_INFO.
+type clientHello struct {
+	capabilities uint32
+	guid         [16]byte
+	mode         uint16
+	dialects     []uint16
+}
+
+// session is one signed-in user on one connection.
+type session struct {
+	id     uint64
+	conn   *conn
+	signIn *ntlm.SignIn // under way; only the reading goroutine touches it
+
+	preauth     [64]byte
+	established atomic.Bool
+	user        identity.ID // these three are fixed once established
+	name        string
+	signer      signer
+
+	mu       sync.Mutex
+	trees    map[uint32]*tree
+	opens    map[uint64]*open
+	nextTree uint32
+	closed   bool
+}
+
+// tree is one share that a session is connected to.
+type tree struct {
+	id    uint32
+	share string // "" for the pipes of IPC$
+}
+
+func (t *tree) pipes() bool { return t.share == "" }
+
+func (c *conn) session(id uint64) *session {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.sessions[id]
+}
+
+func (s *session) tree(id uint32) *tree {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.trees[id]
+}
+
+func (s *session) find(id uint64) *open {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.opens[id]
+}
+
+// close closes all that the session has open.
+func (s *session) close() {
+	s.mu.Lock()
+	opens := s.opens
+	s.opens, s.trees, s.closed = nil, nil, true
+	s.mu.Unlock()
+	s.established.Store(false)
+	for _, o := range opens {
+		o.close()
+	}
+	s.conn.srv.mu.Lock()
+	delete(s.conn.srv.sessions, s.id)
+	s.conn.srv.mu.Unlock()
+}
+
+// negotiateSMB1 answers the old negotiation by which some clients ask whether the
+// server speaks SMB 2, MS-SMB2 section 3.3.5.3.
+func (c *conn) negotiateSMB1(msg []byte) bool {
+	const commandNegotiate = 0x72
+	if c.negotiated || len(msg) < 35 || msg[4] != commandNegotiate {
+		return false
+	}
+	for name := range strings.SplitSeq(string(msg[35:]), "\x00") {
+		if strings.TrimPrefix(name, "\x02") == "SMB 2.???" {
+			r := &request{c: c}
+			c.transmit([]*reply{r.finish(c.helloReply(dialectWild, nil), statusOK)})
+			return true
+		}
+	}
+	return false
+}
+
+func (c *conn) helloReply(dialect uint16, contexts []byte) *reply {
+	hint := ntlm.Hint()
+	rep := newReply(256).fixed(65, 64)
+	b := rep.at(0)
+	le.PutUint16(b[2:], signingEnabled|signingRequired)
+	le.PutUint16(b[4:], dialect)
+	copy(b[8:], c.srv.guid[:])
+	le.PutUint32(b[24:], capLargeMTU)
+	le.PutUint32(b[28:], maxTransact)
+	le.PutUint32(b[32:], maxTransact)
+	le.PutUint32(b[36:], maxTransact)
+	le.PutUint64(b[40:], filetime(time.Now()))
+	le.PutUint16(b[56:], headerSize+64)
+	le.PutUint16(b[58:], uint16(len(hint)))
+	rep.b = append(rep.b, hint...)
+	if len(contexts) > 0 {
+		for len(rep.b)%8 != 0 {
+			rep.b = append(rep.b, 0)
+		}
+		le.PutUint32(rep.at(60), uint32(len(rep.b)))
+		rep.b = append(rep.b, contexts...)
+	}
+	return rep
+}
+
+// negotiate is MS-SMB2 section 3.3.5.4.
+func (r *request) negotiate() (*reply, Status, bool) {
+	c := r.c
+	if c.negotiated {
+		return nil, 0, false
+	}
+	fail := func() (*reply, Status, bool) { return newReply(16), statusInvalidParameter, true }
+	if !r.body.fixed(36) {
+		return fail()
+	}
+	count := int(le.Uint16(r.body[2:]))
+	if count == 0 || count > 64 || len(r.body) < 36+2*count {
+		return fail()
+	}
+	c.client.mode = le.Uint16(r.body[4:])
+	c.client.capabilities = le.Uint32(r.body[8:])
+	copy(c.client.guid[:], r.body[12:28])
+	best := uint16(0)
+	for i := range count {
+		d := le.Uint16(r.body[36+2*i:])
+		c.client.dialects = append(c.client.dialects, d)
+		if (d == dialect21 || d == dialect302 || d == dialect311) && d > best {
+			best = d
+		}
+	}
+	var contexts []byte
+	ctxCount := uint16(1)
+	switch best {
+	case 0:
+		return newReply(16), statusNotSupported, true
+	case dialect21:
+		c.signing = signHMAC
+	case dialect302:
+		c.signing = signCMAC
+	case dialect311:
+		c.signing = signCMAC
+		offered, ok := r.negotiateContexts()
+		if !ok {
+			return fail()
+		}
+		hash, ok := offered[contextPreauth]
+		if !ok || !listed(hash, 4, preauthSHA512) {
+			return newReply(16), statusSMBNoPreauthOverlap, true
+		}
+		salt := make([]byte, 32)
+		rand.Read(salt)
+		data := []byte{1, 0, 32, 0, preauthSHA512, 0}
+		contexts = appendContext(contexts, contextPreauth, append(data, salt...))
+		// GMAC where the client can: hardware does it many times faster than CMAC.
+		if algorithms, ok := offered[contextSigning]; ok {
+			if listed(algorithms, 2, signGMAC) {
+				c.signing = signGMAC
+			} else if !listed(algorithms, 2, signCMAC) {
+				c.signing = signHMAC
+			}
+			contexts = appendContext(contexts, contextSigning, []byte{1, 0, byte(c.signing), 0})
+			ctxCount++
+		}
+	}
+	c.dialect, c.negotiated = best, true
+	rep := c.helloReply(best, contexts)
+	if best == dialect311 {
+		le.PutUint16(rep.at(6), ctxCount)
+		c.preauth = extend(c.preauth, r.raw)
+	}
+	rep = r.finish(rep, statusOK)
+	rep.h.put(rep.b)
+	if best == dialect311 {
+		c.preauth = extend(c.preauth, rep.b)
+	}
+	c.send(rep.b)
+	return nil, statusOK, true
+}
+
+// extend is the pre-authentication integrity hash, MS-SMB2 section 3.3.5.4.
+func extend(have [64]byte, msg []byte) [64]byte {
+	h := sha512.New()
+	h.Write(have[:])
+	h.Write(msg)
+	return [64]byte(h.Sum(nil))
+}
+
+// negotiateContexts reads those of MS-SMB2 section 2.2.3.1, by type.
+func (r *request) negotiateContexts() (map[uint16][]byte, bool) {
+	at, count := int(le.Uint32(r.body[28:]))-headerSize, int(le.Uint16(r.body[32:]))
+	out := make(map[uint16][]byte)
+	if count > 32 {
+		return nil, false
+	}
+	for range count {
+		if at < 0 || at > len(r.body)-8 {
+			return nil, false
+		}
+		kind, n := le.Uint16(r.body[at:]), int(le.Uint16(r.body[at+2:]))
+		if n > len(r.body)-at-8 {
+			return nil, false
+		}
+		if _, twice := out[kind]; twice {
+			return nil, false
+		}
+		out[kind] = r.body[at+8 : at+8+n]
+		at += (8 + n + 7) &^ 7
+	}
+	return out, true
+}
+
+// listed looks for a number in a context that begins with their count, the numbers
+// standing at an offset.
+func listed(data []byte, at int, want uint16) bool {
+	if len(data) < 2 {
+		return false
+	}
+	for i := range int(le.Uint16(data)) {
+		if len(data) < at+2*i+2 {
+			return false
+		}
+		if le.Uint16(data[at+2*i:]) == want {
+			return true
+		}
+	}
+	return false
+}
+
+func appendContext(b []byte, kind uint16, data []byte) []byte {
+	for len(b)%8 != 0 {
+		b = append(b, 0)
+	}
+	b = le.AppendUint16(b, kind)
+	b = le.AppendUint16(b, uint16(len(data)))
+	b = append(b, 0, 0, 0, 0)
+	return append(b, data...)
+}
+
+// sessionSetup is MS-SMB2 section 3.3.5.5.
+func (r *request) sessionSetup() (*reply, Status, bool) {
+	c := r.c
+	fail := func(s Status) (*reply, Status, bool) { return newReply(16), s, true }
+	if !r.body.fixed(25) {
+		return fail(statusInvalidParameter)
+	}
+	const binding = 1
+	if r.body[2]&binding != 0 {
+		return fail(statusRequestNotAccepted)
+	}
+	token, ok := r.body.buffer(int(le.Uint16(r.body[12:])), int(le.Uint16(r.body[14:])))
+	if !ok {
+		return fail(statusInvalidParameter)
+	}
+	s, status := r.setupSession()
+	if status != statusOK {
+		return fail(status)
+	}
+	if s.signIn == nil {
+		s.signIn = ntlm.New(c.srv.Name)
+		s.preauth = c.preauth
+	}
+	if c.dialect == dialect311 {
+		s.preauth = extend(s.preauth, r.raw)
+	}
+	r.h.sessionID = s.id
+	answer, done, err := c.authenticate(s, token)
+	if err != nil {
+		s.signIn = nil
+		if !s.established.Load() {
+			c.drop(s)
+		}
+		return fail(statusOf(err))
+	}
+	rep := newReply(16+len(answer)).fixed(9, 8)
+	le.PutUint16(rep.at(4), headerSize+8)
+	le.PutUint16(rep.at(6), uint16(len(answer)))
+	rep.b = append(rep.b, answer...)
+	if !done {
+		rep = r.finish(rep, statusMoreProcessingRequired)
+		rep.h.put(rep.b)
+		if c.dialect == dialect311 {
+			s.preauth = extend(s.preauth, rep.b)
+		}
+		c.send(rep.b)
+		return nil, statusOK, true
+	}
+	if status := r.establish(s); status != statusOK {
+		return fail(status)
+	}
+	rep.sign = s.signer
+	previous := le.Uint64(r.body[16:])
+	if previous != 0 && previous != s.id {
+		c.srv.endPrevious(previous, s.user)
+	}
+	return rep, statusOK, true
+}
+
+// setupSession finds the session that a SESSION_SETUP is about, or makes one.
+func (r *request) setupSession() (*session, Status) {
+	c := r.c
+	if r.h.sessionID != 0 {
+		s := c.session(r.h.sessionID)
+		switch {
+		case s == nil:
+			return nil, statusUserSessionDeleted
+		case s.established.Load() && (r.h.flags&flagSigned == 0 || !verifyMessage(s.signer, r.raw)):
+			return nil, statusAccessDenied
+		}
+		return s, statusOK
+	}
+	var id [8]byte
+	rand.Read(id[:])
+	s := &session{id: le.Uint64(id[:])&^(1<<63) | 1, conn: c, trees: make(map[uint32]*tree), opens: make(map[uint64]*open)}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.sessions) >= maxSessions {
+		return nil, statusInsufficientResources
+	}
+	c.sessions[s.id] = s
+	return s, statusOK
+}
+
+// authenticate takes the next step of a sign-in. Wrong passwords are slowed: first
+// by waiting, and past that by not looking.
+func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
+	name := s.signIn.Name(token)
+	if name != "" {
+		if wait := c.srv.Throttle.Wait(name, c.address); wait > 0 {
+			select {
+			case <-time.After(min(wait, 3*time.Second)):
+			case <-c.ctx.Done():
+			}
+			if c.srv.Throttle.Wait(name, c.address) > 0 {
+				return nil, false, statusAccountLockedOut
+			}
+		}
+	}
+	var user identity.ID
+	answer, done, err := s.signIn.Step(token, func(name string) ([]byte, bool) {
+		id, hash, ok := c.srv.Accounts.NTHash(c.ctx, name)
+		user = id
+		return hash, ok
+	})
+	switch {
+	case errors.Is(err, ntlm.ErrWrong):
+		if name != "" {
+			c.srv.Throttle.Failed(name, c.address)
+		}
+		c.log.Info("sign-in failed", "user", name)
+		return nil, false, statusLogonFailure
+	case err != nil:
+		return nil, false, statusInvalidParameter
+	case !done:
+		return answer, false, nil
+	}
+	c.srv.Throttle.Succeeded(name)
+	if gate := c.srv.admit(user); gate != access.Open {
+		c.log.Info("sign-in refused", "user", name, "gate", gate.String())
+		if gate == access.Service {
+			return nil, false, statusLogonTypeNotGranted
+		}
+		if u := c.srv.Policy().Directory.User(user); u != nil && u.Disabled {
+			return nil, false, statusAccountDisabled
+		}
+		return nil, false, statusAccountExpired
+	}
+	if s.established.Load() && s.user != user {
+		return nil, false, statusAccessDenied // a session stays with whom it began
+	}
+	s.user, s.name = user, s.signIn.User()
+	return answer, true, nil
+}
+
+// establish derives the session's keys, MS-SMB2 section 3.3.5.5.3.
+func (r *request) establish(s *session) Status {
+	c := r.c
+	key := s.signIn.Key()
+	s.signIn = nil
+	if s.established.Load() {
+		return statusOK // signed in again: the keys stay
+	}
+	switch c.dialect {
+	case dialect302:
+		key = deriveKey(key, "SMB2AESCMAC\x00", []byte("SmbSign\x00"))
+	case dialect311:
+		key = deriveKey(key, "SMBSigningKey\x00", s.preauth[:])
+	}
+	sign, err := newSigner(c.signing, key)
+	if err != nil {
+		return statusUnexpectedIOError
+	}
+	s.signer = sign
+	s.established.Store(true)
+	c.srv.mu.Lock()
+	c.srv.sessions[s.id] = s
+	c.srv.mu.Unlock()
+	_ = c.nc.SetReadDeadline(time.Time{})
+	c.log.Info("signed in", "user", s.name, "dialect", c.dialect)
+	return statusOK
+}
+
+func (c *conn) drop(s *session) {
+	c.mu.Lock()
+	delete(c.sessions, s.id)
+	c.mu.Unlock()
+}
+
+// endPrevious ends the session that a client had before its connection broke.
+func (s *Server) endPrevious(id uint64, user identity.ID) {
+	s.mu.Lock()
+	old := s.sessions[id]
+	s.mu.Unlock()
+	if old != nil && old.user == user {
+		old.conn.drop(old)
+		old.close()
+	}
+}
+
+func (r *request) logoff() (*reply, error) {
+	if !r.body.fixed(4) {
+		return nil, statusInvalidParameter
+	}
+	r.c.drop(r.sess)
+	rep := newReply(8).fixed(4, 4)
+	rep.sign = r.sess.signer
+	r.c.stopWaiting(func(a *asyncOp) bool { return a.req.sess == r.sess })
+	r.sess.close()
+	return rep, nil
+}
+
+// stopWaiting ends the pended requests that are picked.
+func (c *conn) stopWaiting(pick func(*asyncOp) bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, a := range c.waiting {
+		if pick(a) {
+			a.closed = true
+			a.stop()
+		}
+	}
+}
+
+// treeConnect is MS-SMB2 section 3.3.5.7.
+func (r *request) treeConnect() (*reply, error) {
+	if !r.body.fixed(9) {
+		return nil, statusInvalidParameter
+	}
+	raw, ok := r.body.buffer(int(le.Uint16(r.body[4:])), int(le.Uint16(r.body[6:])))
+	if !ok {
+		return nil, statusInvalidParameter
+	}
+	path, ok := fromUTF16(raw)
+	parts := strings.Split(strings.TrimPrefix(path, `\\`), `\`)
+	if !ok || !strings.HasPrefix(path, `\\`) || len(parts) != 2 || parts[1] == "" || strings.ContainsRune(path, 0) {
+		return nil, statusBadNetworkName
+	}
+	const (
+		disk, pipe     = 1, 2
+		noCaching      = 0x30
+		listAccessible = 0x800
+	)
+	t := &tree{}
+	kind, flags, maximum := byte(disk), uint32(0), acl.Mask(0)
+	if strings.EqualFold(parts[1], "IPC$") {
+		kind, flags, maximum = pipe, noCaching, acl.Read.Mask(false)|acl.WriteData
+		if r.c.srv.admit(r.sess.user) != access.Open {
+			return nil, statusAccessDenied
+		}
+	} else {
+		sh := r.c.srv.Policy().ShareNamed(parts[1])
+		if sh == nil {
+			return nil, statusBadNetworkName
+		}
+		var err error
+		if maximum, err = r.c.srv.Files.Connect(subject(r.sess.user), sh.Name); err != nil {
+			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", err.Error())
+			return nil, err
+		}
+		t.share = sh.Name
+		if sh.ListOnlyOpenable {
+			flags |= listAccessible
+		}
+	}
+	s := r.sess
+	s.mu.Lock()
+	if s.closed || len(s.trees) >= maxTrees {
+		s.mu.Unlock()
+		return nil, statusInsufficientResources
+	}
+	s.nextTree++
+	t.id = s.nextTree
+	s.trees[t.id] = t
+	s.mu.Unlock()
+	r.h.treeID = t.id
+	r.link.treeID = t.id
+	rep := newReply(16).fixed(16, 16)
+	rep.at(2)[0] = kind
+	le.PutUint32(rep.at(4), flags)
+	le.PutUint32(rep.at(12), uint32(maximum))
+	return rep, nil
+}
+
+func (r *request) treeDisconnect() (*reply, error) {
+	if !r.body.fixed(4) {
+		return nil, statusInvalidParameter
+	}
+	s := r.sess
+	t := s.tree(r.h.treeID)
+	if t == nil {
+		return nil, statusNetworkNameDeleted
+	}
+	var gone []*open
+	s.mu.Lock()
+	delete(s.trees, t.id)
+	for id, o := range s.opens {
+		if o.tree == t {
+			gone = append(gone, o)
+			delete(s.opens, id)
+		}
+	}
+	s.mu.Unlock()
+	for _, o := range gone {
+		r.c.stopWaiting(func(a *asyncOp) bool { return a.file == o.id })
+		o.close()
+	}
+	return newReply(8).fixed(4, 4), nil
+}

@@ -1,0 +1,142 @@
+package smb
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hmac"
+	"crypto/sha256"
+	"crypto/subtle"
+)
+
+// signer makes the 16-byte signature of a message whose signature field is zero,
+// MS-SMB2 section 3.1.4.1.
+type signer interface {
+	sign(msg []byte) [16]byte
+}
+
+// Signing algorithms as numbered in MS-SMB2 section 2.2.3.1.7.
+const (
+	signHMAC = 0
+	signCMAC = 1
+	signGMAC = 2
+)
+
+func newSigner(algorithm uint16, key []byte) (signer, error) {
+	switch algorithm {
+	case signHMAC:
+		return hmacSigner(key), nil
+	case signCMAC:
+		return newCMAC(key)
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := cipher.NewGCM(block)
+	return gmacSigner{aead}, err
+}
+
+type hmacSigner []byte
+
+func (k hmacSigner) sign(msg []byte) (out [16]byte) {
+	h := hmac.New(sha256.New, k)
+	h.Write(msg)
+	var sum [sha256.Size]byte
+	copy(out[:], h.Sum(sum[:0]))
+	return out
+}
+
+// gmacSigner is AES-GMAC with the nonce of MS-SMB2 section 3.1.4.1.
+type gmacSigner struct{ aead cipher.AEAD }
+
+func (g gmacSigner) sign(msg []byte) (out [16]byte) {
+	var nonce [12]byte
+	copy(nonce[:8], msg[24:32]) // MessageId
+	if le.Uint32(msg[16:])&flagResponse != 0 {
+		nonce[8] |= 1
+	}
+	if command(le.Uint16(msg[12:])) == cmdCancel {
+		nonce[8] |= 2
+	}
+	var sum [16]byte
+	copy(out[:], g.aead.Seal(sum[:0], nonce[:], nil, msg))
+	return out
+}
+
+// cmacSigner is AES-128-CMAC, RFC 4493.
+type cmacSigner struct {
+	block  cipher.Block
+	k1, k2 [16]byte
+}
+
+func newCMAC(key []byte) (*cmacSigner, error) {
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	c := &cmacSigner{block: block}
+	block.Encrypt(c.k1[:], c.k1[:])
+	c.k1 = double(c.k1)
+	c.k2 = double(c.k1)
+	return c, nil
+}
+
+func double(in [16]byte) (out [16]byte) {
+	carry := byte(0)
+	for i := 15; i >= 0; i-- {
+		out[i] = in[i]<<1 | carry
+		carry = in[i] >> 7
+	}
+	out[15] ^= 0x87 & -carry
+	return out
+}
+
+func (c *cmacSigner) sign(msg []byte) (x [16]byte) {
+	for len(msg) > 16 {
+		subtle.XORBytes(x[:], x[:], msg[:16])
+		c.block.Encrypt(x[:], x[:])
+		msg = msg[16:]
+	}
+	last := c.k1
+	if len(msg) < 16 {
+		last = c.k2
+		last[len(msg)] ^= 0x80
+	}
+	subtle.XORBytes(last[:], last[:], msg)
+	subtle.XORBytes(x[:], x[:], last[:])
+	c.block.Encrypt(x[:], x[:])
+	return x
+}
+
+// deriveKey is the counter-mode KDF of NIST SP 800-108 with HMAC-SHA256 and a
+// result of 128 bits, MS-SMB2 section 3.1.4.2.
+func deriveKey(key []byte, label string, context []byte) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte{0, 0, 0, 1})
+	h.Write([]byte(label))
+	h.Write([]byte{0})
+	h.Write(context)
+	h.Write([]byte{0, 0, 0, 128})
+	return h.Sum(nil)[:16]
+}
+
+const signatureAt = 48
+
+// signMessage puts the signature into a message.
+func signMessage(s signer, msg []byte) {
+	flags := le.Uint32(msg[16:]) | flagSigned
+	le.PutUint32(msg[16:], flags)
+	clear(msg[signatureAt : signatureAt+16])
+	sum := s.sign(msg)
+	copy(msg[signatureAt:], sum[:])
+}
+
+// verifyMessage checks a message's signature; the message is left as it was.
+func verifyMessage(s signer, msg []byte) bool {
+	var got [16]byte
+	copy(got[:], msg[signatureAt:])
+	clear(msg[signatureAt : signatureAt+16])
+	want := s.sign(msg)
+	copy(msg[signatureAt:], got[:])
+	return subtle.ConstantTimeCompare(got[:], want[:]) == 1
+}

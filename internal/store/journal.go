@@ -1,0 +1,254 @@
+package store
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Change is one record before and after. Before is empty where it was made, After
+// where it was removed. Secrets are in no record and so in no change.
+type Change struct {
+	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, services
+	ID     int64           `json:"id"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+}
+
+// JournalRow is one administrative act.
+type JournalRow struct {
+	Seq     int64
+	At      time.Time
+	Actor   string
+	Action  string // what was asked: "add entry"
+	Subject string // to what: "nightlog"
+	Changes []Change
+}
+
+// ErrBroken is wrapped by VerifyJournal's errors.
+var ErrBroken = errors.New("the journal has been altered")
+
+func (r *JournalRow) seal(prev, changes []byte) []byte {
+	h := sha256.New()
+	for _, part := range [][]byte{prev, binary.BigEndian.AppendUint64(nil, uint64(r.Seq)),
+		[]byte(r.At.UTC().Format(time.RFC3339Nano)), []byte(r.Actor), []byte(r.Action), []byte(r.Subject), changes} {
+		h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(part))))
+		h.Write(part)
+	}
+	return h.Sum(nil)
+}
+
+// Append adds a row; its Seq is set by what came before.
+func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
+	prev := make([]byte, sha256.Size)
+	err := tx.QueryRowContext(ctx, `SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1`).Scan(&row.Seq, &prev)
+	if err != nil && err != sql.ErrNoRows {
+		return err
+	}
+	row.Seq++
+	if row.Changes == nil {
+		row.Changes = []Change{}
+	}
+	changes, err := json.Marshal(row.Changes)
+	if err != nil {
+		return err
+	}
+	return tx.Run(ctx, `INSERT INTO journal (seq, at, actor, action, subject, changes, prev, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Seq, row.At.UTC().Format(time.RFC3339Nano), row.Actor, row.Action, row.Subject, string(changes), prev, row.seal(prev, changes))
+}
+
+// Journal reads rows after a sequence number, oldest first, at most limit of them.
+func (s *Store) Journal(ctx context.Context, after int64, limit int) ([]JournalRow, error) {
+	var out []JournalRow
+	err := s.eachJournal(ctx, after, limit, func(row JournalRow, _, _, _ []byte) error {
+		out = append(out, row)
+		return nil
+	})
+	return out, err
+}
+
+func (s *Store) eachJournal(ctx context.Context, after int64, limit int, visit func(row JournalRow, changes, prev, hash []byte) error) error {
+	return each(ctx, s.db, `SELECT seq, at, actor, action, subject, changes, prev, hash FROM journal WHERE seq > ? ORDER BY seq LIMIT ?`, func(rows *sql.Rows) error {
+		var row JournalRow
+		var at, changes string
+		var prev, hash []byte
+		if err := rows.Scan(&row.Seq, &at, &row.Actor, &row.Action, &row.Subject, &changes, &prev, &hash); err != nil {
+			return err
+		}
+		var err error
+		if row.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return fmt.Errorf("journal row %d: %w", row.Seq, err)
+		}
+		if err := json.Unmarshal([]byte(changes), &row.Changes); err != nil {
+			return fmt.Errorf("journal row %d: %w", row.Seq, err)
+		}
+		return visit(row, []byte(changes), prev, hash)
+	}, after, limit)
+}
+
+// VerifyJournal follows the chain from the first row. It gives the number of rows,
+// and an error that wraps ErrBroken and names the first row that does not fit.
+func (s *Store) VerifyJournal(ctx context.Context) (int64, error) {
+	last, n := make([]byte, sha256.Size), int64(0)
+	err := s.eachJournal(ctx, 0, -1, func(row JournalRow, changes, prev, hash []byte) error {
+		n++
+		if row.Seq != n || !bytes.Equal(prev, last) || !bytes.Equal(hash, row.seal(prev, changes)) {
+			return fmt.Errorf("row %d: %w", row.Seq, ErrBroken)
+		}
+		last = hash
+		return nil
+	})
+	return n, err
+}
+
+type recordKey struct {
+	kind string
+	id   int64
+}
+
+// flatten lists every record by itself; a rule with the folder it belongs to.
+func flatten(r site.Records) map[recordKey]any {
+	out := make(map[recordKey]any)
+	for _, u := range r.Users {
+		out[recordKey{"user", int64(u.ID)}] = u
+	}
+	for _, g := range r.Groups {
+		out[recordKey{"group", int64(g.ID)}] = g
+	}
+	for _, v := range r.Volumes {
+		out[recordKey{"volume", v.ID}] = v
+	}
+	for _, f := range r.Folders {
+		for _, rule := range f.Rules {
+			out[recordKey{"rule", rule.ID}] = RuleRecord{f.ID, rule}
+		}
+		f.Rules = nil
+		out[recordKey{"folder", f.ID}] = f
+	}
+	for _, s := range r.Shares {
+		out[recordKey{"share", s.ID}] = s
+	}
+	out[recordKey{"services", 1}] = r.Services
+	return out
+}
+
+// RuleRecord is a rule as the journal holds it.
+type RuleRecord struct {
+	FolderID int64 `json:"folderId"`
+	acl.Rule
+}
+
+// Compare gives the records that differ.
+func Compare(before, after site.Records) ([]Change, error) {
+	var out []Change
+	was, is := flatten(before), flatten(after)
+	note := func(key recordKey, b, a any) error {
+		c := Change{Kind: key.kind, ID: key.id}
+		var err error
+		if b != nil {
+			c.Before, err = json.Marshal(b)
+		}
+		if a != nil && err == nil {
+			c.After, err = json.Marshal(a)
+		}
+		out = append(out, c)
+		return err
+	}
+	for key, b := range was {
+		if a, ok := is[key]; !ok {
+			if err := note(key, b, nil); err != nil {
+				return nil, err
+			}
+		} else if !reflect.DeepEqual(a, b) {
+			if err := note(key, b, a); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for key, a := range is {
+		if _, ok := was[key]; !ok {
+			if err := note(key, nil, a); err != nil {
+				return nil, err
+			}
+		}
+	}
+	sortChanges(out)
+	return out, nil
+}
+
+func sortChanges(changes []Change) {
+	slices.SortFunc(changes, func(a, b Change) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID))
+	})
+}
+
+// Rebuild folds journal rows into the records they lead to, starting from an
+// empty site.
+func Rebuild(rows []JournalRow) (site.Records, error) {
+	now := make(map[recordKey]json.RawMessage)
+	for _, row := range rows {
+		for _, c := range row.Changes {
+			if key := (recordKey{c.Kind, c.ID}); c.After == nil {
+				delete(now, key)
+			} else {
+				now[key] = c.After
+			}
+		}
+	}
+	keys := slices.SortedFunc(maps.Keys(now), func(a, b recordKey) int {
+		return cmp.Or(cmp.Compare(a.kind, b.kind), cmp.Compare(a.id, b.id)) // folders before their rules
+	})
+	var r site.Records
+	at := make(map[int64]int)
+	for _, key := range keys {
+		var err error
+		switch key.kind {
+		case "user":
+			r.Users, err = unmarshalOnto(r.Users, now[key])
+		case "group":
+			r.Groups, err = unmarshalOnto(r.Groups, now[key])
+		case "volume":
+			r.Volumes, err = unmarshalOnto(r.Volumes, now[key])
+		case "folder":
+			at[key.id] = len(r.Folders)
+			r.Folders, err = unmarshalOnto(r.Folders, now[key])
+		case "share":
+			r.Shares, err = unmarshalOnto(r.Shares, now[key])
+		case "rule":
+			var rule RuleRecord
+			err = json.Unmarshal(now[key], &rule)
+			if i, ok := at[rule.FolderID]; ok {
+				r.Folders[i].Rules = append(r.Folders[i].Rules, rule.Rule)
+			}
+		case "services":
+			err = json.Unmarshal(now[key], &r.Services)
+		}
+		if err != nil {
+			return site.Records{}, fmt.Errorf("journal's %s %d: %w", key.kind, key.id, err)
+		}
+	}
+	for i := range r.Folders {
+		slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return strings.Compare(a.Path, b.Path) })
+	}
+	return r, nil
+}
+
+func unmarshalOnto[T any](list []T, raw json.RawMessage) ([]T, error) {
+	var v T
+	err := json.Unmarshal(raw, &v)
+	return append(list, v), err
+}
