@@ -66,7 +66,8 @@ func groupOf(p *site.Policy, g *identity.Group) Group {
 	return out
 }
 
-type named struct {
+// Named is the parameter of what is asked of a record.
+type Named struct {
 	Name string `path:"name" maxLength:"80"`
 }
 
@@ -79,7 +80,7 @@ func (s *Server) registerPeople() {
 		}
 		return out, nil
 	})
-	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(_ context.Context, in *named) (User, error) {
+	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(_ context.Context, in *Named) (User, error) {
 		p := s.svc.Policy()
 		u := p.Directory.UserNamed(in.Name)
 		if u == nil {
@@ -117,7 +118,7 @@ func (s *Server) registerPeople() {
 		return userOf(s.svc.Policy(), u), nil
 	})
 	handle(s, operation("change-user", http.MethodPatch, "/users/{name}", "Change a user", "people"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			FullName *string    `json:"fullName,omitempty" maxLength:"200"`
 			UID      *uint32    `json:"uid,omitempty" maximum:"4294967294"`
@@ -141,11 +142,11 @@ func (s *Server) registerPeople() {
 		}
 		return userOf(s.svc.Policy(), u), nil
 	})
-	do(s, operation("remove-user", http.MethodDelete, "/users/{name}", "Remove a user that no entry names", "people"), func(ctx context.Context, in *named) error {
+	do(s, operation("remove-user", http.MethodDelete, "/users/{name}", "Remove a user that no entry names", "people"), func(ctx context.Context, in *Named) error {
 		return s.svc.RemoveUser(ctx, caller(ctx), in.Name)
 	})
 	do(s, operation("set-password", http.MethodPut, "/users/{name}/password", "Set a user's password", "people"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			Password string `json:"password" maxLength:"256" format:"password"`
 		}
@@ -161,7 +162,7 @@ func (s *Server) registerPeople() {
 		}
 		return out, nil
 	})
-	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(_ context.Context, in *named) (Group, error) {
+	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(_ context.Context, in *Named) (Group, error) {
 		p := s.svc.Policy()
 		g := p.Directory.GroupNamed(in.Name)
 		if g == nil {
@@ -186,11 +187,11 @@ func (s *Server) registerPeople() {
 		}
 		return groupOf(s.svc.Policy(), g), nil
 	})
-	do(s, operation("remove-group", http.MethodDelete, "/groups/{name}", "Remove a group that no entry names", "people"), func(ctx context.Context, in *named) error {
+	do(s, operation("remove-group", http.MethodDelete, "/groups/{name}", "Remove a group that no entry names", "people"), func(ctx context.Context, in *Named) error {
 		return s.svc.RemoveGroup(ctx, caller(ctx), in.Name)
 	})
 	type membership struct {
-		named
+		Named
 		Member string `path:"member" maxLength:"80"`
 	}
 	do(s, operation("add-member", http.MethodPut, "/groups/{name}/members/{member}", "Put a user or a group into a group", "people"), func(ctx context.Context, in *membership) error {

@@ -138,7 +138,8 @@ type Made struct {
 	ID int64 `json:"id"`
 }
 
-type atPath struct {
+// AtPath is the parameter of what is asked of a path.
+type AtPath struct {
 	Path string `query:"path" required:"true" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
 }
 
@@ -161,7 +162,7 @@ func (s *Server) registerPlaces() {
 		v, err := s.svc.CreateVolume(ctx, caller(ctx), in.Body.Name, in.Body.Path)
 		return Volume{v.Name, v.Path}, err
 	})
-	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *named) error {
+	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *Named) error {
 		return s.svc.RemoveVolume(ctx, caller(ctx), in.Name)
 	})
 
@@ -173,7 +174,7 @@ func (s *Server) registerPlaces() {
 		}
 		return out, nil
 	})
-	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(_ context.Context, in *named) (Folder, error) {
+	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(_ context.Context, in *Named) (Folder, error) {
 		p := s.svc.Policy()
 		f := p.FolderNamed(in.Name)
 		if f == nil {
@@ -200,11 +201,11 @@ func (s *Server) registerPlaces() {
 		}
 		return folderOf(s.svc.Policy(), f), nil
 	})
-	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *named) error {
+	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *Named) error {
 		return s.svc.RemoveFolder(ctx, caller(ctx), in.Name)
 	})
 
-	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(_ context.Context, in *atPath) (Place, error) {
+	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(_ context.Context, in *AtPath) (Place, error) {
 		f, at, err := s.svc.Locate(in.Path)
 		if err != nil {
 			return Place{}, err
@@ -223,7 +224,7 @@ func (s *Server) registerPlaces() {
 		return Made{id}, err
 	})
 	do(s, operation("remove-entry", http.MethodDelete, "/entries/{id}", "Remove an entry from the path it is written on", "entries"), func(ctx context.Context, in *struct {
-		atPath
+		AtPath
 		ID int64 `path:"id"`
 	}) error {
 		return s.svc.RemoveEntry(ctx, caller(ctx), in.Path, in.ID)

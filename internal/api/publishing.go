@@ -65,7 +65,7 @@ func (s *Server) registerPublishing() {
 		}
 		return out, nil
 	})
-	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(_ context.Context, in *named) (Share, error) {
+	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(_ context.Context, in *Named) (Share, error) {
 		p := s.svc.Policy()
 		sh := p.ShareNamed(in.Name)
 		if sh == nil {
@@ -93,7 +93,7 @@ func (s *Server) registerPublishing() {
 		return shareOf(s.svc.Policy(), sh), nil
 	})
 	handle(s, operation("change-share", http.MethodPatch, "/shares/{name}", "Change a share", "publishing"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			Description      *string `json:"description,omitempty" maxLength:"200"`
 			Announced        *bool   `json:"announced,omitempty"`
@@ -108,20 +108,20 @@ func (s *Server) registerPublishing() {
 		}
 		return shareOf(s.svc.Policy(), sh), nil
 	})
-	do(s, operation("remove-share", http.MethodDelete, "/shares/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *named) error {
+	do(s, operation("remove-share", http.MethodDelete, "/shares/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *Named) error {
 		return s.svc.RemoveShare(ctx, caller(ctx), in.Name)
 	})
 	op = operation("add-share-entry", http.MethodPost, "/shares/{name}/entries", "Write a share-level entry", "publishing")
 	op.DefaultStatus = http.StatusCreated
 	handle(s, op, func(ctx context.Context, in *struct {
-		named
+		Named
 		Body EntryBody
 	}) (Made, error) {
 		id, err := s.svc.AddShareEntry(ctx, caller(ctx), in.Name, in.Body.input())
 		return Made{id}, err
 	})
 	do(s, operation("remove-share-entry", http.MethodDelete, "/shares/{name}/entries/{id}", "Remove a share-level entry", "publishing"), func(ctx context.Context, in *struct {
-		named
+		Named
 		ID int64 `path:"id"`
 	}) error {
 		return s.svc.RemoveShareEntry(ctx, caller(ctx), in.Name, in.ID)
@@ -225,7 +225,7 @@ func whyOf(a service.Answer) Why {
 
 func (s *Server) registerWhy() {
 	handle(s, operation("why", http.MethodGet, "/why", "Explain what a user may do to a path, gate by gate", "audit"), func(_ context.Context, in *struct {
-		atPath
+		AtPath
 		User  string `query:"user" required:"true" maxLength:"64"`
 		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
 		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`

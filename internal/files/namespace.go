@@ -340,15 +340,14 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	}
 	verdict := v.decide(place.Path, !req.Directory, 0)
 	verdict.Granted |= creatorMask
-	if req.Access&^verdict.Granted != 0 {
-		return nil, 0, v.denied(place.Path, !req.Directory, req.Access)
-	}
 	if req.DeleteOnClose && req.Attributes&AttrReadOnly != 0 {
 		return nil, 0, ErrReadOnlyFile
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.share.Name, folder: state, folderID: v.share.Folder.ID, path: place.Path, file: !req.Directory,
-		asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
-	if req.Maximum {
+		sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
+	// What a creator asks for beyond what they get is no reason to refuse: clients ask
+	// for everything when they make something (MS-FSA section 2.1.5.1.1).
+	if h.asked = req.Access & verdict.Granted; req.Maximum {
 		h.asked = verdict.Granted
 	}
 	parent, err := openBeneath(root, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0)

@@ -249,17 +249,14 @@ func splice(at, target, after string) (string, bool) {
 // lookUp finds a name in a directory, exactly or whatever its case. mode is the
 // type bits; target is set for symbolic links.
 func lookUp(dir int, name string, index *foldIndex) (real string, mode uint32, target string, err error) {
-	if mode, err = modeAt(dir, name); errors.Is(err, ErrNotFound) {
-		real, ok, err := index.find(dir, name)
-		if err != nil {
-			return "", 0, "", err
+	mode, err = modeAt(dir, name)
+	if errors.Is(err, ErrNotFound) {
+		var ok bool
+		if name, ok, err = index.find(dir, name); err == nil && !ok {
+			err = ErrNotFound
 		}
-		if !ok {
-			return "", 0, "", ErrNotFound
-		}
-		name = real
-		if mode, err = modeAt(dir, name); err != nil {
-			return "", 0, "", err
+		if err == nil {
+			mode, err = modeAt(dir, name)
 		}
 	}
 	if err != nil {

@@ -191,10 +191,10 @@ func (c *conn) transmit(replies []*reply) {
 	}
 }
 
-// finish fills in a reply's header; a failed request gets the error body of
-// MS-SMB2 section 2.2.2 unless it brought one of its own.
+// finish fills in a reply's header; one without a body gets the error body of
+// MS-SMB2 section 2.2.2.
 func (r *request) finish(rep *reply, status Status) *reply {
-	if (status.failed() && status != statusMoreProcessingRequired) && len(rep.b) <= headerSize {
+	if len(rep.b) == headerSize {
 		rep.fixed(9, 9)
 	}
 	rep.h.status = status
@@ -365,7 +365,7 @@ func (a *asyncOp) settle(rep *reply, status Status) {
 }
 
 func (r *request) finishAsync(rep *reply, status Status, id uint64) {
-	if status.failed() || len(rep.b) == headerSize {
+	if len(rep.b) == headerSize {
 		rep.fixed(9, 9)
 	}
 	rep.h = header{status: status, command: r.h.command, flags: flagResponse | flagAsync, messageID: r.h.messageID,

@@ -1,4 +1,4 @@
-// Package smb answers SMB 2.1, 3.0.2 and 3.1.1 over TCP (MS-SMB2). It translates:
+// Package smb answers SMB 2.1, 3.0, 3.0.2 and 3.1.1 over TCP (MS-SMB2). It translates:
 // what a client may do is decided below the files package, never here.
 //
 // One goroutine reads a connection's frames and does what must be in order

@@ -93,7 +93,12 @@ func withBuffer(data []byte) *reply {
 
 func (r *request) fileInfo(o *open, class byte) (data []byte, least int, err error) {
 	h := o.handle
-	info, err := h.StatChecked()
+	look := h.Stat
+	switch class { // those that take FILE_READ_ATTRIBUTES, MS-SMB2 section 3.3.5.20.1
+	case fileBasicInfo, fileAllInfo, fileNetworkOpenInfo, fileAttributeTagInfo:
+		look = h.StatChecked
+	}
+	info, err := look()
 	if err != nil {
 		return nil, 0, err
 	}

@@ -18,6 +18,7 @@ import (
 // Dialects, MS-SMB2 section 2.2.3.
 const (
 	dialect21   = 0x0210
+	dialect30   = 0x0300
 	dialect302  = 0x0302
 	dialect311  = 0x0311
 	dialectWild = 0x02ff
@@ -163,7 +164,7 @@ func (r *request) negotiate() (*reply, Status, bool) {
 	for i := range count {
 		d := le.Uint16(r.body[36+2*i:])
 		c.client.dialects = append(c.client.dialects, d)
-		if (d == dialect21 || d == dialect302 || d == dialect311) && d > best {
+		if (d == dialect21 || d == dialect30 || d == dialect302 || d == dialect311) && d > best {
 			best = d
 		}
 	}
@@ -174,7 +175,7 @@ func (r *request) negotiate() (*reply, Status, bool) {
 		return newReply(16), statusNotSupported, true
 	case dialect21:
 		c.signing = signHMAC
-	case dialect302:
+	case dialect30, dialect302:
 		c.signing = signCMAC
 	case dialect311:
 		c.signing = signCMAC
@@ -419,7 +420,7 @@ func (r *request) establish(s *session) Status {
 		return statusOK // signed in again: the keys stay
 	}
 	switch c.dialect {
-	case dialect302:
+	case dialect30, dialect302:
 		key = deriveKey(key, "SMB2AESCMAC\x00", []byte("SmbSign\x00"))
 	case dialect311:
 		key = deriveKey(key, "SMBSigningKey\x00", s.preauth[:])

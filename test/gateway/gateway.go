@@ -1,0 +1,109 @@
+// Package gateway starts a whole gateway on loopback with free ports, holding the
+// demo scenario, for the tests and benchmarks that drive its real interfaces.
+package gateway
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"github.com/cloudsoda/go-smb2"
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/demo"
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/smb"
+	"amber.example/gatekeeper/web"
+)
+
+// Gateway is a running one.
+type Gateway struct {
+	Service *service.Service
+	Files   *files.Namespace
+	State   string
+	SMB     string // address
+	URL     string // of the console and the API
+}
+
+// Start starts one; it ends with the test.
+func Start(t testing.TB) *Gateway {
+	t.Helper()
+	ctx := context.Background()
+	state := t.TempDir()
+	svc, err := service.Open(ctx, state)
+	require.NoError(t, err)
+	require.NoError(t, demo.Load(ctx, svc, state))
+	g := &Gateway{Service: svc, Files: files.New(svc.Policy, svc), State: state}
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: g.Files, Log: log})
+	done := make(chan error, 1)
+	go func() { done <- server.Serve(l) }()
+	g.SMB = l.Addr().String()
+	console := httptest.NewServer(api.New(svc, log, web.Console(), "test"))
+	g.URL = console.URL
+	t.Cleanup(func() {
+		console.Close()
+		l.Close()
+		server.Close()
+		if err := <-done; err != nil && !errors.Is(err, net.ErrClosed) {
+			t.Error(err)
+		}
+		require.NoError(t, svc.Close())
+	})
+	return g
+}
+
+// Dial signs a user in over SMB with the demo's password; dialect 0 leaves the choice
+// to the two.
+func (g *Gateway) Dial(t testing.TB, user string, dialect uint16) *smb2.Session {
+	t.Helper()
+	s, err := g.TryDial(user, user+demo.PasswordSuffix, dialect)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Logoff() })
+	return s
+}
+
+// TryDial signs in and gives the error of it.
+func (g *Gateway) TryDial(user, password string, dialect uint16) (*smb2.Session, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	d := smb2.Dialer{Negotiator: smb2.Negotiator{SpecifiedDialect: dialect, RequireMessageSigning: true}, Initiator: &smb2.NTLMInitiator{User: user, Password: password}}
+	s, err := d.Dial(ctx, g.SMB)
+	if err != nil {
+		return nil, err
+	}
+	return s.WithContext(context.Background()), nil
+}
+
+// Mount connects to a share.
+func (g *Gateway) Mount(t testing.TB, s *smb2.Session, share string) *smb2.Share {
+	t.Helper()
+	m, err := s.Mount(share)
+	require.NoError(t, err)
+	return m
+}
+
+// Keeper is an administrator, for changes made by the test.
+var Keeper = service.Actor{Name: "keeper", Role: "administrator"}
+
+// Token signs in over HTTP.
+func (g *Gateway) Token(t testing.TB, user string) string {
+	t.Helper()
+	s, err := g.Service.SignIn(context.Background(), user, user+demo.PasswordSuffix, "test")
+	require.NoError(t, err)
+	return s.Token
+}
+
+// Client is for HTTP.
+var Client = http.Client{Timeout: 10 * time.Second}
