@@ -84,7 +84,12 @@ func TestFilesOverSMB(t *testing.T) {
 			require.NoError(t, m.MkdirAll("reduced/Märzplatten/🔭", 0o755))
 			require.NoError(t, m.Rename("big.fits", "reduced/Märzplatten/🔭/first.fits"))
 			require.NoError(t, m.WriteFile("reduced/second.fits", []byte("x"), 0o644))
-			require.ErrorIs(t, m.Rename("reduced/second.fits", "README.txt"), os.ErrExist)
+			require.NoError(t, m.WriteFile("reduced/third.fits", []byte("replaced"), 0o644))
+			require.NoError(t, m.Rename("reduced/third.fits", "reduced/second.fits")) // the library asks to replace
+			text, err = m.ReadFile("reduced/second.fits")
+			require.NoError(t, err)
+			require.Equal(t, "replaced", string(text))
+			require.ErrorIs(t, m.Rename("reduced/second.fits", "2026"), os.ErrPermission)
 			require.NoError(t, m.Rename("reduced/second.fits", "reduced/SECOND.fits")) // only the case
 			list, err := m.ReadDir("reduced")
 			require.NoError(t, err)

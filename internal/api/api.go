@@ -145,6 +145,7 @@ func (p *Problem) Error() string  { return p.Detail }
 func (p *Problem) GetStatus() int { return p.Status }
 
 func init() {
+	huma.DefaultArrayNullable = false // lists are empty, never null
 	// Every error, huma's own validation included, is one kind of document.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		p := &Problem{ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: msg}}

@@ -247,9 +247,6 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 		return nil, statusOK, true
 	}
 	if related {
-		if r.link.status.failed() && !r.link.hasFile {
-			return fail(r.link.status) // it would act on what was never opened
-		}
 		r.h.sessionID, r.h.treeID = r.link.sessionID, r.link.treeID
 	}
 	r.link.sessionID, r.link.treeID = r.h.sessionID, r.h.treeID
@@ -263,6 +260,9 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	}
 	if r.h.flags&flagSigned == 0 || !verifyMessage(r.sess.signer, r.raw) {
 		return fail(statusAccessDenied)
+	}
+	if related && r.link.status.failed() && !r.link.hasFile {
+		return fail(r.link.status) // it would act on what was never opened
 	}
 	if !withoutTree(r.h.command) {
 		if r.tree = r.sess.tree(r.h.treeID); r.tree == nil {

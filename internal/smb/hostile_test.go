@@ -1,0 +1,489 @@
+package smb
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/md5"
+	"encoding/binary"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+type oneAccount struct{}
+
+var secret = []byte("0123456789abcdef")
+
+func (oneAccount) NTHash(_ context.Context, name string) (identity.ID, []byte, bool) {
+	return 1, secret, strings.EqualFold(name, "piran")
+}
+
+type noThrottle struct{}
+
+func (noThrottle) Wait(string, string) time.Duration { return 0 }
+func (noThrottle) Failed(string, string)             {}
+func (noThrottle) Succeeded(string)                  {}
+
+func startServer(t testing.TB) (addr, dir string) {
+	dir = t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "nightlog", "2026"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nightlog", "README.txt"), []byte("night log"), 0o644))
+	policy, err := site.Compile(site.Records{
+		Users:   []identity.User{{ID: 1, Name: "piran", UID: 1, SMB: true}},
+		Volumes: []site.Volume{{ID: 1, Name: "v", Path: dir}},
+		Folders: []site.Folder{{ID: 1, Name: "nightlog", VolumeID: 1, Path: "nightlog",
+			Rules: []acl.Rule{{Entries: []acl.Entry{{ID: 1, Who: identity.Everyone, Level: acl.Change, Applies: acl.Everywhere}}}}}},
+		Shares: []site.Share{{ID: 1, Name: "nightlog", FolderID: 1, Announced: true}}, Services: site.Services{SMB: true},
+	})
+	require.NoError(t, err)
+	current := func() *site.Policy { return policy }
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Throttle: noThrottle{}, Files: files.New(current, nil),
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	done := make(chan error)
+	go func() { done <- s.Serve(l) }()
+	t.Cleanup(func() {
+		l.Close()
+		s.Close()
+		<-done
+	})
+	return l.Addr().String(), dir
+}
+
+// rawClient sends what it is told to, right or wrong. It speaks 2.1.
+type rawClient struct {
+	t       testing.TB
+	nc      net.Conn
+	id      uint64
+	session uint64
+	tree    uint32
+	sign    signer
+}
+
+func dialRaw(t testing.TB, addr string) *rawClient {
+	nc, err := net.Dial("tcp", addr)
+	require.NoError(t, err)
+	t.Cleanup(func() { nc.Close() })
+	_ = nc.SetDeadline(time.Now().Add(20 * time.Second))
+	return &rawClient{t: t, nc: nc}
+}
+
+func (c *rawClient) message(cmd command, body []byte) []byte {
+	h := header{command: cmd, credits: 64, creditCharge: 1, messageID: c.id, treeID: c.tree, sessionID: c.session}
+	c.id++
+	msg := make([]byte, headerSize, headerSize+len(body))
+	h.put(msg)
+	return append(msg, body...)
+}
+
+func (c *rawClient) frame(msg []byte) {
+	_, _ = c.nc.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(msg))), msg...))
+}
+
+func (c *rawClient) receive() (header, []byte, error) {
+	var prefix [4]byte
+	if _, err := io.ReadFull(c.nc, prefix[:]); err != nil {
+		return header{}, nil, err
+	}
+	msg := make([]byte, binary.BigEndian.Uint32(prefix[:]))
+	if _, err := io.ReadFull(c.nc, msg); err != nil {
+		return header{}, nil, err
+	}
+	h, err := parseHeader(msg)
+	h.status = Status(le.Uint32(msg[8:]))
+	return h, msg[headerSize:], err
+}
+
+func (c *rawClient) do(cmd command, body []byte) (header, []byte, error) {
+	msg := c.message(cmd, body)
+	if c.sign != nil {
+		signMessage(c.sign, msg)
+	}
+	c.frame(msg)
+	return c.receive()
+}
+
+func negotiateBody(dialects ...uint16) []byte {
+	b := make([]byte, 36)
+	le.PutUint16(b, 36)
+	le.PutUint16(b[2:], uint16(len(dialects)))
+	le.PutUint16(b[4:], signingEnabled)
+	for _, d := range dialects {
+		b = le.AppendUint16(b, d)
+	}
+	return b
+}
+
+// signIn is the client's half of NTLMv2, MS-NLMP section 3.3.2.
+func (c *rawClient) signIn() *rawClient {
+	_, _, err := c.do(cmdNegotiate, negotiateBody(dialect21))
+	require.NoError(c.t, err)
+	setup := func(token []byte) []byte {
+		b := make([]byte, 24, 24+len(token))
+		le.PutUint16(b, 25)
+		le.PutUint16(b[12:], headerSize+24)
+		le.PutUint16(b[14:], uint16(len(token)))
+		return append(b, token...)
+	}
+	first := make([]byte, 32)
+	copy(first, "NTLMSSP\x00\x01")
+	le.PutUint32(first[12:], 0x00080201)
+	h, body, err := c.do(cmdSessionSetup, setup(first))
+	require.NoError(c.t, err)
+	require.Equal(c.t, statusMoreProcessingRequired, h.status)
+	c.session = h.sessionID
+	challenge := body[8:]
+	mac := func(key []byte, parts ...[]byte) []byte {
+		m := hmac.New(md5.New, key)
+		for _, p := range parts {
+			m.Write(p)
+		}
+		return m.Sum(nil)
+	}
+	blob := append([]byte{1, 1}, make([]byte, 30)...)
+	key := mac(secret, utf16le("PIRAN"))
+	proof := mac(key, challenge[24:32], blob)
+	last := make([]byte, 64)
+	copy(last, "NTLMSSP\x00\x03")
+	for _, f := range []struct {
+		at   int
+		data []byte
+	}{{36, utf16le("piran")}, {20, append(proof, blob...)}} {
+		le.PutUint16(last[f.at:], uint16(len(f.data)))
+		le.PutUint32(last[f.at+4:], uint32(len(last)))
+		last = append(last, f.data...)
+	}
+	h, _, err = c.do(cmdSessionSetup, setup(last))
+	require.NoError(c.t, err)
+	require.Equal(c.t, statusOK, h.status)
+	c.sign = hmacSigner(mac(key, proof))
+	return c
+}
+
+func (c *rawClient) connect() *rawClient {
+	path := utf16le(`\\larkfell\nightlog`)
+	b := make([]byte, 8)
+	le.PutUint16(b, 9)
+	le.PutUint16(b[4:], headerSize+8)
+	le.PutUint16(b[6:], uint16(len(path)))
+	h, _, err := c.do(cmdTreeConnect, append(b, path...))
+	require.NoError(c.t, err)
+	require.Equal(c.t, statusOK, h.status)
+	c.tree = h.treeID
+	return c
+}
+
+func createBody(name string, access, disposition, options uint32) []byte {
+	raw := utf16le(name)
+	b := make([]byte, 56)
+	le.PutUint16(b, 57)
+	le.PutUint32(b[24:], access)
+	le.PutUint32(b[32:], 7)
+	le.PutUint32(b[36:], disposition)
+	le.PutUint32(b[40:], options)
+	le.PutUint16(b[44:], headerSize+56)
+	le.PutUint16(b[46:], uint16(len(raw)))
+	return append(append(b, raw...), 0)
+}
+
+func (c *rawClient) create(name string, access, disposition, options uint32) []byte {
+	h, body, err := c.do(cmdCreate, createBody(name, access, disposition, options))
+	require.NoError(c.t, err)
+	require.Equal(c.t, statusOK, h.status, "%v", h.status)
+	return body[64:80]
+}
+
+// alive says whether the server still serves others.
+func alive(t testing.TB, addr string) {
+	c := dialRaw(t, addr).signIn().connect()
+	id := c.create("README.txt", 0x120089, 1, 0)
+	h, body, err := c.do(cmdRead, readBody(id, 9, 0))
+	require.NoError(t, err)
+	require.Equal(t, statusOK, h.status)
+	require.Equal(t, "night log", string(body[16:]))
+	c.nc.Close()
+}
+
+func readBody(id []byte, length uint32, offset uint64) []byte {
+	b := make([]byte, 49)
+	le.PutUint16(b, 49)
+	le.PutUint32(b[4:], length)
+	le.PutUint64(b[8:], offset)
+	copy(b[16:], id)
+	return b
+}
+
+func TestBeforeSignIn(t *testing.T) {
+	addr, _ := startServer(t)
+	closed := func(name string, send func(c *rawClient)) {
+		c := dialRaw(t, addr)
+		send(c)
+		for range 3 {
+			if _, _, err := c.receive(); err != nil {
+				return
+			}
+		}
+		t.Errorf("%s: the connection stays open", name)
+	}
+	closed("no SMB", func(c *rawClient) { c.frame([]byte("GET / HTTP/1.1\r\n\r\n")) })
+	closed("16 MB frame", func(c *rawClient) { _, _ = c.nc.Write([]byte{0, 0xff, 0xff, 0xff}) })
+	closed("session message", func(c *rawClient) { _, _ = c.nc.Write([]byte{0x81, 0, 0, 68}) })
+	closed("short header", func(c *rawClient) { c.frame([]byte("\xfeSMB")) })
+	closed("no negotiation", func(c *rawClient) { c.frame(c.message(cmdTreeConnect, make([]byte, 32))) })
+	closed("response", func(c *rawClient) {
+		m := c.message(cmdNegotiate, negotiateBody(dialect21))
+		m[16] = flagResponse
+		c.frame(m)
+	})
+	closed("bad chain", func(c *rawClient) {
+		m := c.message(cmdNegotiate, negotiateBody(dialect21))
+		le.PutUint32(m[20:], 0xfffffff8)
+		c.frame(m)
+	})
+	closed("negotiate twice", func(c *rawClient) {
+		c.frame(c.message(cmdNegotiate, negotiateBody(dialect21)))
+		c.frame(c.message(cmdNegotiate, negotiateBody(dialect21)))
+	})
+	closed("message ID not granted", func(c *rawClient) {
+		c.id = 77
+		c.frame(c.message(cmdNegotiate, negotiateBody(dialect21)))
+	})
+
+	for name, c := range map[string]struct {
+		body   []byte
+		status Status
+	}{
+		"unknown dialect": {negotiateBody(0x0202, 0x9999), statusNotSupported}, "no dialect": {negotiateBody(), statusInvalidParameter},
+		"truncated": {negotiateBody(dialect21)[:36], statusInvalidParameter}, "3.1.1 without contexts": {negotiateBody(dialect311), statusSMBNoPreauthOverlap},
+	} {
+		h, _, err := dialRaw(t, addr).do(cmdNegotiate, c.body)
+		require.NoError(t, err, name)
+		require.Equal(t, c.status, h.status, name)
+	}
+
+	c := dialRaw(t, addr)
+	_, _, err := c.do(cmdNegotiate, negotiateBody(dialect21))
+	require.NoError(t, err)
+	c.session = 4711
+	h, _, err := c.do(cmdTreeConnect, make([]byte, 32))
+	require.NoError(t, err)
+	require.Equal(t, statusUserSessionDeleted, h.status)
+	alive(t, addr)
+}
+
+func TestSignaturesAreDemanded(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr).signIn().connect()
+	body := createBody("stolen.txt", 0x120116, 2, 0)
+	c.frame(c.message(cmdCreate, body))
+	h, _, err := c.receive()
+	require.NoError(t, err)
+	require.Equal(t, statusAccessDenied, h.status, "unsigned")
+	msg := c.message(cmdCreate, body)
+	signMessage(c.sign, msg)
+	msg[len(msg)-2] ^= 1
+	c.frame(msg)
+	h, _, err = c.receive()
+	require.NoError(t, err)
+	require.Equal(t, statusAccessDenied, h.status, "changed on the way")
+
+	// Another connection cannot use the session.
+	other := dialRaw(t, addr).signIn()
+	other.session, other.sign = c.session, c.sign
+	h, _, err = other.do(cmdEcho, []byte{4, 0, 0, 0})
+	require.NoError(t, err)
+	require.Equal(t, statusUserSessionDeleted, h.status)
+}
+
+// Every command with every kind of broken body: an error, or the end of that one
+// connection; never more.
+func TestBrokenBodies(t *testing.T) {
+	addr, dir := startServer(t)
+	c := dialRaw(t, addr).signIn().connect()
+	sizes := map[command]uint16{cmdLogoff: 4, cmdTreeConnect: 9, cmdTreeDisconnect: 4, cmdCreate: 57, cmdClose: 24, cmdFlush: 24, cmdRead: 49,
+		cmdWrite: 49, cmdLock: 48, cmdIoctl: 57, cmdEcho: 4, cmdQueryDirectory: 33, cmdChangeNotify: 32, cmdQueryInfo: 41, cmdSetInfo: 33, cmdOplockBreak: 24, 99: 8}
+	for cmd, size := range sizes {
+		for _, fill := range []byte{0, 0xff, 0x7f} {
+			for _, n := range []int{0, 1, 2, int(size) / 2, int(size) - 1, int(size), 200} {
+				b := make([]byte, n)
+				for i := range b {
+					b[i] = fill
+				}
+				if n >= 2 {
+					le.PutUint16(b, size)
+				}
+				h, _, err := c.do(cmd, b)
+				if err != nil || cmd == cmdLogoff || cmd == cmdTreeDisconnect {
+					c = dialRaw(t, addr).signIn().connect()
+					continue
+				}
+				if cmd != cmdEcho && cmd != cmdCreate {
+					require.True(t, h.status.failed(), "command %d, %d bytes of %02x: %v", cmd, n, fill, h.status)
+				}
+			}
+		}
+	}
+	alive(t, addr)
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, entries, 1, "nothing was made outside the folder")
+}
+
+func TestAbsurdLengths(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr).signIn().connect()
+	id := c.create("README.txt", 0x120089, 1, 0)
+	for _, r := range []struct {
+		length uint32
+		offset uint64
+		status Status
+	}{{0xffffffff, 0, statusInvalidParameter}, {1 << 20, 0, statusInvalidParameter /* not paid for */}, {9, 1 << 63, statusInvalidParameter},
+		{9, 1 << 61, statusInvalidParameter}, {9, 9, statusEndOfFile}, {0, 0, statusOK}} {
+		h, _, err := c.do(cmdRead, readBody(id, r.length, r.offset))
+		require.NoError(t, err)
+		if r.offset == 1<<61 { // beyond what the file system can address, or the end of the file
+			require.True(t, h.status.failed())
+			continue
+		}
+		require.Equal(t, r.status, h.status, "%d at %d", r.length, r.offset)
+	}
+	h, _, err := c.do(cmdWrite, readBody(id, 9, 0))
+	require.NoError(t, err)
+	require.True(t, h.status.failed(), "data that is not there, on a file not open for writing")
+	h, _, err = c.do(cmdRead, readBody(make([]byte, 16), 9, 0))
+	require.NoError(t, err)
+	require.Equal(t, statusFileClosed, h.status)
+	alive(t, addr)
+}
+
+// Opening, reading and closing in one frame, each on what the one before opened.
+func TestCompound(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr).signIn().connect()
+	wild := make([]byte, 16)
+	for i := range wild {
+		wild[i] = 0xff
+	}
+	closeBody := append([]byte{24, 0, 0, 0, 0, 0, 0, 0}, wild...)
+	compound := func(name string) []Status {
+		var frame []byte
+		parts := [][]byte{c.message(cmdCreate, createBody(name, 0x120089, 1, 0)), c.message(cmdRead, readBody(wild, 9, 0)), c.message(cmdClose, closeBody)}
+		for i, m := range parts {
+			for len(m)%8 != 0 {
+				m = append(m, 0)
+			}
+			if i > 0 {
+				le.PutUint32(m[16:], flagRelated)
+			}
+			if i < len(parts)-1 {
+				le.PutUint32(m[20:], uint32(len(m)))
+			}
+			signMessage(c.sign, m)
+			frame = append(frame, m...)
+		}
+		c.frame(frame)
+		var prefix [4]byte
+		_, err := io.ReadFull(c.nc, prefix[:])
+		require.NoError(t, err)
+		reply := make([]byte, binary.BigEndian.Uint32(prefix[:]))
+		_, err = io.ReadFull(c.nc, reply)
+		require.NoError(t, err)
+		var out []Status
+		for {
+			next := le.Uint32(reply[20:])
+			out = append(out, Status(le.Uint32(reply[8:])))
+			msg := reply
+			if next != 0 {
+				msg = reply[:next]
+			}
+			require.True(t, verifyMessage(c.sign, msg), "each part is signed")
+			if next == 0 {
+				return out
+			}
+			reply = reply[next:]
+		}
+	}
+	require.Equal(t, []Status{statusOK, statusOK, statusOK}, compound("README.txt"))
+	require.Equal(t, []Status{statusObjectNameNotFound, statusObjectNameNotFound, statusObjectNameNotFound}, compound("no such file"))
+}
+
+func TestChangeNotifyAndCancel(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr).signIn().connect()
+	dir := c.create("2026", 0x120089, 1, optDirectory)
+	watch := make([]byte, 32)
+	le.PutUint16(watch, 32)
+	le.PutUint32(watch[4:], 4096)
+	copy(watch[8:], dir)
+	h, _, err := c.do(cmdChangeNotify, watch)
+	require.NoError(t, err)
+	require.Equal(t, statusPending, h.status)
+	require.NotZero(t, h.flags&flagAsync)
+	pending := h.asyncID
+
+	c.create(`2026\new.txt`, 0x120116, 2, 0)
+	h, body, err := c.receive() // what the watch waited for
+	require.NoError(t, err)
+	require.Equal(t, cmdChangeNotify, h.command)
+	require.Equal(t, pending, h.asyncID)
+	require.EqualValues(t, notifyAdded, le.Uint32(body[12:]))
+	name, _ := fromUTF16(body[20:])
+	require.Equal(t, "new.txt", name)
+
+	h, _, err = c.do(cmdChangeNotify, watch)
+	require.NoError(t, err)
+	cancel := c.message(cmdCancel, []byte{4, 0, 0, 0})
+	c.id-- // a cancel uses no ID of its own
+	le.PutUint32(cancel[16:], flagAsync)
+	le.PutUint64(cancel[32:], h.asyncID)
+	signMessage(c.sign, cancel)
+	c.frame(cancel)
+	h, _, err = c.receive()
+	require.NoError(t, err)
+	require.Equal(t, statusCancelled, h.status)
+	h, _, err = c.do(cmdEcho, []byte{4, 0, 0, 0})
+	require.NoError(t, err)
+	require.Equal(t, statusOK, h.status)
+}
+
+// FuzzSigned sends a signed-in client's messages of any command with any body.
+func FuzzSigned(f *testing.F) {
+	f.Add(uint16(cmdCreate), createBody("README.txt", 0x120089, 1, 0))
+	f.Add(uint16(cmdQueryInfo), make([]byte, 41))
+	f.Add(uint16(cmdIoctl), make([]byte, 57))
+	addr, _ := startServer(f)
+	var c *rawClient
+	f.Fuzz(func(t *testing.T, cmd uint16, body []byte) {
+		if command(cmd) == cmdCancel || command(cmd) == cmdNegotiate || command(cmd) == cmdSessionSetup {
+			return
+		}
+		if c == nil {
+			nc, err := net.Dial("tcp", addr)
+			require.NoError(t, err)
+			c = (&rawClient{t: t, nc: nc}).signIn().connect()
+		}
+		_ = c.nc.SetDeadline(time.Now().Add(5 * time.Second))
+		c.t = t
+		if _, _, err := c.do(command(cmd), body); err != nil {
+			c.nc.Close()
+			c = nil
+			alive(t, addr)
+		}
+	})
+}

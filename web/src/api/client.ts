@@ -1,0 +1,86 @@
+import { MutationCache, QueryCache, QueryClient, useQuery } from '@tanstack/react-query';
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema.gen';
+
+export type Folder = components['schemas']['Folder'];
+export type Place = components['schemas']['Place'];
+export type Entry = components['schemas']['Entry'];
+export type Why = components['schemas']['Why'];
+export type Gate = components['schemas']['Gate'];
+export type Level = components['schemas']['Entry']['level'];
+type Problem = components['schemas']['Problem'];
+
+export const api = createClient<paths>({ baseUrl: '/' });
+
+/** What the service answered instead of what was asked for. */
+export class Refusal extends Error {
+  readonly status: number;
+  readonly next?: string;
+  constructor(status: number, problem?: Partial<Problem>) {
+    const details = (problem?.errors ?? []).map((e) => e.message).filter((m) => m && m !== problem?.detail);
+    super([problem?.detail ?? `The service answered ${status}.`, ...details].join(' – '));
+    this.status = status;
+    this.next = problem?.next;
+  }
+}
+
+/** Gives the data of an answer, or throws the refusal. */
+export async function taken<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await answer;
+  if (!response.ok) throw new Refusal(response.status, error as Partial<Problem>);
+  return data as T;
+}
+
+export const client: QueryClient = new QueryClient({
+  defaultOptions: {
+    queries: { retry: (n, e) => !(e instanceof Refusal) && n < 2, staleTime: 5_000 },
+  },
+  queryCache: new QueryCache({ onError: signedOut }),
+  mutationCache: new MutationCache({ onError: signedOut }),
+});
+
+/** Says who is signed in from now on, and forgets what somebody else was shown. */
+export function nowSignedIn(me: { user: string; role: 'administrator' | 'auditor' } | null) {
+  client.removeQueries({ predicate: (q) => q.queryKey[0] !== 'me' });
+  client.setQueryData(['me'], me);
+}
+
+/** A session that has ended anywhere ends here. */
+function signedOut(error: Error) {
+  if (error instanceof Refusal && error.status === 401) nowSignedIn(null);
+}
+
+export const useMe = () =>
+  useQuery({
+    queryKey: ['me'],
+    queryFn: async () => {
+      try {
+        return await taken(api.GET('/api/v1/me'));
+      } catch (e) {
+        if (e instanceof Refusal && e.status === 401) return null;
+        throw e;
+      }
+    },
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const useHealth = () => useQuery({ queryKey: ['health'], queryFn: () => taken(api.GET('/api/v1/health')) });
+export const useFolders = () =>
+  useQuery({ queryKey: ['folders'], queryFn: async () => (await taken(api.GET('/api/v1/folders'))) ?? [] });
+export const useFolder = (name: string) =>
+  useQuery({
+    queryKey: ['folders', name],
+    queryFn: () => taken(api.GET('/api/v1/folders/{name}', { params: { path: { name } } })),
+  });
+export const useUsers = () =>
+  useQuery({ queryKey: ['users'], queryFn: async () => (await taken(api.GET('/api/v1/users'))) ?? [] });
+export const useGroups = () =>
+  useQuery({ queryKey: ['groups'], queryFn: async () => (await taken(api.GET('/api/v1/groups'))) ?? [] });
+
+export const levels: { level: Level; means: string }[] = [
+  { level: 'pass', means: 'go through, and see nothing' },
+  { level: 'read', means: 'list and read' },
+  { level: 'add', means: 'put new things in, and change nothing' },
+  { level: 'change', means: 'read, add, alter and delete' },
+  { level: 'control', means: 'change, and decide who else may' },
+];

@@ -1,0 +1,49 @@
+import '@fontsource-variable/figtree';
+import { ChakraProvider } from '@chakra-ui/react';
+import { QueryClientProvider } from '@tanstack/react-query';
+import { StrictMode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
+import { client, useMe } from './api/client';
+import { FolderPage } from './pages/folder';
+import { Folders } from './pages/folders';
+import { SignIn } from './pages/sign-in';
+import { Why } from './pages/why';
+import { startColorMode } from './parts/color-mode';
+import { Frame } from './parts/frame';
+import { Waiting } from './parts/sheet';
+import { Toaster } from './parts/toaster';
+import { system } from './theme';
+
+function Console() {
+  const me = useMe();
+  if (me.error) return <Waiting error={me.error} />;
+  if (me.data === undefined) return null;
+  if (me.data === null) return <SignIn />;
+  return (
+    <Frame>
+      <Routes>
+        <Route path="/folders" element={<Folders />} />
+        <Route path="/folders/:name" element={<FolderPage />} />
+        <Route path="/why" element={<Why />} />
+        <Route path="*" element={<Navigate to="/folders" replace />} />
+      </Routes>
+    </Frame>
+  );
+}
+
+startColorMode();
+const root = document.getElementById('root');
+if (root)
+  createRoot(root).render(
+    <StrictMode>
+      <ChakraProvider value={system}>
+        <QueryClientProvider client={client}>
+          <BrowserRouter>
+            <Console />
+          </BrowserRouter>
+          <Toaster />
+        </QueryClientProvider>
+      </ChakraProvider>
+    </StrictMode>,
+  );

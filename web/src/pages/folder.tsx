@@ -1,0 +1,346 @@
+import {
+  Box,
+  Field,
+  Flex,
+  Heading,
+  HStack,
+  IconButton,
+  Input,
+  NativeSelect,
+  Stack,
+  Table,
+  Text,
+} from '@chakra-ui/react';
+import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { Link, useParams } from 'react-router';
+import {
+  api,
+  client,
+  type Entry,
+  type Level as LevelName,
+  levels,
+  type Place,
+  taken,
+  useFolder,
+  useGroups,
+  useMe,
+  useUsers,
+} from '../api/client';
+import { Confirm } from '../parts/confirm';
+import { AddIcon, CutIcon, RemoveIcon } from '../parts/icons';
+import { Level } from '../parts/level';
+import { Principal } from '../parts/principal';
+import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { say, sayRefused } from '../parts/toaster';
+import { Ways } from './folders';
+
+const reach = (applies: string[] | null) => {
+  const a = applies ?? [];
+  if (a.length === 3 && !a.includes('direct')) return 'here and below';
+  if (a.length === 1 && a[0] === 'folder') return 'here only';
+  return a.join(', ');
+};
+
+const refresh = () => client.invalidateQueries({ queryKey: ['folders'] });
+
+/** One folder: where it is published, and everything written on it and in it. */
+export function FolderPage() {
+  const { name = '' } = useParams();
+  const folder = useFolder(name);
+  const me = useMe();
+  const mayChange = me.data?.role === 'administrator';
+  if (!folder.data) return <Waiting error={folder.error} />;
+  const f = folder.data;
+  return (
+    <>
+      <Link to="/folders">
+        <Text color="faint" fontSize="sm" mb="2">
+          ← Folders
+        </Text>
+      </Link>
+      <PageHead title={f.name} text={f.description}>
+        <Link to={`/why?path=${encodeURIComponent(f.name)}`}>
+          <QuietButton as="span">Ask why</QuietButton>
+        </Link>
+      </PageHead>
+      <Flex direction={{ base: 'column', md: 'row' }} gap="6" mb="8" wrap="wrap">
+        <Fact name="On">
+          {f.volume}, at {f.path}
+        </Fact>
+        {f.owner && <Fact name="Owner">{f.owner}</Fact>}
+        {f.group && <Fact name="Group">{f.group}</Fact>}
+        <Fact name="Published as">
+          <Ways folder={f} />
+        </Fact>
+      </Flex>
+      <Heading as="h2" fontSize="lg" mb="1">
+        Who may do what
+      </Heading>
+      <Text color="faint" fontSize="sm" mb="4">
+        In the order in which entries are evaluated. What is written on a path holds for all below it, until it is cut.
+      </Text>
+      <Stack gap="4">
+        {f.places.map((p) => (
+          <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
+        ))}
+      </Stack>
+    </>
+  );
+}
+
+function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <Box>
+      <Text fontSize="xs" color="faint" fontWeight="600" textTransform="uppercase" letterSpacing="0.06em" mb="1">
+        {name}
+      </Text>
+      <Box>{children}</Box>
+    </Box>
+  );
+}
+
+function PlaceSheet({ place, mayChange }: { place: Place; mayChange: boolean }) {
+  const [adding, setAdding] = useState(false);
+  const written = place.entries.slice(0, place.explicit);
+  return (
+    <Sheet as="section" aria-label={place.path}>
+      <Flex px="4" py="2.5" bg="sunk" justify="space-between" align="center" gap="3">
+        <HStack gap="3" wrap="wrap">
+          <Text fontFamily="mono" fontSize="sm" fontWeight="600">
+            {place.path}
+          </Text>
+          {place.cut && (
+            <HStack gap="1" color="accent" fontSize="sm">
+              <CutIcon boxSize="4" />
+              inherits nothing from above
+            </HStack>
+          )}
+        </HStack>
+        {mayChange && !adding && (
+          <QuietButton
+            size="sm"
+            bg="sheet"
+            onClick={() => setAdding(true)}
+            aria-label={`Add an entry on ${place.path}`}
+          >
+            <AddIcon /> Add entry
+          </QuietButton>
+        )}
+      </Flex>
+      {adding && <AddEntry path={place.path} onDone={() => setAdding(false)} />}
+      {written.length === 0 ? (
+        <Text px="4" py="3" color="faint">
+          {place.path.includes('/') && !place.cut ? 'Nothing is written here.' : 'No entries: nobody gets in.'}
+        </Text>
+      ) : (
+        <Table.ScrollArea>
+          <Table.Root
+            size="sm"
+            css={{
+              '& td, & th': { borderColor: 'line', bg: 'sheet' },
+              '& td:first-of-type, & th:first-of-type': { ps: '4' },
+            }}
+          >
+            <Table.Header>
+              <Table.Row>
+                {['', 'Who', 'Level', 'Reaches', 'Note'].map((h) => (
+                  <Table.ColumnHeader key={h} color="faint" fontWeight="500">
+                    {h || <Text srOnly>Allow or deny</Text>}
+                  </Table.ColumnHeader>
+                ))}
+                {mayChange && (
+                  <Table.ColumnHeader w="12">
+                    <Text srOnly>Remove</Text>
+                  </Table.ColumnHeader>
+                )}
+              </Table.Row>
+            </Table.Header>
+            <Table.Body>
+              {written.map((e) => (
+                <EntryRow key={e.id} entry={e} place={place} mayChange={mayChange} />
+              ))}
+            </Table.Body>
+          </Table.Root>
+        </Table.ScrollArea>
+      )}
+    </Sheet>
+  );
+}
+
+function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; mayChange: boolean }) {
+  const [asking, setAsking] = useState(false);
+  const remove = useMutation({
+    mutationFn: () =>
+      taken(api.DELETE('/api/v1/entries/{id}', { params: { path: { id: entry.id }, query: { path: place.path } } })),
+    onSuccess: async () => {
+      await refresh();
+      say(`Removed: ${entry.deny ? 'deny' : 'allow'} ${entry.who} ${entry.level}.`);
+    },
+    onError: sayRefused,
+    onSettled: () => setAsking(false),
+  });
+  return (
+    <Table.Row>
+      <Table.Cell w="20" color={entry.deny ? 'shut' : 'open'} fontWeight="600">
+        {entry.deny ? 'deny' : 'allow'}
+      </Table.Cell>
+      <Table.Cell>
+        <Principal kind={entry.kind} name={entry.who} />
+      </Table.Cell>
+      <Table.Cell>
+        <Level level={entry.level} deny={entry.deny} />
+      </Table.Cell>
+      <Table.Cell color="faint">{reach(entry.applies)}</Table.Cell>
+      <Table.Cell color="faint">{entry.note}</Table.Cell>
+      {mayChange && (
+        <Table.Cell textAlign="end" py="1">
+          <IconButton
+            aria-label={`Remove: ${entry.deny ? 'deny' : 'allow'} ${entry.who} ${entry.level}`}
+            size="sm"
+            variant="ghost"
+            color="faint"
+            _hover={{ bg: 'shut.soft', color: 'shut' }}
+            onClick={() => setAsking(true)}
+          >
+            <RemoveIcon />
+          </IconButton>
+          <Confirm
+            title="Remove this entry?"
+            act="Remove"
+            open={asking}
+            busy={remove.isPending}
+            onClose={() => setAsking(false)}
+            onAct={() => remove.mutate()}
+          >
+            <Text>
+              {entry.deny ? 'Denying' : 'Allowing'} <b>{entry.who}</b> the level <b>{entry.level}</b> on{' '}
+              <b>{place.path}</b> ends at once, for what is open too.
+            </Text>
+          </Confirm>
+        </Table.Cell>
+      )}
+    </Table.Row>
+  );
+}
+
+type Form = { act: 'allow' | 'deny'; who: string; level: LevelName; reaches: 'below' | 'here'; note: string };
+
+function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
+  const users = useUsers();
+  const groups = useGroups();
+  const { register, handleSubmit, formState, watch } = useForm<Form>({
+    defaultValues: { act: 'allow', level: 'read', reaches: 'below' },
+  });
+  const level = watch('level');
+  const add = useMutation({
+    mutationFn: (f: Form) =>
+      taken(
+        api.POST('/api/v1/entries', {
+          body: {
+            path,
+            who: f.who.trim(),
+            deny: f.act === 'deny',
+            level: f.level,
+            note: f.note || undefined,
+            applies: f.reaches === 'here' ? ['folder'] : undefined,
+          },
+        }),
+      ),
+    onSuccess: async (_, f) => {
+      await refresh();
+      say(`Added: ${f.act} ${f.who} ${f.level}.`);
+      onDone();
+    },
+  });
+  return (
+    <Box
+      as="form"
+      px="4"
+      py="4"
+      borderBottomWidth="1px"
+      borderColor="line"
+      onSubmit={handleSubmit((f) => add.mutate(f))}
+    >
+      {add.error && (
+        <Box mb="4">
+          <Refused error={add.error} />
+        </Box>
+      )}
+      <Flex gap="3" wrap="wrap" align="end">
+        <Field.Root w="28">
+          <Field.Label>Act</Field.Label>
+          <Pick {...register('act')}>
+            <option value="allow">allow</option>
+            <option value="deny">deny</option>
+          </Pick>
+        </Field.Root>
+        <Field.Root w="48" invalid={!!formState.errors.who}>
+          <Field.Label>Who</Field.Label>
+          <Input
+            list={`who-${path}`}
+            autoFocus
+            autoComplete="off"
+            placeholder="user or group"
+            {...register('who', { required: true })}
+          />
+          <datalist id={`who-${path}`}>
+            {groups.data?.map((g) => (
+              <option key={`g${g.name}`} value={g.name} label={`group – ${g.description}`} />
+            ))}
+            {users.data?.map((u) => (
+              <option key={`u${u.name}`} value={u.name} label={u.fullName} />
+            ))}
+            <option value="everyone@" />
+            <option value="owner@" />
+            <option value="group@" />
+          </datalist>
+        </Field.Root>
+        <Field.Root w="32">
+          <Field.Label>Level</Field.Label>
+          <Pick {...register('level')}>
+            {levels.map((l) => (
+              <option key={l.level} value={l.level}>
+                {l.level}
+              </option>
+            ))}
+          </Pick>
+        </Field.Root>
+        <Field.Root w="44">
+          <Field.Label>Reaches</Field.Label>
+          <Pick {...register('reaches')}>
+            <option value="below">here and below</option>
+            <option value="here">here only</option>
+          </Pick>
+        </Field.Root>
+        <Field.Root flex="1" minW="40">
+          <Field.Label>Note</Field.Label>
+          <Input placeholder="why it is there" maxLength={500} {...register('note')} />
+        </Field.Root>
+      </Flex>
+      <HStack mt="4" justify="space-between" wrap="wrap">
+        <Text color="faint" fontSize="sm">
+          {level}: {levels.find((l) => l.level === level)?.means}
+        </Text>
+        <HStack>
+          <QuietButton size="sm" onClick={onDone}>
+            Cancel
+          </QuietButton>
+          <MainButton size="sm" type="submit" loading={add.isPending}>
+            Add entry
+          </MainButton>
+        </HStack>
+      </HStack>
+    </Box>
+  );
+}
+
+function Pick(props: React.ComponentProps<typeof NativeSelect.Field>) {
+  return (
+    <NativeSelect.Root>
+      <NativeSelect.Field {...props} />
+      <NativeSelect.Indicator />
+    </NativeSelect.Root>
+  );
+}

@@ -1,0 +1,129 @@
+import { Box, HStack, Table, Text } from '@chakra-ui/react';
+import { Link } from 'react-router';
+import { type Folder, useFolders } from '../api/client';
+import { Command } from '../parts/command';
+import { FolderIcon } from '../parts/icons';
+import { PageHead, Sheet, Waiting } from '../parts/sheet';
+
+/** One way in which a folder is published. */
+function PublishedAs({ share }: { share: Folder['shares'][number] }) {
+  const notes = [share.readOnly && 'read-only', !share.announced && 'hidden'].filter(Boolean).join(', ');
+  return (
+    <HStack
+      as="span"
+      display="inline-flex"
+      gap="1.5"
+      px="2"
+      py="0.5"
+      borderRadius="full"
+      borderWidth="1px"
+      borderColor={share.on ? 'line' : 'shut'}
+      fontSize="sm"
+      whiteSpace="nowrap"
+    >
+      <Box boxSize="2" borderRadius="full" bg={share.on ? 'open' : 'shut'} aria-hidden />
+      SMB {share.name}
+      {notes && <Text color="faint">{notes}</Text>}
+      {!share.on && (
+        <Text color="shut" fontWeight="600">
+          service off
+        </Text>
+      )}
+    </HStack>
+  );
+}
+
+/** Every way in which a folder is published. */
+export function Ways({ folder }: { folder: Folder }) {
+  if (folder.shares.length === 0) return <Text color="faint">not published</Text>;
+  return (
+    <HStack wrap="wrap" gap="1.5">
+      {folder.shares.map((s) => (
+        <PublishedAs key={s.name} share={s} />
+      ))}
+    </HStack>
+  );
+}
+
+export function Folders() {
+  const folders = useFolders();
+  if (!folders.data) return <Waiting error={folders.error} />;
+  if (folders.data.length === 0)
+    return (
+      <>
+        <PageHead title="Folders" />
+        <Sheet p="8">
+          <Text fontWeight="600" mb="1">
+            No folders yet
+          </Text>
+          <Text color="faint" mb="4">
+            A folder is a directory on a volume that can be published. Register a volume and make one:
+          </Text>
+          <Command text="amber volume add summit /srv/summit" />
+          <Box h="2" />
+          <Command text="amber folder add nightlog --volume summit" />
+        </Sheet>
+      </>
+    );
+  return (
+    <>
+      <PageHead title="Folders" text={`${folders.data.length} folders, and where each is published`} />
+      <Sheet>
+        <Table.ScrollArea>
+          <Table.Root size="md" interactive css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
+            <Table.Header>
+              <Table.Row>
+                <Table.ColumnHeader color="faint">Folder</Table.ColumnHeader>
+                <Table.ColumnHeader color="faint" hideBelow="md">
+                  Published as
+                </Table.ColumnHeader>
+                <Table.ColumnHeader color="faint" hideBelow="md">
+                  Volume
+                </Table.ColumnHeader>
+                <Table.ColumnHeader color="faint" textAlign="end" hideBelow="sm">
+                  Entries
+                </Table.ColumnHeader>
+              </Table.Row>
+            </Table.Header>
+            <Table.Body>
+              {folders.data.map((f) => (
+                <Table.Row key={f.name} _hover={{ '& td': { bg: 'sunk' } }}>
+                  <Table.Cell>
+                    <HStack gap="3" align="start">
+                      <FolderIcon boxSize="5" color="accent" mt="0.5" />
+                      <Box>
+                        <Link to={`/folders/${encodeURIComponent(f.name)}`}>
+                          <Text
+                            fontWeight="600"
+                            textDecoration="underline"
+                            textDecorationColor="line"
+                            textUnderlineOffset="3px"
+                          >
+                            {f.name}
+                          </Text>
+                        </Link>
+                        <Text color="faint" fontSize="sm">
+                          {f.description}
+                        </Text>
+                        <Box hideFrom="md" mt="2">
+                          <Ways folder={f} />
+                        </Box>
+                      </Box>
+                    </HStack>
+                  </Table.Cell>
+                  <Table.Cell hideBelow="md">
+                    <Ways folder={f} />
+                  </Table.Cell>
+                  <Table.Cell hideBelow="md">{f.volume}</Table.Cell>
+                  <Table.Cell textAlign="end" hideBelow="sm">
+                    {f.places.reduce((n, p) => n + p.explicit, 0)}
+                  </Table.Cell>
+                </Table.Row>
+              ))}
+            </Table.Body>
+          </Table.Root>
+        </Table.ScrollArea>
+      </Sheet>
+    </>
+  );
+}

@@ -1,0 +1,74 @@
+import { Box, Center, Field, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { useMutation } from '@tanstack/react-query';
+import { useForm } from 'react-hook-form';
+import { api, nowSignedIn, taken, useHealth } from '../api/client';
+import { GateIcon } from '../parts/icons';
+import { MainButton, Refused, Sheet } from '../parts/sheet';
+
+type Form = { user: string; password: string; code: string };
+
+/** Sign in, or, on a gateway without an administrator, become the first one. */
+export function SignIn() {
+  const health = useHealth();
+  const first = health.data?.needsFirst ?? false;
+  const { register, handleSubmit, formState } = useForm<Form>();
+  const enter = useMutation({
+    mutationFn: ({ user, password, code }: Form) =>
+      first
+        ? taken(api.POST('/api/v1/first-administrator', { body: { user, password, code: code.trim() } }))
+        : taken(api.POST('/api/v1/sign-in', { body: { user, password } })),
+    onSuccess: (s) => nowSignedIn({ user: s.user, role: s.role }),
+  });
+  return (
+    <Center minH="100dvh" p="4" bg="ground">
+      <Box w="full" maxW="sm">
+        <HStack mb="6" gap="3" justify="center">
+          <GateIcon open={enter.isSuccess} boxSize="10" color="accent" />
+          <Text fontSize="xl" fontWeight="700" letterSpacing="-0.01em">
+            Amber Gatekeeper
+          </Text>
+        </HStack>
+        <Sheet p="7">
+          <form onSubmit={handleSubmit((f) => enter.mutate(f))} noValidate>
+            <Stack gap="5">
+              <Heading as="h1" fontSize="xl">
+                {first ? 'Make the first administrator' : 'Sign in'}
+              </Heading>
+              {first && (
+                <Text color="faint" fontSize="sm">
+                  The service printed a one-time code when it started. Whoever holds it becomes the administrator.
+                </Text>
+              )}
+              {enter.error && <Refused error={enter.error} />}
+              {health.error && <Refused error={health.error} />}
+              {first && (
+                <Field.Root invalid={!!formState.errors.code}>
+                  <Field.Label>One-time code</Field.Label>
+                  <Input fontFamily="mono" autoComplete="off" {...register('code', { required: true })} />
+                  <Field.ErrorText>Copy it from the service's terminal.</Field.ErrorText>
+                </Field.Root>
+              )}
+              <Field.Root invalid={!!formState.errors.user}>
+                <Field.Label>User name</Field.Label>
+                <Input autoComplete="username" autoFocus {...register('user', { required: true })} />
+                <Field.ErrorText>Type your user name.</Field.ErrorText>
+              </Field.Root>
+              <Field.Root invalid={!!formState.errors.password}>
+                <Field.Label>Password</Field.Label>
+                <Input
+                  type="password"
+                  autoComplete={first ? 'new-password' : 'current-password'}
+                  {...register('password', { required: true })}
+                />
+                <Field.ErrorText>Type the password.</Field.ErrorText>
+              </Field.Root>
+              <MainButton type="submit" loading={enter.isPending}>
+                {first ? 'Make administrator' : 'Sign in'}
+              </MainButton>
+            </Stack>
+          </form>
+        </Sheet>
+      </Box>
+    </Center>
+  );
+}

@@ -1,0 +1,121 @@
+import { Box, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
+import { useMutation } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { NavLink } from 'react-router';
+import { api, nowSignedIn, taken, useMe } from '../api/client';
+import { useColorMode } from './color-mode';
+import { FolderIcon, GateIcon, LeaveIcon, MoonIcon, SunIcon, WhyIcon } from './icons';
+import { sayRefused } from './toaster';
+
+const places = [
+  { to: '/folders', text: 'Folders', Drawn: FolderIcon },
+  { to: '/why', text: 'Why', Drawn: WhyIcon },
+];
+
+function Go({ to, text, Drawn }: (typeof places)[number]) {
+  return (
+    <NavLink to={to}>
+      {({ isActive }) => (
+        <HStack
+          gap="2.5"
+          px="3"
+          py="2"
+          borderRadius="md"
+          fontWeight={isActive ? '700' : '500'}
+          bg={isActive ? 'accent.soft' : undefined}
+          _hover={{ bg: isActive ? 'accent.soft' : 'sunk' }}
+        >
+          <Drawn boxSize="5" color={isActive ? 'accent' : 'faint'} />
+          {text}
+        </HStack>
+      )}
+    </NavLink>
+  );
+}
+
+/** The frame around every page: where one can go, who one is. */
+export function Frame({ children }: { children: ReactNode }) {
+  const me = useMe();
+  const [mode, toggle] = useColorMode();
+  const leave = useMutation({
+    mutationFn: () => taken(api.POST('/api/v1/sign-out')),
+    onSuccess: () => nowSignedIn(null),
+    onError: sayRefused,
+  });
+  return (
+    <Flex minH="100dvh" direction={{ base: 'column', lg: 'row' }}>
+      <Link
+        href="#content"
+        position="absolute"
+        left="-999px"
+        _focus={{ left: '4', top: '4', bg: 'sheet', p: '2', zIndex: 10 }}
+      >
+        To the content
+      </Link>
+      <Flex
+        as="header"
+        direction={{ base: 'row', lg: 'column' }}
+        w={{ lg: '232px' }}
+        flexShrink="0"
+        px={{ base: '4', lg: '4' }}
+        py={{ base: '2', lg: '6' }}
+        gap={{ base: '3', lg: '8' }}
+        align={{ base: 'center', lg: 'stretch' }}
+        borderEndWidth={{ lg: '1px' }}
+        borderBottomWidth={{ base: '1px', lg: '0' }}
+        borderColor="line"
+        position={{ lg: 'sticky' }}
+        top="0"
+        h={{ lg: '100dvh' }}
+      >
+        <HStack gap="2.5" px={{ lg: '2' }}>
+          <GateIcon open boxSize="8" color="accent" />
+          <Text fontWeight="700" lineHeight="1.1" letterSpacing="-0.01em" hideBelow="sm">
+            Amber
+            <br />
+            Gatekeeper
+          </Text>
+        </HStack>
+        <Stack as="nav" aria-label="Pages" direction={{ base: 'row', lg: 'column' }} gap="1" flex="1">
+          {places.map((p) => (
+            <Go key={p.to} {...p} />
+          ))}
+        </Stack>
+        <Flex direction={{ base: 'row', lg: 'column' }} gap="3" align={{ base: 'center', lg: 'stretch' }}>
+          <Box px={{ lg: '2' }} hideBelow="sm">
+            <Text fontWeight="600">{me.data?.user}</Text>
+            <Text fontSize="sm" color="faint">
+              {me.data?.role}
+            </Text>
+          </Box>
+          <HStack gap="1">
+            <IconButton
+              aria-label={mode === 'dark' ? 'Show in light' : 'Show in dark'}
+              variant="ghost"
+              color="faint"
+              _hover={{ bg: 'sunk', color: 'ink' }}
+              onClick={toggle}
+            >
+              {mode === 'dark' ? <SunIcon /> : <MoonIcon />}
+            </IconButton>
+            <IconButton
+              aria-label="Sign out"
+              variant="ghost"
+              color="faint"
+              _hover={{ bg: 'sunk', color: 'ink' }}
+              loading={leave.isPending}
+              onClick={() => leave.mutate()}
+            >
+              <LeaveIcon />
+            </IconButton>
+          </HStack>
+        </Flex>
+      </Flex>
+      <Box as="main" id="content" flex="1" minW="0" px={{ base: '4', md: '10' }} py={{ base: '6', md: '9' }}>
+        <Box maxW="1040px" mx="auto">
+          {children}
+        </Box>
+      </Box>
+    </Flex>
+  );
+}

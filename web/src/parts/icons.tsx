@@ -1,0 +1,62 @@
+import { chakra, type HTMLChakraProps } from '@chakra-ui/react';
+
+type IconProps = HTMLChakraProps<'svg'>;
+const Icon = chakra('svg', { base: { boxSize: '5', flexShrink: 0, display: 'inline-block', overflow: 'visible' } });
+
+const line = {
+  fill: 'none',
+  stroke: 'currentColor',
+  strokeWidth: 1.8,
+  strokeLinecap: 'round',
+  strokeLinejoin: 'round',
+} as const;
+
+function drawn(path: string) {
+  return (props: IconProps) => (
+    <Icon viewBox="0 0 24 24" aria-hidden {...props}>
+      <path d={path} {...line} />
+    </Icon>
+  );
+}
+
+export const FolderIcon = drawn(
+  'M3.5 18.5V6a1.5 1.5 0 0 1 1.5-1.5h4.5l2 2.5H19A1.5 1.5 0 0 1 20.5 8.5v10A1.5 1.5 0 0 1 19 20H5a1.5 1.5 0 0 1-1.5-1.5Z',
+);
+export const WhyIcon = drawn(
+  'M9 9a3 3 0 1 1 4.2 2.75c-.8.4-1.2.9-1.2 1.75v.7M12 17.4v.1M12 21a9 9 0 1 0 0-18 9 9 0 0 0 0 18Z',
+);
+export const PersonIcon = drawn(
+  'M12 12a3.75 3.75 0 1 0 0-7.5A3.75 3.75 0 0 0 12 12Zm-7 8c.6-3.2 3.4-5 7-5s6.4 1.8 7 5',
+);
+export const PeopleIcon = drawn(
+  'M9 11.5a3.25 3.25 0 1 0 0-6.5 3.25 3.25 0 0 0 0 6.5ZM3 19.5c.5-2.9 2.9-4.7 6-4.7s5.5 1.8 6 4.7M16 5.3a3.2 3.2 0 0 1 0 6M17.5 15c1.9.6 3.2 2.2 3.5 4.5',
+);
+export const EveryoneIcon = drawn(
+  'M12 21a9 9 0 1 0 0-18 9 9 0 0 0 0 18ZM3.5 12h17M12 3c2.5 2.6 3.6 5.6 3.6 9s-1.1 6.4-3.6 9c-2.5-2.6-3.6-5.6-3.6-9S9.5 5.6 12 3Z',
+);
+export const SunIcon = drawn(
+  'M12 16a4 4 0 1 0 0-8 4 4 0 0 0 0 8ZM12 3v2M12 19v2M3 12h2M19 12h2M5.6 5.6 7 7M17 17l1.4 1.4M5.6 18.4 7 17M17 7l1.4-1.4',
+);
+export const MoonIcon = drawn('M20 14.5A8.5 8.5 0 0 1 9.5 4a8.5 8.5 0 1 0 10.5 10.5Z');
+export const LeaveIcon = drawn(
+  'M14 4.5H6.5A1.5 1.5 0 0 0 5 6v12a1.5 1.5 0 0 0 1.5 1.5H14M10.5 12H20m-3.5-3.5L20 12l-3.5 3.5',
+);
+export const AddIcon = drawn('M12 5v14M5 12h14');
+export const RemoveIcon = drawn(
+  'M5 7h14M10 11v6M14 11v6M7 7l.8 11.2A1.5 1.5 0 0 0 9.3 19.6h5.4a1.5 1.5 0 0 0 1.5-1.4L17 7M9.5 7l.4-2.1a1 1 0 0 1 1-.9h2.2a1 1 0 0 1 1 .9l.4 2.1',
+);
+export const CopyIcon = drawn(
+  'M9 9V5.5A1.5 1.5 0 0 1 10.5 4h8A1.5 1.5 0 0 1 20 5.5v8a1.5 1.5 0 0 1-1.5 1.5H15M5.5 9h8A1.5 1.5 0 0 1 15 10.5v8a1.5 1.5 0 0 1-1.5 1.5h-8A1.5 1.5 0 0 1 4 18.5v-8A1.5 1.5 0 0 1 5.5 9Z',
+);
+export const CutIcon = drawn('M12 4v5M12 15v5M6 12h12');
+
+/** A gate between two posts: across the way where it is shut, swung aside where it is open. */
+export const GateIcon = ({ open, ...props }: IconProps & { open: boolean }) => (
+  <Icon viewBox="0 0 32 32" aria-hidden {...props}>
+    <path
+      d={open ? 'M6 27V8M26 27V8M6 13l7-4.5v13L6 24' : 'M6 27V8M26 27V8M6 12.5h20M6 22h20M6 22 26 12.5'}
+      {...line}
+      strokeWidth={2.4}
+    />
+  </Icon>
+);

@@ -1,0 +1,59 @@
+import { Alert, Box, type BoxProps, Button, type ButtonProps, Heading, Skeleton, Stack, Text } from '@chakra-ui/react';
+import type { ReactNode } from 'react';
+import { Refusal } from '../api/client';
+
+/** A raised sheet of paper: what belongs together. */
+export const Sheet = (props: BoxProps) => (
+  <Box bg="sheet" borderWidth="1px" borderColor="line" borderRadius="lg" overflow="hidden" {...props} />
+);
+
+export function PageHead({ title, text, children }: { title: string; text?: ReactNode; children?: ReactNode }) {
+  return (
+    <Stack direction={{ base: 'column', md: 'row' }} justify="space-between" align={{ md: 'end' }} mb="6" gap="4">
+      <Box>
+        <Heading as="h1" fontSize="3xl" lineHeight="1.15" letterSpacing="-0.02em" fontWeight="700">
+          {title}
+        </Heading>
+        {text && (
+          <Text color="faint" mt="1.5">
+            {text}
+          </Text>
+        )}
+      </Box>
+      {children}
+    </Stack>
+  );
+}
+
+export const MainButton = (props: ButtonProps) => (
+  <Button bg="accent" color="accent.on" _hover={{ opacity: 0.88 }} fontWeight="600" {...props} />
+);
+
+export const QuietButton = (props: ButtonProps) => (
+  <Button variant="outline" borderColor="line" color="ink" _hover={{ bg: 'sunk' }} {...props} />
+);
+
+/** While data is on its way, and when it does not come. */
+export function Waiting({ error, rows = 4 }: { error: Error | null; rows?: number }) {
+  if (!error)
+    return (
+      <Stack gap="3" aria-busy aria-label="Loading">
+        {Array.from({ length: rows }, (_, i) => (
+          <Skeleton key={i} h="12" css={{ '--start-color': 'colors.sunk', '--end-color': 'colors.line' }} />
+        ))}
+      </Stack>
+    );
+  return <Refused error={error} />;
+}
+
+export function Refused({ error }: { error: Error }) {
+  return (
+    <Alert.Root status="error" bg="shut.soft" color="ink">
+      <Alert.Indicator color="shut" />
+      <Alert.Content>
+        <Alert.Title>{error.message}</Alert.Title>
+        {error instanceof Refusal && error.next && <Alert.Description>Next: {error.next}</Alert.Description>}
+      </Alert.Content>
+    </Alert.Root>
+  );
+}

@@ -1,0 +1,33 @@
+import { createToaster, Stack, Toast, Toaster as Toasts } from '@chakra-ui/react';
+import { Refusal } from '../api/client';
+
+const toaster = createToaster({ placement: 'bottom-end', pauseOnPageIdle: true, max: 4 });
+
+export const say = (title: string) => toaster.create({ title, type: 'success', duration: 4000 });
+export const sayRefused = (error: Error) =>
+  toaster.create({
+    title: error.message,
+    description: error instanceof Refusal && error.next ? `Next: ${error.next}` : undefined,
+    type: 'error',
+    duration: 9000,
+    closable: true,
+  });
+
+export const Toaster = () => (
+  <Toasts toaster={toaster} insetInline={{ mdDown: '4' }}>
+    {(toast) => (
+      <Toast.Root
+        width={{ md: 'sm' }}
+        bg={toast.type === 'error' ? 'shut.soft' : 'open.soft'}
+        color="ink"
+        boxShadow="md"
+      >
+        <Stack gap="1" flex="1">
+          <Toast.Title>{toast.title}</Toast.Title>
+          {toast.description && <Toast.Description color="ink">{toast.description}</Toast.Description>}
+        </Stack>
+        {toast.closable && <Toast.CloseTrigger color="ink" />}
+      </Toast.Root>
+    )}
+  </Toasts>
+);
