@@ -3,6 +3,6 @@ import { defineConfig } from 'vite';
 
 export default defineConfig({
   plugins: [react()],
-  build: { outDir: 'dist', emptyOutDir: false, chunkSizeWarningLimit: 1500 },
+  build: { outDir: 'dist', emptyOutDir: true, chunkSizeWarningLimit: 1500 },
   server: { proxy: { '/api': 'http://127.0.0.1:8460' } },
 });

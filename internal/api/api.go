@@ -54,7 +54,11 @@ func address(ctx context.Context) string {
 // goes into the OpenAPI document.
 func New(svc *service.Service, log *slog.Logger, console fs.FS, version string) *Server {
 	s := &Server{svc: svc, log: log, mux: chi.NewRouter()}
-	s.mux.Use(middleware.Recoverer, s.secure, http.NewCrossOriginProtection().Handler)
+	sameSite := http.NewCrossOriginProtection()
+	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		writeProblem(w, http.StatusForbidden, "this came from another site's page")
+	}))
+	s.mux.Use(middleware.Recoverer, s.secure, sameSite.Handler)
 
 	config := huma.DefaultConfig("Amber Gatekeeper", version)
 	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie."
@@ -172,8 +176,8 @@ var statusOf = map[service.Kind]int{
 }
 
 // asProblem turns what a use case returns into what a client reads. Unexpected
-// errors are logged and not shown.
-func (s *Server) asProblem(err error) error {
+// errors are logged and not shown. where is the part of the request that fields are in.
+func (s *Server) asProblem(err error, where string) error {
 	if err == nil {
 		return nil
 	}
@@ -185,7 +189,7 @@ func (s *Server) asProblem(err error) error {
 	status := statusOf[e.Kind]
 	p := &Problem{Next: e.Next, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
 	if e.Field != "" {
-		p.Errors = []*huma.ErrorDetail{{Location: "body." + e.Field, Message: e.Message}}
+		p.Errors = []*huma.ErrorDetail{{Location: where + "." + e.Field, Message: e.Message}}
 	}
 	if e.RetryAfter > 0 {
 		return huma.ErrorWithHeaders(p, http.Header{"Retry-After": {strconv.Itoa(int(e.RetryAfter/time.Second) + 1)}})
@@ -195,7 +199,7 @@ func (s *Server) asProblem(err error) error {
 
 func (s *Server) problem(ctx huma.Context, err error) {
 	var p *Problem
-	if !errors.As(s.asProblem(err), &p) {
+	if !errors.As(s.asProblem(err, "header"), &p) {
 		p = &Problem{ErrorModel: huma.ErrorModel{Status: http.StatusInternalServerError}}
 	}
 	if p.Status == http.StatusUnauthorized {
@@ -204,6 +208,13 @@ func (s *Server) problem(ctx huma.Context, err error) {
 	ctx.SetHeader("Content-Type", "application/problem+json")
 	ctx.SetStatus(p.Status)
 	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
+}
+
+// writeProblem is for what is turned down before any operation is reached.
+func writeProblem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
 }
 
 // operation is what every route shares.
@@ -217,7 +228,7 @@ func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I)
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*output, error) {
 		out, err := fn(ctx, in)
 		if err != nil {
-			return nil, s.asProblem(err)
+			return nil, s.asProblem(err, fieldsOf(op))
 		}
 		return &output{out}, nil
 	})
@@ -227,8 +238,15 @@ func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I)
 func do[I any](s *Server, op huma.Operation, fn func(context.Context, *I) error) {
 	op.DefaultStatus = http.StatusNoContent
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*struct{}, error) {
-		return nil, s.asProblem(fn(ctx, in))
+		return nil, s.asProblem(fn(ctx, in), fieldsOf(op))
 	})
+}
+
+func fieldsOf(op huma.Operation) string {
+	if op.Method == http.MethodGet || op.Method == http.MethodDelete {
+		return "query"
+	}
+	return "body"
 }
 
 // serveConsole serves the built console; paths that are no file are its own to route.
@@ -236,9 +254,7 @@ func serveConsole(console fs.FS) http.HandlerFunc {
 	files := http.FileServerFS(console)
 	return func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
-			w.Header().Set("Content-Type", "application/problem+json")
-			w.WriteHeader(http.StatusNotFound)
-			_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is no such route; see /openapi.json"}` + "\n"))
+			writeProblem(w, http.StatusNotFound, "there is no such route; see /openapi.json")
 			return
 		}
 		name := strings.TrimPrefix(r.URL.Path, "/")

@@ -46,7 +46,7 @@ func cookie(value string, expires time.Time) http.Cookie {
 func (s *Server) registerSession() {
 	answer := func(session service.Session, err error) (*signedInOutput, error) {
 		if err != nil {
-			return nil, s.asProblem(err)
+			return nil, s.asProblem(err, "body")
 		}
 		return &signedInOutput{cookie(session.Token, session.Expires),
 			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, string(session.Actor.Role)}}, nil
@@ -95,6 +95,6 @@ func (s *Server) registerSession() {
 		Cookie        string `header:"Cookie"`
 	}) (*signedOut, error) {
 		err := s.svc.SignOut(ctx, token(in.Authorization, in.Cookie))
-		return &signedOut{cookie("", time.Time{})}, s.asProblem(err)
+		return &signedOut{cookie("", time.Time{})}, s.asProblem(err, "header")
 	})
 }

@@ -75,7 +75,7 @@ func (a *app) root() *cli.Command {
 		},
 		Writer: a.out, ErrWriter: a.err,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
-		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
+		OnUsageError:   misused,
 		Before: func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
 			var err error
 			a.client, err = newClient(cmd.String("url"))
@@ -85,10 +85,15 @@ func (a *app) root() *cli.Command {
 	}
 }
 
+// misused turns what the argument parser says into a failure like any other.
+func misused(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+	return &failure{code: exitUsage, msg: err.Error(), next: cmd.FullName() + " --help"}
+}
+
 // group is a command that only holds others. Asked for none of them, it lists
 // them; asked for another, it says so.
 func group(name, text string, commands ...*cli.Command) *cli.Command {
-	return &cli.Command{Name: name, Usage: text, Commands: commands, Action: func(_ context.Context, cmd *cli.Command) error {
+	return &cli.Command{Name: name, Usage: text, Commands: commands, OnUsageError: misused, Action: func(_ context.Context, cmd *cli.Command) error {
 		if cmd.Args().Present() {
 			return &failure{code: exitUsage, msg: fmt.Sprintf("there is no command %q in amber %s", cmd.Args().First(), name), next: "amber " + name + " --help"}
 		}
@@ -105,7 +110,7 @@ func (a *app) leaf(name, text, argsUsage string, flags []cli.Flag, run func(ctx 
 			least++
 		}
 	}
-	return &cli.Command{Name: name, Usage: text, ArgsUsage: argsUsage, Flags: flags, Action: func(ctx context.Context, cmd *cli.Command) error {
+	return &cli.Command{Name: name, Usage: text, ArgsUsage: argsUsage, Flags: flags, OnUsageError: misused, Action: func(ctx context.Context, cmd *cli.Command) error {
 		args := cmd.Args().Slice()
 		if len(args) < least || len(args) > most {
 			return &failure{code: exitUsage, msg: fmt.Sprintf("usage: %s %s", cmd.FullName(), argsUsage), next: cmd.FullName() + " --help"}

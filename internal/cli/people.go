@@ -194,6 +194,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return show(a, cmd, out, func(w io.Writer, users []api.User) {
 				t := newTable("name", "uid", "full name", "state", "groups")
+				t.empty = "no users yet: amber user add NAME"
 				for _, u := range users {
 					t.row(u.Name, fmt.Sprint(u.UID), u.FullName, userState(u), strings.Join(u.Groups, ", "))
 				}
@@ -235,6 +236,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return show(a, cmd, out, func(w io.Writer, groups []api.Group) {
 				t := newTable("name", "gid", "members", "description")
+				t.empty = "no groups yet: amber group add NAME"
 				for _, g := range groups {
 					t.row(g.Name, fmt.Sprint(g.GID), memberNames(g), g.Description)
 				}

@@ -34,6 +34,7 @@ func (a *app) placeCommands() []*cli.Command {
 			}
 			return show(a, cmd, out, func(w io.Writer, volumes []api.Volume) {
 				t := newTable("name", "directory")
+				t.empty = "no volumes yet: amber volume add NAME DIRECTORY"
 				for _, v := range volumes {
 					t.row(v.Name, v.Path)
 				}
@@ -69,6 +70,7 @@ func (a *app) placeCommands() []*cli.Command {
 			}
 			return show(a, cmd, out, func(w io.Writer, folders []api.Folder) {
 				t := newTable("name", "volume", "published as", "description")
+				t.empty = "no folders yet: amber folder add NAME --volume VOLUME"
 				for _, f := range folders {
 					t.row(f.Name, f.Volume, publishedAs(f), f.Description)
 				}

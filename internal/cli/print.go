@@ -17,6 +17,7 @@ type table struct {
 	head     []string
 	rows     [][]string
 	wrapLast bool
+	empty    string // printed instead of a table without rows
 }
 
 func newTable(head ...string) *table { return &table{head: head} }
@@ -70,6 +71,10 @@ func (t *table) widths() []int {
 }
 
 func (t *table) print(w io.Writer) {
+	if len(t.rows) == 0 {
+		fmt.Fprintln(w, t.empty)
+		return
+	}
 	widths := t.widths()
 	line := func(cells []string) {
 		var b strings.Builder

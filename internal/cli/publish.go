@@ -61,6 +61,7 @@ func (a *app) publishCommands() []*cli.Command {
 			}
 			return show(a, cmd, out, func(w io.Writer, shares []api.Share) {
 				t := newTable("name", "folder", "options", "description")
+				t.empty = "no shares yet: amber share add FOLDER"
 				for _, s := range shares {
 					t.row(s.Name, s.Folder, shareOptions(s), s.Description)
 				}
@@ -162,6 +163,7 @@ func (a *app) journalCommand() *cli.Command {
 			}
 			return show(a, cmd, out, func(w io.Writer, rows []api.JournalRow) {
 				t := newTable("number", "at", "who", "did", "to")
+				t.empty = "nothing after that"
 				for _, r := range rows {
 					t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject)
 				}

@@ -74,6 +74,7 @@ type rawClient struct {
 	session uint64
 	tree    uint32
 	sign    signer
+	preauth *[64]byte // for 3.1.1: the hash so far
 }
 
 func dialRaw(t testing.TB, addr string) *rawClient {
@@ -107,6 +108,9 @@ func (c *rawClient) receive() (header, []byte, error) {
 	}
 	h, err := parseHeader(msg)
 	h.status = Status(le.Uint32(msg[8:]))
+	if c.preauth != nil && c.sign == nil && (h.command == cmdNegotiate || h.status == statusMoreProcessingRequired) {
+		*c.preauth = extend(*c.preauth, msg)
+	}
 	return h, msg[headerSize:], err
 }
 
@@ -114,6 +118,8 @@ func (c *rawClient) do(cmd command, body []byte) (header, []byte, error) {
 	msg := c.message(cmd, body)
 	if c.sign != nil {
 		signMessage(c.sign, msg)
+	} else if c.preauth != nil {
+		*c.preauth = extend(*c.preauth, msg)
 	}
 	c.frame(msg)
 	return c.receive()
@@ -130,9 +136,23 @@ func negotiateBody(dialects ...uint16) []byte {
 	return b
 }
 
-// signIn is the client's half of NTLMv2, MS-NLMP section 3.3.2.
-func (c *rawClient) signIn() *rawClient {
-	_, _, err := c.do(cmdNegotiate, negotiateBody(dialect21))
+// hello311 offers 3.1.1 with the contexts given.
+func hello311(contexts ...[]byte) []byte {
+	b := append(negotiateBody(dialect311), 0, 0)
+	le.PutUint32(b[28:], uint32(headerSize+len(b)))
+	le.PutUint16(b[32:], uint16(len(contexts)))
+	for i, c := range contexts {
+		kind := []uint16{contextPreauth, contextSigning}[i]
+		b = appendContext(b, kind, c)
+	}
+	return b
+}
+
+func (c *rawClient) signIn() *rawClient { return c.signInWith(negotiateBody(dialect21)) }
+
+// signInWith is the client's half of NTLMv2, MS-NLMP section 3.3.2.
+func (c *rawClient) signInWith(hello []byte) *rawClient {
+	_, _, err := c.do(cmdNegotiate, hello)
 	require.NoError(c.t, err)
 	setup := func(token []byte) []byte {
 		b := make([]byte, 24, 24+len(token))
@@ -173,6 +193,10 @@ func (c *rawClient) signIn() *rawClient {
 	require.NoError(c.t, err)
 	require.Equal(c.t, statusOK, h.status)
 	c.sign = hmacSigner(mac(key, proof))
+	if c.preauth != nil {
+		c.sign, err = newSigner(signGMAC, deriveKey(mac(key, proof), "SMBSigningKey\x00", c.preauth[:]))
+		require.NoError(c.t, err)
+	}
 	return c
 }
 
@@ -460,6 +484,20 @@ func TestChangeNotifyAndCancel(t *testing.T) {
 	h, _, err = c.do(cmdEcho, []byte{4, 0, 0, 0})
 	require.NoError(t, err)
 	require.Equal(t, statusOK, h.status)
+}
+
+var preauthContext, gmacContext = []byte{1, 0, 0, 0, preauthSHA512, 0}, []byte{2, 0, signGMAC, 0, signCMAC, 0}
+
+func TestGMACWhereTheClientCan(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr)
+	c.preauth = new([64]byte)
+	c.signInWith(hello311(preauthContext, gmacContext)).connect()
+	id := c.create("README.txt", 0x120089, 1, 0)
+	h, body, err := c.do(cmdRead, readBody(id, 9, 0))
+	require.NoError(t, err)
+	require.Equal(t, statusOK, h.status)
+	require.Equal(t, "night log", string(body[16:]))
 }
 
 // FuzzSigned sends a signed-in client's messages of any command with any body.

@@ -135,7 +135,7 @@ function PlaceSheet({ place, mayChange }: { place: Place; mayChange: boolean }) 
           {place.path.includes('/') && !place.cut ? 'Nothing is written here.' : 'No entries: nobody gets in.'}
         </Text>
       ) : (
-        <Table.ScrollArea>
+        <Table.ScrollArea position="relative">
           <Table.Root
             size="sm"
             css={{

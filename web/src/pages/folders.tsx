@@ -69,7 +69,7 @@ export function Folders() {
     <>
       <PageHead title="Folders" text={`${folders.data.length} folders, and where each is published`} />
       <Sheet>
-        <Table.ScrollArea>
+        <Table.ScrollArea position="relative">
           <Table.Root size="md" interactive css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
             <Table.Header>
               <Table.Row>

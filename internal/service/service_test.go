@@ -1,0 +1,339 @@
+package service
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
+)
+
+var keeper = Actor{Name: "keeper", Role: identity.Administrator}
+
+func open(t *testing.T) *Service {
+	t.Helper()
+	s, err := Open(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+// observatory has two users, two groups, a volume, a folder with a directory, a share.
+func observatory(t *testing.T) *Service {
+	t.Helper()
+	s, ctx, dir := open(t), context.Background(), t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "instruments", "firmware", "bench"), 0o755))
+	_, err := s.CreateGroup(ctx, keeper, GroupInput{Name: "engineers"})
+	require.NoError(t, err)
+	_, err = s.CreateGroup(ctx, keeper, GroupInput{Name: "staff", Members: []string{"engineers"}})
+	require.NoError(t, err)
+	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "tomasz", Groups: []string{"engineers"}, Password: "tomasz-at-larkfell"})
+	require.NoError(t, err)
+	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "keeper", Role: identity.Administrator, Password: "keeper-at-larkfell", NoSMB: true})
+	require.NoError(t, err)
+	_, err = s.CreateVolume(ctx, keeper, "summit", dir)
+	require.NoError(t, err)
+	_, err = s.CreateFolder(ctx, keeper, FolderInput{Name: "instruments", Volume: "summit"})
+	require.NoError(t, err)
+	_, err = s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "staff", Level: "read"})
+	require.NoError(t, err)
+	_, err = s.CreateShare(ctx, keeper, ShareInput{Folder: "instruments"})
+	require.NoError(t, err)
+	return s
+}
+
+// A refused change says which field is at fault and changes nothing: not the
+// records, not the policy, not the journal.
+func TestRefusedChangesLeaveNothing(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	uid := uint32(1000)
+	for name, c := range map[string]struct {
+		do    func() error
+		kind  Kind
+		field string
+		says  string
+	}{
+		"circle":       {func() error { return s.AddMember(ctx, keeper, "engineers", "staff") }, Conflict, "", "circle"},
+		"two with uid": {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", UID: &uid}); return err }, Conflict, "uid", "tomasz"},
+		"name taken":   {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "TOMASZ"}); return err }, Conflict, "name", "already"},
+		"bad name":     {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "a/b"}); return err }, Invalid, "name", "letters"},
+		"short password": {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", Password: "x"}); return err },
+			Invalid, "password", "8 characters"},
+		"no such group":     {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", Primary: "x"}); return err }, NotFound, "group", "x"},
+		"user in use":       {func() error { return s.RemoveGroup(ctx, keeper, "staff") }, Conflict, "", "still named by entry"},
+		"no administrator":  {func() error { return s.RemoveUser(ctx, keeper, "keeper") }, Conflict, "", "no administrator"},
+		"volume overlaps":   {func() error { _, err := s.CreateVolume(ctx, keeper, "x", s.Policy().Volumes[0].Path); return err }, Conflict, "path", "overlaps"},
+		"volume is state":   {func() error { _, err := s.CreateVolume(ctx, keeper, "x", s.state); return err }, Invalid, "path", "own state"},
+		"volume holds root": {func() error { _, err := s.CreateVolume(ctx, keeper, "x", "/"); return err }, Invalid, "path", "own state"},
+		"relative volume":   {func() error { _, err := s.CreateVolume(ctx, keeper, "x", "srv"); return err }, Invalid, "path", "absolute"},
+		"folder in folder": {func() error {
+			_, err := s.CreateFolder(ctx, keeper, FolderInput{Name: "x", Volume: "summit", Path: "instruments/firmware"})
+			return err
+		}, Conflict, "path", "overlaps"},
+		"folder outside": {func() error {
+			_, err := s.CreateFolder(ctx, keeper, FolderInput{Name: "x", Volume: "summit", Path: "../x"})
+			return err
+		}, Invalid, "path", "relative"},
+		"volume in use": {func() error { return s.RemoveVolume(ctx, keeper, "summit") }, Conflict, "", "instruments"},
+		"share taken":   {func() error { _, err := s.CreateShare(ctx, keeper, ShareInput{Folder: "instruments"}); return err }, Conflict, "name", "already"},
+		"entry level": {func() error {
+			_, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "staff", Level: "write"})
+			return err
+		}, Invalid, "level", "pass, read"},
+		"entry who": {func() error {
+			_, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "nobody", Level: "read"})
+			return err
+		}, NotFound, "who", "nobody"},
+		"entry nowhere": {func() error {
+			_, err := s.AddEntry(ctx, keeper, "instruments/none", EntryInput{Who: "staff", Level: "read"})
+			return err
+		}, NotFound, "path", "not on disk"},
+		"entry reaches nothing": {func() error {
+			_, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "staff", Level: "read", Applies: []string{"direct"}})
+			return err
+		}, Invalid, "applies", "nothing"},
+		"entry not there": {func() error { return s.RemoveEntry(ctx, keeper, "instruments/firmware", 1) }, NotFound, "id", "not written on"},
+		"cut at root":     {func() error { return s.SetInherit(ctx, keeper, "instruments", false, false) }, Invalid, "path", "inherits nothing"},
+		"nfs":             {func() error { return s.SetService(ctx, keeper, "nfs", true) }, Conflict, "protocol", "NFS"},
+		"auditor": {func() error {
+			return s.SetService(ctx, Actor{Name: "auditor", Role: identity.Auditor}, "smb", false)
+		}, Forbidden, "", "may look but not change"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			before, policy := s.records, s.Policy()
+			rows, err := s.VerifyJournal(ctx)
+			require.NoError(t, err)
+			err = c.do()
+			var e *Error
+			require.ErrorAs(t, err, &e)
+			require.Equal(t, c.kind, e.Kind, e.Message)
+			require.Equal(t, c.field, e.Field, e.Message)
+			require.Contains(t, e.Message, c.says)
+			require.Same(t, policy, s.Policy())
+			after, err := s.VerifyJournal(ctx)
+			require.NoError(t, err)
+			require.Equal(t, rows, after)
+			require.NoError(t, s.store.Write(ctx, func(tx *store.Tx) error {
+				now, err := tx.Records(ctx)
+				require.Equal(t, before, now)
+				return err
+			}))
+		})
+	}
+}
+
+// The journal alone leads to the records, whatever was done.
+func TestJournalRebuildsTheRecords(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	disabled := true
+	ends := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
+	for _, do := range []func() error{
+		func() error { return s.SetInherit(ctx, keeper, "instruments/firmware", false, true) },
+		func() error {
+			_, err := s.AddEntry(ctx, keeper, "instruments/firmware/bench", EntryInput{Who: "owner@", Level: "change", Applies: []string{"files"}, Note: "n"})
+			return err
+		},
+		func() error {
+			_, err := s.UpdateUser(ctx, keeper, "tomasz", UserChange{Disabled: &disabled, Expires: &ends})
+			return err
+		},
+		func() error {
+			_, err := s.AddShareEntry(ctx, keeper, "instruments", EntryInput{Who: "engineers", Deny: true, Level: "change"})
+			return err
+		},
+		func() error { return s.RemoveMember(ctx, keeper, "staff", "engineers") },
+		func() error {
+			root := s.Policy().Folders[0].Root
+			return s.MoveRules(ctx, s.Policy().Folders[0].ID, "firmware", "microcode", func() error {
+				return os.Rename(filepath.Join(root, "firmware"), filepath.Join(root, "microcode"))
+			})
+		},
+		func() error { return s.SetInherit(ctx, keeper, "instruments/microcode", true, false) },
+		func() error { return s.SetPassword(ctx, keeper, "tomasz", "a new password") },
+		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
+	} {
+		require.NoError(t, do())
+		rows, err := s.Journal(ctx, 0, 1000)
+		require.NoError(t, err)
+		rebuilt, err := store.Rebuild(rows)
+		require.NoError(t, err)
+		require.Equal(t, s.records, rebuilt)
+	}
+	f := s.Policy().FolderNamed("instruments")
+	require.True(t, f.Tree.HasRulesAt("microcode/bench"))
+	require.False(t, f.Tree.HasRulesAt("firmware"))
+
+	// No secret has got into it, and a row that is altered is found.
+	db, err := os.ReadFile(filepath.Join(s.state, store.FileName))
+	require.NoError(t, err)
+	wal, _ := os.ReadFile(filepath.Join(s.state, store.FileName+"-wal"))
+	for _, secret := range []string{"tomasz-at-larkfell", "a new password", string(ntHash("a new password"))} {
+		require.NotContains(t, string(db)+string(wal), secret)
+	}
+	require.NoError(t, s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.Run(ctx, `UPDATE journal SET actor = 'wren' WHERE seq = 3`)
+	}))
+	_, err = s.VerifyJournal(ctx)
+	require.ErrorIs(t, err, store.ErrBroken)
+	require.ErrorContains(t, err, "row 3")
+}
+
+// Cutting with a copy changes nobody's access, except that it never widens.
+func TestCutWithCopy(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	_, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "engineers", Level: "change", Applies: []string{"files"}})
+	require.NoError(t, err)
+	tree := func() *acl.Tree { return s.Policy().FolderNamed("instruments").Tree }
+	user := s.Policy().Directory.UserIndex(s.Policy().Directory.UserNamed("tomasz").ID)
+	look := func() map[string]acl.Mask {
+		out := make(map[string]acl.Mask)
+		for path, file := range map[string]bool{"firmware": false, "firmware/bench": false, "firmware/x": true, "firmware/bench/x": true} {
+			out[path] = tree().List(path, file).Evaluate(s.Policy().Directory, user, acl.Ownership{User: -1, Group: -1}, acl.All, nil)
+		}
+		return out
+	}
+	before := look()
+	require.NoError(t, s.SetInherit(ctx, keeper, "instruments/firmware", false, true))
+	require.Equal(t, before, look())
+	require.NoError(t, s.SetInherit(ctx, keeper, "instruments/firmware/bench", false, false))
+	require.Zero(t, look()["firmware/bench"])
+}
+
+func TestSettleMovesAfterACrash(t *testing.T) {
+	ctx := context.Background()
+	crash := errors.New("power cut")
+	for name, c := range map[string]struct {
+		renamed bool
+		rules   string
+	}{"before the rename": {false, "firmware"}, "after the rename": {true, "microcode"}} {
+		t.Run(name, func(t *testing.T) {
+			s := observatory(t)
+			require.NoError(t, s.SetInherit(ctx, keeper, "instruments/firmware", false, true))
+			f := s.Policy().Folders[0]
+			require.Panics(t, func() {
+				_ = s.MoveRules(ctx, f.ID, "firmware", "microcode", func() error {
+					if c.renamed {
+						require.NoError(t, os.Rename(filepath.Join(f.Root, "firmware"), filepath.Join(f.Root, "microcode")))
+					}
+					panic(crash) // what follows never happens
+				})
+			})
+			require.NoError(t, s.Close())
+			again, err := Open(ctx, s.state)
+			require.NoError(t, err)
+			defer again.Close()
+			require.True(t, again.Policy().Folders[0].Tree.HasRulesAt(c.rules))
+			require.Len(t, again.Policy().Folders[0].Rules, 2)
+			var left int
+			require.NoError(t, again.store.DB().QueryRow(`SELECT count(*) FROM moves`).Scan(&left))
+			require.Zero(t, left)
+		})
+	}
+}
+
+func TestFirstAdministrator(t *testing.T) {
+	s, ctx := open(t), context.Background()
+	code, err := s.FirstCode(ctx)
+	require.NoError(t, err)
+	_, err = s.MakeFirst(ctx, "wrong", "keeper", "keeper-at-larkfell", "::1")
+	require.Error(t, err)
+	session, err := s.MakeFirst(ctx, code, "keeper", "keeper-at-larkfell", "::1")
+	require.NoError(t, err)
+	actor, err := s.Authenticate(ctx, session.Token)
+	require.NoError(t, err)
+	require.Equal(t, identity.Administrator, actor.Role)
+	_, err = s.MakeFirst(ctx, code, "second", "second-at-larkfell", "::1")
+	require.Error(t, err)
+	code, err = s.FirstCode(ctx)
+	require.NoError(t, err)
+	require.Empty(t, code)
+}
+
+func TestSessions(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	_, err := s.SignIn(ctx, "tomasz", "tomasz-at-larkfell", "a")
+	require.ErrorContains(t, err, "storage only")
+	_, wrong := s.SignIn(ctx, "keeper", "no", "a")
+	_, unknown := s.SignIn(ctx, "no one", "no", "a")
+	require.Equal(t, wrong.Error(), unknown.Error(), "which accounts exist is not said")
+	session, err := s.SignIn(ctx, "Keeper", "keeper-at-larkfell", "a")
+	require.NoError(t, err)
+	_, err = s.Authenticate(ctx, session.Token)
+	require.NoError(t, err)
+	require.NoError(t, s.SetPassword(ctx, keeper, "keeper", "another-at-larkfell"))
+	_, err = s.Authenticate(ctx, session.Token)
+	require.Error(t, err, "a new password ends what the old one began")
+	session, err = s.SignIn(ctx, "keeper", "another-at-larkfell", "a")
+	require.NoError(t, err)
+	require.NoError(t, s.SignOut(ctx, session.Token))
+	_, err = s.Authenticate(ctx, session.Token)
+	require.Error(t, err)
+	_, err = s.Authenticate(ctx, "")
+	require.Error(t, err)
+}
+
+func TestThrottle(t *testing.T) {
+	now := time.Unix(0, 0)
+	th := NewThrottle(func() time.Time { return now })
+	for range freeTries {
+		th.Failed("wren", "a")
+		require.Zero(t, th.Wait("wren", "a"))
+	}
+	th.Failed("wren", "a")
+	require.Equal(t, time.Second, th.Wait("Wren", "b"), "the account, from anywhere")
+	require.Equal(t, time.Second, th.Wait("piran", "a"), "the address, for anyone")
+	require.Zero(t, th.Wait("piran", "b"))
+	th.Failed("wren", "a")
+	require.Equal(t, 2*time.Second, th.Wait("wren", "a"))
+	for range 100 {
+		th.Failed("wren", "a")
+	}
+	require.Equal(t, longestWait, th.Wait("wren", "a"))
+	now = now.Add(longestWait)
+	require.Zero(t, th.Wait("wren", "a"))
+	th.Succeeded("wren")
+	th.Failed("wren", "c")
+	require.Zero(t, th.Wait("wren", "c"))
+	now = now.Add(forgetAfter + time.Second)
+	th.Failed("x", "a")
+	require.Zero(t, th.Wait("x", "a"), "an old past is forgotten")
+	for i := range 3 * mostTries {
+		th.Failed(strings.Repeat("x", i%50)+itoa(int64(i)), "d")
+	}
+	require.LessOrEqual(t, len(th.tries), mostTries+2)
+}
+
+func TestKeyFileMustBeClosed(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.Close())
+	require.NoError(t, os.Chmod(filepath.Join(s.state, "secret.key"), 0o644))
+	_, err := Open(context.Background(), s.state)
+	require.ErrorContains(t, err, "chmod 600")
+}
+
+func TestSealedSecretsAreBoundToTheirUser(t *testing.T) {
+	s := observatory(t)
+	ctx := context.Background()
+	id, hash, ok := s.NTHash(ctx, "tomasz")
+	require.True(t, ok)
+	require.Equal(t, ntHash("tomasz-at-larkfell"), hash)
+	require.Equal(t, "a4f49c406510bdcab6824ee7c30fd852", hex.EncodeToString(ntHash("Password"))) // MS-NLMP section 4.2.2.1.2
+	var sealed []byte
+	require.NoError(t, s.store.DB().QueryRow(`SELECT nt_sealed FROM users WHERE id = ?`, id).Scan(&sealed))
+	_, err := s.keys.open(id+1, sealed)
+	require.Error(t, err)
+	_, _, ok = s.NTHash(ctx, "no one")
+	require.False(t, ok)
+	var none sql.NullString
+	require.False(t, checkPassword(none.String, ""))
+}

@@ -1,0 +1,172 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/demo"
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/test/gateway"
+)
+
+type answer struct {
+	status  int
+	header  http.Header
+	body    []byte
+	problem api.Problem
+}
+
+func ask(t testing.TB, g *gateway.Gateway, token, method, path, body string, headers ...string) answer {
+	t.Helper()
+	req, err := http.NewRequest(method, g.URL+path, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	for i := 0; i < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := gateway.Client.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	a := answer{status: resp.StatusCode, header: resp.Header}
+	a.body, err = io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	if resp.StatusCode >= 400 {
+		require.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), "%s %s: %s", method, path, a.body)
+		require.NoError(t, json.Unmarshal(a.body, &a.problem))
+		require.Equal(t, resp.StatusCode, a.problem.Status)
+		require.NotEmpty(t, a.problem.Detail)
+	}
+	return a
+}
+
+// routes reads every route from the document that the service itself gives out.
+func routes(t testing.TB, g *gateway.Gateway) map[string][]string {
+	var doc struct {
+		OpenAPI string                                `json:"openapi"`
+		Paths   map[string]map[string]json.RawMessage `json:"paths"`
+	}
+	require.NoError(t, json.Unmarshal(ask(t, g, "", "GET", "/openapi.json", "").body, &doc))
+	require.True(t, strings.HasPrefix(doc.OpenAPI, "3.1."))
+	out := make(map[string][]string)
+	for path, methods := range doc.Paths {
+		for m := range methods {
+			out[path] = append(out[path], strings.ToUpper(m))
+		}
+	}
+	require.Greater(t, len(out), 20)
+	return out
+}
+
+// Nobody gets past any route but sign-in and health without a session, and an
+// auditor changes nothing by any of them.
+func TestEveryRouteIsGuarded(t *testing.T) {
+	g := gateway.Start(t)
+	open := map[string]bool{"/api/v1/sign-in": true, "/api/v1/health": true, "/api/v1/first-administrator": true}
+	auditor := g.Token(t, "auditor")
+	before, err := g.Service.VerifyJournal(t.Context())
+	require.NoError(t, err)
+	for path, methods := range routes(t, g) {
+		if open[path] {
+			continue
+		}
+		filled := strings.NewReplacer("{name}", "nightlog", "{member}", "orla", "{id}", "1", "{protocol}", "smb").Replace(path)
+		for _, m := range methods {
+			for _, token := range []string{"", "forged"} {
+				require.Equal(t, http.StatusUnauthorized, ask(t, g, token, m, filled, "").status, "%s %s", m, path)
+			}
+			if m != http.MethodGet && path != "/api/v1/sign-out" {
+				require.Equal(t, http.StatusForbidden, ask(t, g, auditor, m, filled, "{}").status, "%s %s", m, path)
+			}
+		}
+	}
+	after, err := g.Service.VerifyJournal(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, before, after)
+	require.Equal(t, http.StatusOK, ask(t, g, auditor, "GET", "/api/v1/why?user=orla&path=nightlog", "").status)
+}
+
+func TestBadInputNamesTheField(t *testing.T) {
+	g := gateway.Start(t)
+	keeper := g.Token(t, "keeper")
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		field              string
+	}{
+		{"POST", "/api/v1/users", `{"name":"lunt","colour":"blue"}`, 422, "body.colour"},
+		{"POST", "/api/v1/users", `{"name":"lunt","uid":"many"}`, 422, "body.uid"},
+		{"POST", "/api/v1/users", `{"name":"lunt","uid":2001}`, 409, "body.uid"},
+		{"POST", "/api/v1/users", `{}`, 422, "body"},
+		{"POST", "/api/v1/entries", `{"path":"nightlog","who":"orla","level":"write"}`, 422, "body.level"},
+		{"POST", "/api/v1/entries", `{"path":"../etc","who":"orla","level":"read"}`, 422, "body.path"},
+		{"POST", "/api/v1/entries", `{"path":"nightlog","who":"orla","level":"read","applies":["everything"]}`, 422, "body.applies[0]"},
+		{"GET", "/api/v1/why?user=orla", "", 422, "query.path"},
+		{"GET", "/api/v1/why?user=orla&path=nightlog&wnat=read", "", 422, "query.wnat"},
+		{"GET", "/api/v1/why?user=orla&path=nightlog%00x", "", 422, "query.path"},
+		{"DELETE", "/api/v1/entries/one?path=nightlog", "", 422, "path.id"},
+	} {
+		a := ask(t, g, keeper, c.method, c.path, c.body)
+		require.Equal(t, c.status, a.status, "%s %s: %s", c.path, c.body, a.body)
+		require.NotEmpty(t, a.problem.Errors, string(a.body))
+		require.Equal(t, c.field, a.problem.Errors[0].Location, string(a.body))
+	}
+	require.Equal(t, 400, ask(t, g, keeper, "POST", "/api/v1/users", `{"name":`).status)
+	require.Equal(t, 404, ask(t, g, keeper, "GET", "/api/v1/nothing", "").status)
+	require.Equal(t, 413, ask(t, g, keeper, "POST", "/api/v1/users", `{"name":"`+strings.Repeat("x", 2<<20)+`"}`).status)
+	// A password that does not fit is not sent back.
+	a := ask(t, g, keeper, "POST", "/api/v1/users", `{"name":"lunt","password":"`+strings.Repeat("secret", 60)+`"}`)
+	require.Equal(t, 422, a.status)
+	require.NotContains(t, string(a.body), "secretsecret")
+}
+
+func TestSignInOverHTTP(t *testing.T) {
+	g := gateway.Start(t)
+	good := `{"user":"keeper","password":"keeper` + demo.PasswordSuffix + `"}`
+	a := ask(t, g, "", "POST", "/api/v1/sign-in", good)
+	require.Equal(t, 200, a.status)
+	cookie := a.header.Get("Set-Cookie")
+	for _, attr := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
+		require.Contains(t, cookie, attr)
+	}
+	value, _, _ := strings.Cut(cookie, ";")
+	require.Equal(t, 200, ask(t, g, "", "GET", "/api/v1/me", "", "Cookie", value).status)
+	// Another site cannot ride on the cookie.
+	a = ask(t, g, "", "PUT", "/api/v1/services/smb", `{"on":false}`, "Cookie", value, "Sec-Fetch-Site", "cross-site")
+	require.Equal(t, 403, a.status)
+	require.True(t, g.Service.Policy().Services.SMB)
+	require.Equal(t, 204, ask(t, g, "", "POST", "/api/v1/sign-out", "", "Cookie", value).status)
+	require.Equal(t, 401, ask(t, g, "", "GET", "/api/v1/me", "", "Cookie", value).status)
+
+	for range 5 {
+		require.Equal(t, 401, ask(t, g, "", "POST", "/api/v1/sign-in", `{"user":"auditor","password":"wrong"}`).status)
+	}
+	a = ask(t, g, "", "POST", "/api/v1/sign-in", `{"user":"auditor","password":"auditor`+demo.PasswordSuffix+`"}`)
+	require.Equal(t, 429, a.status)
+	require.NotEmpty(t, a.header.Get("Retry-After"))
+}
+
+func TestHeadersOfThePages(t *testing.T) {
+	g := gateway.Start(t)
+	resp, err := gateway.Client.Get(g.URL + "/folders")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	page, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	if resp.StatusCode == 404 && bytes.Contains(page, []byte("make build")) {
+		t.Skip("the console is not built: make build")
+	}
+	require.Contains(t, string(page), "<title>Amber Gatekeeper</title>")
+	require.Contains(t, resp.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'")
+	require.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"))
+}

@@ -1,0 +1,296 @@
+package test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// binary builds the program once for all tests.
+func binary(t testing.TB) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "amber-test-*")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	path := filepath.Join(dir, "amber")
+	cmd := exec.Command("go", "build", "-o", path, "../cmd/amber")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return path
+}
+
+// process is a running `amber serve`.
+type process struct {
+	bin, state, url, smb, code string
+	cmd                        *exec.Cmd
+}
+
+var printed = regexp.MustCompile(`console and API  (http://\S+)\n\s+SMB\s+(\S+)`)
+
+func serve(t testing.TB, bin, state string, flags ...string) *process {
+	t.Helper()
+	p := &process{bin: bin, state: state}
+	p.cmd = exec.Command(bin, append([]string{"serve", "--state", state, "--console", "127.0.0.1:0", "--smb", "127.0.0.1:0"}, flags...)...)
+	out, err := p.cmd.StdoutPipe()
+	require.NoError(t, err)
+	var log bytes.Buffer
+	p.cmd.Stderr = &log
+	require.NoError(t, p.cmd.Start())
+	t.Cleanup(p.kill)
+	var text strings.Builder
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		text.WriteString(lines.Text() + "\n")
+		if m := printed.FindStringSubmatch(text.String()); m != nil {
+			p.url, p.smb = m[1], m[2]
+		}
+		if _, code, ok := strings.Cut(lines.Text(), "--code "); ok {
+			p.code = code
+		}
+		if p.url != "" && (len(flags) > 0 || p.code != "" || lines.Text() == "") {
+			break
+		}
+	}
+	require.NotEmpty(t, p.url, "%s%s", text.String(), log.String())
+	if len(flags) == 0 { // the code, if there is one, follows at once
+		for p.code == "" && lines.Scan() {
+			if _, code, ok := strings.Cut(lines.Text(), "--code "); ok {
+				p.code = code
+			}
+		}
+	}
+	go func() {
+		for lines.Scan() {
+		}
+	}()
+	return p
+}
+
+func (p *process) kill() {
+	_ = p.cmd.Process.Kill()
+	_ = p.cmd.Wait()
+}
+
+// amber runs a client command as somebody with a home of their own.
+type amber struct {
+	t    testing.TB
+	bin  string
+	url  string
+	home string
+}
+
+func (a amber) try(password string, args ...string) (out, errOut string, code int) {
+	a.t.Helper()
+	cmd := exec.Command(a.bin, args...)
+	cmd.Env = []string{"HOME=" + a.home, "PATH=" + os.Getenv("PATH"), "AMBER_URL=" + a.url, "AMBER_PASSWORD=" + password}
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	_ = cmd.Run()
+	for _, line := range strings.Split(o.String(), "\n") {
+		if !strings.HasPrefix(line, " ") && !strings.Contains(line, "/") { // paths and commands may be longer
+			require.LessOrEqual(a.t, utf8.RuneCountInString(line), 100, line)
+		}
+	}
+	return o.String(), e.String(), cmd.ProcessState.ExitCode()
+}
+
+func (a amber) run(args ...string) string {
+	a.t.Helper()
+	out, errOut, code := a.try("", args...)
+	require.Zero(a.t, code, "amber %s: %s", strings.Join(args, " "), errOut)
+	return out
+}
+
+// A site made from nothing, by its first administrator, with the command line alone.
+func TestCommandLineFromNothing(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"))
+	require.NotEmpty(t, p.code)
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "first-administrator", "keeper", "--code", "wrong")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "the code is wrong")
+	_, errOut, code = a.try("keeper-at-larkfell", "first-administrator", "keeper", "--code", p.code)
+	require.Zero(t, code, errOut)
+	info, err := os.Stat(filepath.Join(a.home, ".config", "amber-gatekeeper", "tokens.json"))
+	require.NoError(t, err)
+	require.EqualValues(t, 0o600, info.Mode().Perm())
+
+	require.Contains(t, a.run("folder", "list"), "no folders yet: amber folder add")
+	a.run("volume", "add", "summit", t.TempDir())
+	a.run("group", "add", "observers", "--gid", "3001", "--description", "Night observers")
+	_, errOut, code = a.try("piran-at-larkfell", "user", "add", "piran", "--uid", "2003", "--group", "observers", "--ends", "2030-12-31")
+	require.Zero(t, code, errOut)
+	a.run("folder", "add", "nightlog", "--volume", "summit", "--description", "The observers' log")
+	a.run("share", "add", "nightlog")
+	require.Contains(t, a.run("entry", "add", "nightlog", "allow", "observers", "change", "--note", "their log"), "allow observers change")
+	require.Contains(t, a.run("why", "piran", "nightlog", "--want", "change"), "ALLOWED")
+	require.Contains(t, a.run("entry", "list", "nightlog"), "their log")
+	require.Contains(t, a.run("share", "list"), "nightlog")
+	require.Contains(t, a.run("journal", "list"), "add entry")
+	a.run("share", "entry", "add", "nightlog", "allow", "observers", "read")
+	require.Contains(t, a.run("share", "show", "nightlog"), "observers")
+	out := a.run("why", "piran", "nightlog", "--want", "change")
+	require.Contains(t, out, "REFUSED at the share gate")
+	require.Contains(t, out, "amber share entry add nightlog allow piran change")
+	a.run("group", "join", "piran", "observers")
+	a.run("service", "off", "smb")
+	require.Contains(t, a.run("why", "piran", "nightlog"), "amber service on smb")
+	a.run("service", "on", "smb")
+
+	// What removes asks first, and does nothing where nobody can be asked.
+	_, errOut, code = a.try("", "share", "remove", "nightlog")
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "This ends the publication nightlog.")
+	require.Contains(t, a.run("share", "list"), "nightlog")
+	a.run("share", "remove", "nightlog", "--yes")
+	a.run("folder", "remove", "nightlog", "--yes")
+	a.run("user", "remove", "piran", "--yes")
+	a.run("group", "remove", "observers", "-y")
+	a.run("volume", "remove", "summit", "--yes")
+
+	// Exit codes: refused, wrong usage, nothing there.
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{1, "there is no user", []string{"user", "show", "nobody"}}, {2, "usage: amber why USER PATH", []string{"why", "piran"}},
+		{2, "not defined: -sideways", []string{"folder", "list", "--sideways"}}, {2, "there is no command", []string{"folder", "paint"}},
+		{2, "allow or deny", []string{"entry", "add", "nightlog", "permit", "piran", "read"}},
+		{3, "no service answers", []string{"--url", "http://127.0.0.1:1", "folder", "list"}},
+		{2, "no address", []string{"--url", "ftp://x", "folder", "list"}},
+	} {
+		_, errOut, code := a.try("", c.args...)
+		require.Equal(t, c.code, code, "%v: %s", c.args, errOut)
+		require.Contains(t, strings.ToLower(errOut), strings.ToLower(c.says), c.args)
+	}
+	a.run("sign-out")
+	_, errOut, code = a.try("", "folder", "list")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "next: amber sign-in USER")
+
+	// A second service keeps off the same state.
+	second := exec.Command(bin, "serve", "--state", p.state, "--console", "127.0.0.1:0", "--smb", "127.0.0.1:0")
+	said, err := second.CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(said), "another service is running")
+}
+
+// The demo's story by the commands that it prints, ending with the mends that `why` prints.
+func TestDemoByCommandLine(t *testing.T) {
+	bin := binary(t)
+	start := time.Now()
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	t.Logf("the demo was up after %v", time.Since(start).Round(time.Millisecond))
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	for _, args := range [][]string{{"volume", "list"}, {"folder", "list"}, {"folder", "show", "instruments"}, {"user", "list"}, {"user", "show", "orla"}, {"group", "list"},
+		{"group", "show", "staff"}, {"share", "list"}, {"share", "show", "personal"}, {"service", "list"}, {"entry", "list", "instruments/firmware/bench"},
+		{"why", "orla", "nightlog"}, {"journal", "list"}} {
+		require.NotEmpty(t, a.run(args...))
+		var v any
+		require.NoError(t, json.Unmarshal([]byte(a.run(append(args, "--json")...)), &v), args)
+	}
+	for _, q := range [][]string{
+		{"orla", "nightlog", "read"}, {"isolde", "instruments/firmware/bench", "read"}, {"corin", "plates", "add"}, {"svc-dome", "plates", "add"},
+		{"bettany", "plates/index.csv", "change"}, {"piran", "personal/wren/notes.txt", "change"}, {"piran", "instruments/Firmware/CAMERA-3.2.hex", "read"},
+	} {
+		args := []string{"why", q[0], q[1], "--want", q[2], "--json"}
+		var y api.Why
+		require.NoError(t, json.Unmarshal([]byte(a.run(args...)), &y))
+		require.False(t, y.Allowed, q)
+		require.True(t, y.Exists)
+		var mends []string
+		for _, g := range y.Gates {
+			mends = append(mends, g.Mend...)
+		}
+		require.NotEmpty(t, mends)
+		for _, m := range mends {
+			cmd := exec.Command("/bin/sh", "-c", m) // as a person pastes it
+			cmd.Env = []string{"HOME=" + a.home, "PATH=" + filepath.Dir(bin) + ":/usr/bin:/bin", "AMBER_URL=" + a.url}
+			said, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s: %s", m, said)
+		}
+		require.NoError(t, json.Unmarshal([]byte(a.run(args...)), &y))
+		require.True(t, y.Allowed, "%v after %v", q, mends)
+	}
+}
+
+// Killed at any moment, the service has each change whole or not at all: what the
+// journal says is what the records are.
+func TestKilledAtAnyMoment(t *testing.T) {
+	bin := binary(t)
+	state := filepath.Join(t.TempDir(), "state")
+	seen := int64(0)
+	for round := range 5 {
+		p := serve(t, bin, state, "--demo")
+		a := amber{t, bin, p.url, t.TempDir()}
+		_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+		require.Zero(t, code, errOut)
+		stop := make(chan struct{})
+		for i := range 3 {
+			go func() {
+				for n := 0; ; n++ {
+					select {
+					case <-stop:
+						return
+					default:
+						cmd := exec.Command(bin, "entry", "add", "nightlog", "allow", "orla", "read", "--note", fmt.Sprint(round, i, n))
+						cmd.Env = []string{"HOME=" + a.home, "AMBER_URL=" + a.url}
+						_ = cmd.Run()
+					}
+				}
+			}()
+		}
+		time.Sleep(time.Duration(200+70*round) * time.Millisecond) // how far they get does not matter
+		require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
+		_ = p.cmd.Wait()
+		close(stop)
+
+		ctx := context.Background()
+		svc, err := service.Open(ctx, state)
+		require.NoError(t, err)
+		n, err := svc.VerifyJournal(ctx)
+		require.NoError(t, err)
+		require.Greater(t, n, seen)
+		seen = n
+		rows, err := svc.Journal(ctx, 0, -1)
+		require.NoError(t, err)
+		records, err := store.Rebuild(rows)
+		require.NoError(t, err)
+		entries := 0
+		for _, f := range records.Folders {
+			for _, r := range f.Rules {
+				entries += len(r.Entries)
+			}
+		}
+		have := 0
+		for _, f := range svc.Policy().Folders {
+			for _, r := range f.Rules {
+				have += len(r.Entries)
+			}
+		}
+		require.Equal(t, entries, have)
+		require.NoError(t, svc.Close())
+	}
+}

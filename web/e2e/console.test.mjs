@@ -1,0 +1,174 @@
+// Drives the console in headless Chromium against a service of its own with the demo.
+//   node --test e2e/        AMBER names the program, ../bin/amber if unset
+import assert from 'node:assert/strict';
+import { spawn } from 'node:child_process';
+import { existsSync, mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { after, before, test } from 'node:test';
+import { chromium } from 'playwright-core';
+
+const amber = process.env.AMBER ?? join(import.meta.dirname, '../../bin/amber');
+const browserPath = ['/usr/bin/chromium', '/usr/bin/chromium-browser'].find(existsSync);
+const state = mkdtempSync(join(tmpdir(), 'amber-console-'));
+let service;
+let browser;
+let url;
+
+/** Starts the service and waits for its address. */
+async function start(...flags) {
+  const child = spawn(
+    amber,
+    ['serve', '--state', mkdtempSync(join(state, 's-')), '--console', '127.0.0.1:0', '--smb', '127.0.0.1:0', ...flags],
+    { stdio: ['ignore', 'pipe', 'inherit'] },
+  );
+  const text = await new Promise((resolve, reject) => {
+    let all = '';
+    child.stdout.on('data', (d) => {
+      all += d;
+      if (/console and API {2}http/.test(all) && (flags.length > 0 || all.includes('--code '))) resolve(all);
+    });
+    child.on('exit', (code) => reject(new Error(`amber serve ended with ${code}`)));
+  });
+  return { child, url: text.match(/http:\/\/\S+/)[0], code: text.match(/--code (\S+)/)?.[1] };
+}
+
+async function stop(s) {
+  s.child.removeAllListeners('exit');
+  const ended = new Promise((resolve) => s.child.once('exit', resolve));
+  s.child.kill('SIGTERM');
+  await ended;
+}
+
+before(async () => {
+  assert.ok(browserPath, 'Chromium is not installed: make test installs it');
+  service = await start('--demo');
+  url = service.url;
+  browser = await chromium.launch({
+    executablePath: browserPath,
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+    ],
+  });
+});
+
+after(async () => {
+  await browser?.close();
+  if (service) await stop(service);
+  rmSync(state, { recursive: true, force: true });
+});
+
+async function page(viewport = { width: 1280, height: 800 }) {
+  const context = await browser.newContext({ viewport });
+  context.setDefaultTimeout(10_000);
+  const p = await context.newPage();
+  p.on('pageerror', (e) => {
+    throw e;
+  });
+  await p.goto(url);
+  return p;
+}
+
+async function signIn(p, user) {
+  await p.getByLabel('User name').fill(user);
+  await p.getByLabel('Password').fill(`${user}-at-larkfell`);
+  await p.keyboard.press('Enter');
+  await p.getByRole('heading', { name: 'Folders', exact: true }).waitFor();
+}
+
+test('a wrong password is refused with a reason, the right one gets in', async () => {
+  const p = await page();
+  await p.getByLabel('User name').fill('keeper');
+  await p.getByLabel('Password').fill('wrong');
+  await p.getByRole('button', { name: 'Sign in' }).click();
+  await p.getByText('user name or password is wrong').waitFor();
+  await signIn(p, 'keeper');
+  await p.getByRole('button', { name: 'Sign out' }).click();
+  await p.getByLabel('User name').waitFor();
+  await p.goto(`${url}/folders`);
+  await p.getByLabel('User name').waitFor();
+});
+
+test('the folders say where each is published', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  const row = p.getByRole('row', { name: /plates/ });
+  await row.getByRole('cell', { name: 'SMB plates' }).last().waitFor();
+  assert.equal(await p.getByRole('row').count(), 6);
+});
+
+test('why, one entry more, why again: the story of the tour', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.getByRole('link', { name: 'Why' }).click();
+  await p.getByLabel('User').fill('orla');
+  await p.getByLabel('on', { exact: true }).fill('nightlog');
+  await p.getByRole('button', { name: 'Ask' }).click();
+  await p.getByRole('heading', { name: 'Refused at the entry gate' }).waitFor();
+  await p.getByText('amber entry add nightlog allow orla read').waitFor();
+
+  await p.getByRole('link', { name: 'Folders' }).click();
+  await p.getByRole('link', { name: 'nightlog' }).click();
+  await p.getByRole('button', { name: 'Add an entry on nightlog' }).click();
+  await p.getByRole('combobox', { name: 'Who' }).fill('nobody-here');
+  await p.getByRole('button', { name: 'Add entry', exact: true }).click();
+  await p.getByText('there is no user or group "nobody-here"').waitFor();
+  await p.getByRole('combobox', { name: 'Who' }).fill('orla');
+  await p.getByLabel('Note').fill('for the spring run');
+  await p.getByRole('button', { name: 'Add entry', exact: true }).click();
+  await p.getByRole('row', { name: /orla.*read.*for the spring run/ }).waitFor();
+
+  await p.goto(`${url}/why?user=orla&path=nightlog`);
+  await p.getByRole('heading', { name: 'Allowed' }).waitFor();
+
+  await p.goto(`${url}/folders/nightlog`);
+  await p.getByRole('button', { name: 'Remove: allow orla read' }).click();
+  await p.getByRole('alertdialog').getByText('ends at once').waitFor();
+  await p.getByRole('button', { name: 'Leave it' }).click();
+  await p.getByRole('button', { name: 'Remove: allow orla read' }).click();
+  await p.getByRole('button', { name: 'Remove', exact: true }).click();
+  await p.getByRole('row', { name: /orla/ }).waitFor({ state: 'detached' });
+});
+
+test('an auditor sees everything and is offered no change', async () => {
+  const p = await page();
+  await signIn(p, 'auditor');
+  await p.getByRole('link', { name: 'instruments' }).click();
+  await p.getByText('inherits nothing from above').first().waitFor();
+  assert.equal(await p.getByRole('button', { name: /Add|Remove/ }).count(), 0);
+});
+
+test('by keyboard alone, on a phone, in the dark', async () => {
+  const p = await page({ width: 390, height: 844 });
+  await signIn(p, 'keeper');
+  await p.getByRole('button', { name: /Show in/ }).focus();
+  const was = await p.evaluate(() => document.documentElement.className);
+  await p.keyboard.press('Enter');
+  assert.notEqual(await p.evaluate(() => document.documentElement.className), was);
+  await p.getByRole('link', { name: 'visitors' }).focus();
+  await p.keyboard.press('Enter');
+  await p.getByRole('heading', { name: 'visitors', exact: true }).waitFor();
+  const wide = await p.evaluate(() => document.documentElement.scrollWidth);
+  assert.ok(wide <= 390, `the page is ${wide} wide`);
+});
+
+test('a gateway without an administrator asks for the code that it printed', async () => {
+  const fresh = await start();
+  try {
+    const p = await (await browser.newContext()).newPage();
+    await p.goto(fresh.url);
+    await p.getByLabel('One-time code').fill(fresh.code);
+    await p.getByLabel('User name').fill('keeper');
+    await p.getByLabel('Password').fill('keeper-at-larkfell');
+    await p.getByRole('button', { name: 'Make administrator' }).click();
+    await p.getByText('No folders yet').waitFor();
+  } finally {
+    await stop(fresh);
+  }
+});
