@@ -1,7 +1,6 @@
 package test
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -49,38 +48,29 @@ func serve(t testing.TB, bin, state string, flags ...string) *process {
 	t.Helper()
 	p := &process{bin: bin, state: state}
 	p.cmd = exec.Command(bin, append([]string{"serve", "--state", state, "--console", "127.0.0.1:0", "--smb", "127.0.0.1:0"}, flags...)...)
-	out, err := p.cmd.StdoutPipe()
+	out, err := os.CreateTemp(t.TempDir(), "stdout")
 	require.NoError(t, err)
-	var log bytes.Buffer
-	p.cmd.Stderr = &log
+	defer out.Close()
+	p.cmd.Stdout, p.cmd.Stderr = out, out
 	require.NoError(t, p.cmd.Start())
 	t.Cleanup(p.kill)
-	var text strings.Builder
-	lines := bufio.NewScanner(out)
-	for lines.Scan() {
-		text.WriteString(lines.Text() + "\n")
-		if m := printed.FindStringSubmatch(text.String()); m != nil {
-			p.url, p.smb = m[1], m[2]
-		}
-		if _, code, ok := strings.Cut(lines.Text(), "--code "); ok {
-			p.code = code
-		}
-		if p.url != "" && (len(flags) > 0 || p.code != "" || lines.Text() == "") {
-			break
-		}
+	last := "make demo-reset"
+	if len(flags) == 0 {
+		last = "--code "
 	}
-	require.NotEmpty(t, p.url, "%s%s", text.String(), log.String())
-	if len(flags) == 0 { // the code, if there is one, follows at once
-		for p.code == "" && lines.Scan() {
-			if _, code, ok := strings.Cut(lines.Text(), "--code "); ok {
-				p.code = code
-			}
-		}
+	var text string
+	require.Eventually(t, func() bool {
+		raw, err := os.ReadFile(out.Name())
+		text = string(raw)
+		_, after, ok := strings.Cut(text, last)
+		return err == nil && ok && strings.Contains(after, "\n")
+	}, 20*time.Second, 10*time.Millisecond)
+	m := printed.FindStringSubmatch(text)
+	require.NotNil(t, m, text)
+	p.url, p.smb = m[1], m[2]
+	if _, after, ok := strings.Cut(text, "--code "); ok {
+		p.code, _, _ = strings.Cut(after, "\n")
 	}
-	go func() {
-		for lines.Scan() {
-		}
-	}()
 	return p
 }
 

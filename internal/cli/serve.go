@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -61,23 +62,22 @@ func (a *app) serveCommand() *cli.Command {
 	})
 }
 
-// lockState keeps a second service off the same records. The lock goes with the process.
-func lockState(dir string) error {
+// lockState keeps a second service off the same records, until the file is closed
+// or the process ends, however it ends.
+func lockState(dir string) (io.Closer, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return fmt.Errorf("state directory: %w", err)
+		return nil, fmt.Errorf("state directory: %w", err)
 	}
 	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return fmt.Errorf("another service is running on %s", dir)
+		f.Close()
+		return nil, fmt.Errorf("another service is running on %s", dir)
 	}
-	held = f
-	return nil
+	return f, nil
 }
-
-var held *os.File // never closed while the process lives
 
 func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
@@ -91,9 +91,11 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := lockState(state); err != nil {
+	lock, err := lockState(state)
+	if err != nil {
 		return err
 	}
+	defer lock.Close()
 	// Listening comes first: if an address is taken, nothing has been touched.
 	console, err := net.Listen("tcp", cmd.String("console"))
 	if err != nil {
