@@ -54,3 +54,8 @@ bench: build
 
 clean:
 	rm -rf bin web/node_modules web/dist/assets web/dist/index.html web/src/api/schema.gen.ts web/openapi.json
+
+# The pictures of the docs; needs Debian's chromium, xvfb, xterm and imagemagick.
+.PHONY: screenshots
+screenshots: build
+	test/screenshots

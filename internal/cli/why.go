@@ -49,14 +49,14 @@ func printWhy(w io.Writer, y api.Why) {
 	} else {
 		fmt.Fprintf(w, "REFUSED at the %s gate. All gates together leave %s.\n\n", y.Gate, y.Granted)
 	}
-	t := newTable("", "gate", "leaves", "why")
+	t := newTable("", "gate", "leaves", "decided by", "why")
 	t.wrapLast = true
 	for _, g := range y.Gates {
 		mark := "ok"
 		if !g.Open {
 			mark = "NO"
 		}
-		t.row(mark, g.Gate, g.Leaves, g.Reason)
+		t.row(mark, g.Gate, g.Leaves, g.Record, g.Reason)
 	}
 	t.print(w)
 	var mend []string

@@ -3,7 +3,8 @@
 
   smbtry.py PORT USER          then type: shares, ls SHARE[/PATH], cat SHARE/PATH,
                                put FILE SHARE/PATH, rm SHARE/PATH, mkdir SHARE/PATH,
-                               rmdir SHARE/PATH, move SHARE/PATH PATH, quit
+                               rmdir SHARE/PATH, move SHARE/PATH PATH, quit;
+                               and ! before a command of the shell, the connection staying open
 
 The password comes from SMB_PASSWORD; without it, it is that of the demo. SMB_DIALECT
 may be 2.1 or 3.0 (this client's 3.1.1 leaves the negotiation out of its hash and so
@@ -78,6 +79,12 @@ def main():
         if not line or line.strip() in ("quit", "exit"):
             break
         if not line.strip():
+            continue
+        if not sys.stdin.isatty():
+            print(f"{user}> {line.strip()}", flush=True)
+        if line.startswith("!"):
+            sys.stdout.flush()
+            os.system(line[1:])
             continue
         try:
             run(conn, shlex.split(line))

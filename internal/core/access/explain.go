@@ -36,12 +36,16 @@ type EntryReport struct {
 	Chain []string
 }
 
-func (e EntryReport) String() string {
+// Record names the entry: "entry 12 on nightlog".
+func (e EntryReport) Record() string { return fmt.Sprintf("entry %d on %s", e.ID, e.Path) }
+
+// Says is what the entry says of the user: "allows staff read (through observers, in staff)".
+func (e EntryReport) Says() string {
 	verb := "allows"
 	if e.Deny {
 		verb = "denies"
 	}
-	s := fmt.Sprintf("entry %d on %s %s %s %s", e.ID, e.Path, verb, e.Who, e.Level)
+	s := fmt.Sprintf("%s %s %s", verb, e.Who, e.Level)
 	if len(e.Chain) > 1 {
 		s += " (through " + strings.Join(e.Chain, ", in ") + ")"
 	}
@@ -111,10 +115,10 @@ func (c *recorder) account(u *identity.User, leaves acl.Mask) {
 		}
 		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", mends...)
 	case leaves == 0:
-		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, u.Expires.Format(time.RFC3339)),
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, u.Expires.UTC().Format("2006-01-02 15:04 MST")),
 			Mend{Kind: MendExtend, User: u.Name})
 	case !u.Expires.IsZero():
-		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, u.Expires.Format(time.RFC3339)))
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, u.Expires.UTC().Format("2006-01-02 15:04 MST")))
 	default:
 		c.add(Account, leaves, "user "+u.Name, u.Name+" is enabled")
 	}
@@ -240,10 +244,9 @@ func (c *recorder) path(leaves acl.Mask) {
 		where := f.Display(a.path)
 		if len(a.reports) > 0 {
 			r := a.reports[len(a.reports)-1]
-			c.add(Path, leaves, fmt.Sprintf("entry %d on %s", r.ID, r.Path),
-				fmt.Sprintf("%s may not pass %s: %s", c.userName(), where, r)).Entries = a.reports
+			c.add(Path, leaves, r.Record(), fmt.Sprintf("%s; %s may not pass %s", r.Says(), c.userName(), where)).Entries = a.reports
 		} else {
-			c.add(Path, leaves, where, fmt.Sprintf("%s may not pass %s: no entry there lets them", c.userName(), where))
+			c.add(Path, leaves, where, fmt.Sprintf("no entry there lets %s pass", c.userName()))
 		}
 		return
 	}
@@ -267,9 +270,9 @@ func (c *recorder) entry(leaves acl.Mask) {
 	}
 	switch {
 	case deciding != nil:
-		c.add(Entry, leaves, fmt.Sprintf("entry %d on %s", deciding.ID, deciding.Path), deciding.String())
+		c.add(Entry, leaves, deciding.Record(), deciding.Says())
 	case c.short(leaves):
-		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches %s gives %s %s", where, c.userName(), c.wantLevel()))
+		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.userName(), c.wantLevel()))
 	default:
 		c.add(Entry, leaves, where, "nothing was asked for")
 	}

@@ -183,6 +183,11 @@ function GateRow({ gate, last, decides }: { gate: Gate; last: boolean; decides: 
           <Text color={gate.open ? 'faint' : 'shut'} fontWeight={gate.open ? '400' : '600'}>
             leaves {gate.leaves}
           </Text>
+          {gate.record && (
+            <Text fontSize="xs" fontFamily="mono" color="faint" px="1.5" borderRadius="sm" bg="sunk">
+              {gate.record}
+            </Text>
+          )}
         </HStack>
         <Text color={decides ? 'ink' : 'faint'}>{gate.reason}</Text>
       </Box>

@@ -1,0 +1,83 @@
+package test
+
+import (
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write what the commands print into the docs")
+
+// unsteady is what differs from one run to the next.
+var unsteady = regexp.MustCompile(`20\d\d-\d\d-\d\dT[\d:.]+(Z|[+-]\d\d:\d\d)|20\d\d-\d\d-\d\d \d\d:\d\d:\d\d|until 20\d\d-\d\d-\d\d|until \d+ \w+ \d\d:\d\d|127\.0\.0\.1:\d+|\S*/volumes/summit`)
+
+// Every console block of the tour is what the commands in it print, run in order
+// on a fresh demo. A line after "$ " is a command, goes on after "> ", and what follows is
+// its output.
+func TestDocsPrintWhatTheySay(t *testing.T) {
+	const python = "/usr/bin/python3"
+	if err := exec.Command(python, "-c", "import impacket").Run(); err != nil {
+		t.Skip("python3-impacket is not installed: make test installs it")
+	}
+	bin := binary(t)
+	for _, name := range []string{"tour.md", "permissions.md", "operating.md"} {
+		t.Run(name, func(t *testing.T) {
+			p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+			root, err := filepath.Abs("..")
+			require.NoError(t, err)
+			dir := t.TempDir() // stands for the repository, with the program built
+			require.NoError(t, os.Symlink(filepath.Dir(bin), filepath.Join(dir, "bin")))
+			require.NoError(t, os.Symlink(filepath.Join(root, "test"), filepath.Join(dir, "test")))
+			_, port, _ := strings.Cut(p.smb, ":")
+			env := []string{"HOME=" + t.TempDir(), "PATH=/usr/bin:/bin", "AMBER_URL=" + p.url}
+			doc := filepath.Join(root, "docs", name)
+			raw, err := os.ReadFile(doc)
+			require.NoError(t, err)
+			var out []string
+			lines := strings.Split(string(raw), "\n")
+			ran := 0
+			for i := 0; i < len(lines); i++ {
+				out = append(out, lines[i])
+				if lines[i] != "```console" {
+					continue
+				}
+				for i++; lines[i] != "```"; {
+					command, ok := strings.CutPrefix(lines[i], "$ ")
+					require.True(t, ok, "%s:%d: output without a command", name, i+1)
+					out = append(out, lines[i])
+					for i++; strings.HasPrefix(lines[i], "> "); i++ {
+						command += "\n" + lines[i][2:]
+						out = append(out, lines[i])
+					}
+					var want []string
+					for ; lines[i] != "```" && !strings.HasPrefix(lines[i], "$ "); i++ {
+						want = append(want, lines[i])
+					}
+					cmd := exec.Command("/bin/sh", "-c", strings.ReplaceAll(command, "4450", port))
+					cmd.Dir, cmd.Env = dir, env
+					said, _ := cmd.CombinedOutput() // commands that are refused are part of the story
+					got := strings.TrimRight(string(said), "\n")
+					if *update {
+						got = strings.ReplaceAll(strings.ReplaceAll(got, p.url, "http://127.0.0.1:8460"), p.state, "state/demo")
+						out = append(out, strings.Split(got, "\n")...)
+					} else {
+						require.Equal(t, unsteady.ReplaceAllString(strings.TrimRight(strings.Join(want, "\n"), "\n"), "…"),
+							unsteady.ReplaceAllString(got, "…"), "%s: %s", name, command)
+					}
+					ran++
+				}
+				out = append(out, lines[i])
+			}
+			require.Positive(t, ran)
+			if *update {
+				require.NoError(t, os.WriteFile(doc, []byte(strings.Join(out, "\n")), 0o644))
+			}
+		})
+	}
+}

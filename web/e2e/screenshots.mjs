@@ -1,0 +1,72 @@
+// Takes the pictures of the console in docs/screenshots, from a fresh demo. See make screenshots.
+import { spawn } from 'node:child_process';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { chromium } from 'playwright-core';
+
+const root = join(import.meta.dirname, '../..');
+const shots = join(root, 'docs/screenshots');
+const state = mkdtempSync(join(tmpdir(), 'amber-shots-'));
+const url = 'http://127.0.0.1:18460';
+const service = spawn(
+  join(root, 'bin/amber'),
+  ['serve', '--demo', '--state', state, '--console', '127.0.0.1:18460', '--smb', '127.0.0.1:0'],
+  { stdio: ['ignore', 'pipe', 'ignore'] },
+);
+await new Promise((resolve) => service.stdout.once('data', resolve));
+const browser = await chromium.launch({
+  executablePath: '/usr/bin/chromium',
+  args: [
+    '--no-sandbox',
+    '--disable-gpu',
+    '--disable-background-networking',
+    '--disable-component-update',
+    '--disable-sync',
+  ],
+});
+
+async function open(colorScheme, width = 1280, height = 800) {
+  const page = await (await browser.newContext({ viewport: { width, height }, colorScheme })).newPage();
+  await page.goto(url);
+  await page.getByLabel('User name').fill('keeper');
+  return page;
+}
+
+async function enter(page) {
+  await page.getByLabel('Password').fill('keeper-at-larkfell');
+  await page.keyboard.press('Enter');
+  await page.getByRole('heading', { name: 'Folders', exact: true }).waitFor();
+}
+
+async function shot(page, name) {
+  await page.waitForTimeout(500); // until fonts and transitions have settled
+  await page.screenshot({ path: join(shots, `${name}.png`) });
+}
+
+try {
+  const page = await open('light');
+  await shot(page, 'sign-in');
+  await enter(page);
+  await shot(page, 'folders');
+  await page.goto(`${url}/folders/instruments`);
+  await page.getByRole('button', { name: 'Add an entry on instruments', exact: true }).click();
+  await shot(page, 'folder');
+  await page.goto(`${url}/why?user=isolde&path=instruments/firmware/bench`);
+  await page.getByText('Refused at').waitFor();
+  await shot(page, 'why');
+  const dark = await open('dark');
+  await enter(dark);
+  await dark.goto(`${url}/why?user=wren&path=plates/2026&want=read`);
+  await dark.getByRole('heading', { name: 'Allowed' }).waitFor();
+  await shot(dark, 'why-dark');
+  const phone = await open('light', 390, 844);
+  await enter(phone);
+  await phone.goto(`${url}/folders/nightlog`);
+  await phone.getByText('Who may do what').waitFor();
+  await shot(phone, 'folder-phone');
+} finally {
+  await browser.close();
+  service.kill();
+  rmSync(state, { recursive: true, force: true });
+}
