@@ -3,7 +3,6 @@ package access
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
