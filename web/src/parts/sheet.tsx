@@ -39,6 +39,7 @@ export function Waiting({ error, rows = 4 }: { error: Error | null; rows?: numbe
     return (
       <Stack gap="3" aria-busy aria-label="Loading">
         {Array.from({ length: rows }, (_, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: the rows are all alike
           <Skeleton key={i} h="12" css={{ '--start-color': 'colors.sunk', '--end-color': 'colors.line' }} />
         ))}
       </Stack>
