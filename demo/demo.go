@@ -71,9 +71,6 @@ type larkfell struct {
 	} `yaml:"folders"`
 }
 
-// Account is a person of the scenario, for showing.
-type Account struct{ Name, FullName string }
-
 // Load puts the scenario into a service that has no records yet. Volumes are made
 // below state. It does nothing where there are users already.
 func Load(ctx context.Context, svc *service.Service, state string) error {
@@ -183,13 +180,4 @@ func copyFiles(to string) error {
 		}
 		return os.WriteFile(dst, data, 0o660)
 	})
-}
-
-// Accounts lists the people of the scenario.
-func Accounts(svc *service.Service) []Account {
-	var out []Account
-	for _, u := range svc.Policy().Directory.Users() {
-		out = append(out, Account{u.Name, u.FullName})
-	}
-	return out
 }

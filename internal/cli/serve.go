@@ -168,10 +168,12 @@ func (a *app) greet(ctx context.Context, svc *service.Service, isDemo bool, cons
 	if !isDemo {
 		return nil
 	}
-	fmt.Fprintf(w, "\nThis is Larkfell Observatory, made up. Accounts; each one's password is its name and %s:\n\n", demo.PasswordSuffix)
-	for _, acc := range demo.Accounts(svc) {
-		fmt.Fprintf(w, "  %-11s %s\n", acc.Name, acc.FullName)
+	fmt.Fprintf(w, "\nThis is Larkfell Observatory, made up. Its accounts:\n\n")
+	accounts := newTable("", "name", "password", "is")
+	for _, u := range svc.Policy().Directory.Users() {
+		accounts.row("", u.Name, u.Name+demo.PasswordSuffix, u.FullName)
 	}
+	accounts.print(w)
 	fmt.Fprintf(w, `
 Five things to try, from another terminal in this directory:
 
@@ -181,8 +183,8 @@ Five things to try, from another terminal in this directory:
   2. Open a share as one of the observers. On Linux, as root:
        mount -t cifs //127.0.0.1/nightlog /mnt -o port=%[2]s,vers=3.1.1,username=piran,password=piran%[1]s
      In a macOS Finder: smb://piran@127.0.0.1:%[2]s/nightlog
-     With python3-impacket's client (then: shares, use nightlog, ls):
-       impacket-smbclient -port %[2]s piran:piran%[1]s@127.0.0.1
+     With python3-impacket (make test installs it), then type: ls nightlog
+       test/clients/smbtry.py %[2]s piran
   3. Do the same as orla, a visiting observer: nightlog is refused. Ask why.
        bin/amber why orla nightlog
   4. Type the command that the answer ends with. Orla gets in at once, without reconnecting.

@@ -96,8 +96,9 @@ func (h *Handle) settle(v view, verdict access.Verdict) {
 	h.granted, h.policy, h.validUntil = verdict.Granted&h.asked, v.policy, verdict.ValidUntil
 }
 
-// check refuses what the policy in force now does not grant this handle. A policy
-// other than the one last looked at is looked at first.
+// check refuses what the policy in force now does not grant this handle; with nothing
+// needed, a handle to which nothing is left. A policy other than the one last looked at is
+// looked at first.
 func (h *Handle) check(need acl.Mask) error {
 	p, now := h.ns.policy(), h.ns.now()
 	h.mu.RLock()
@@ -125,6 +126,9 @@ func (h *Handle) check(need acl.Mask) error {
 		}
 		h.settle(v, verdict)
 		granted = verdict.Granted & h.asked
+	}
+	if need == 0 && granted == 0 && h.asked != 0 {
+		return ErrDenied
 	}
 	if need&^granted != 0 {
 		if need&^h.asked != 0 {
@@ -178,9 +182,10 @@ func (h *Handle) Stat() (Info, error) {
 	return info, err
 }
 
-// StatChecked looks at the object if the handle may read attributes.
-func (h *Handle) StatChecked() (Info, error) {
-	if err := h.check(acl.ReadAttributes); err != nil {
+// StatChecked looks at the object if the handle may do what is needed; 0 for whatever is
+// open to it at all.
+func (h *Handle) StatChecked(need acl.Mask) (Info, error) {
+	if err := h.check(need); err != nil {
 		return Info{}, err
 	}
 	return h.Stat()

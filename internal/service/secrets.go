@@ -75,13 +75,22 @@ const (
 	argonThreads = 1
 )
 
+// hashing bounds how many passwords are hashed at once: each takes argonMemory.
+var hashing = make(chan struct{}, 4)
+
+func argon(password string, salt []byte, time, memory uint32, threads uint8, size uint32) []byte {
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	return argon2.IDKey([]byte(password), salt, time, memory, threads, size)
+}
+
 // hashPassword gives an argon2id hash (RFC 9106) in the PHC string form.
 func hashPassword(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
 	b64 := base64.RawStdEncoding.EncodeToString
 	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		b64(salt), b64(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)))
+		b64(salt), b64(argon(password, salt, argonTime, argonMemory, argonThreads, 32)))
 }
 
 // checkPassword compares in constant time. An empty or foreign hash takes as long as
@@ -92,11 +101,11 @@ func checkPassword(hash, password string) bool {
 		want, _ := base64.RawStdEncoding.DecodeString(parts[5])
 		var memory, time, threads uint32
 		if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &time, &threads); err == nil {
-			got := argon2.IDKey([]byte(password), salt, time, memory, uint8(threads), uint32(len(want)))
+			got := argon(password, salt, time, memory, uint8(threads), uint32(len(want)))
 			return len(want) > 0 && subtle.ConstantTimeCompare(got, want) == 1
 		}
 	}
-	argon2.IDKey([]byte(password), make([]byte, 16), argonTime, argonMemory, argonThreads, 32)
+	argon(password, make([]byte, 16), argonTime, argonMemory, argonThreads, 32)
 	return false
 }
 

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -285,30 +284,30 @@ func TestSessions(t *testing.T) {
 func TestThrottle(t *testing.T) {
 	now := time.Unix(0, 0)
 	th := NewThrottle(func() time.Time { return now })
-	for range freeTries {
-		th.Failed("wren", "a")
-		require.Zero(t, th.Wait("wren", "a"))
+	for range freeTries + 1 {
+		require.Zero(t, th.Try("wren", "a"))
 	}
-	th.Failed("wren", "a")
-	require.Equal(t, time.Second, th.Wait("Wren", "b"), "the account, from anywhere")
-	require.Equal(t, time.Second, th.Wait("piran", "a"), "the address, for anyone")
-	require.Zero(t, th.Wait("piran", "b"))
-	th.Failed("wren", "a")
-	require.Equal(t, 2*time.Second, th.Wait("wren", "a"))
-	for range 100 {
-		th.Failed("wren", "a")
+	require.Equal(t, time.Second, th.Try("Wren", "b"), "the account, from anywhere")
+	require.Equal(t, time.Second, th.Try("piran", "a"), "the address, for anyone")
+	require.Zero(t, th.Try("piran", "b"))
+	for i := range 20 { // each further one doubles the wait, up to a point
+		wait := th.Try("wren", "a")
+		require.Equal(t, min(time.Second<<i, longestWait), wait)
+		now = now.Add(wait)
+		require.Zero(t, th.Try("wren", "a"))
 	}
-	require.Equal(t, longestWait, th.Wait("wren", "a"))
 	now = now.Add(longestWait)
-	require.Zero(t, th.Wait("wren", "a"))
-	th.Succeeded("wren")
-	th.Failed("wren", "c")
-	require.Zero(t, th.Wait("wren", "c"))
+	require.Zero(t, th.Try("isolde", "c"))
+	th.Succeeded("isolde", "c")
+	for range freeTries + 1 {
+		require.Zero(t, th.Try("isolde", "c"), "what succeeded is not held against anyone")
+	}
+	require.NotZero(t, th.Try("isolde", "c"))
 	now = now.Add(forgetAfter + time.Second)
-	th.Failed("x", "a")
-	require.Zero(t, th.Wait("x", "a"), "an old past is forgotten")
+	require.Zero(t, th.Try("wren", "a"))
+	require.Zero(t, th.Try("wren", "a"), "an old past is forgotten")
 	for i := range 3 * mostTries {
-		th.Failed(strings.Repeat("x", i%50)+itoa(int64(i)), "d")
+		th.Try(itoa(int64(i)), "address "+itoa(int64(i)))
 	}
 	require.LessOrEqual(t, len(th.tries), mostTries+2)
 }

@@ -31,7 +31,7 @@ var errSignIn = &Error{Kind: Unsigned, Message: "user name or password is wrong"
 // SignIn checks a password for the console or the API. Only accounts with a role
 // get in; address is the caller's, for the throttle.
 func (s *Service) SignIn(ctx context.Context, name, password, address string) (Session, error) {
-	if wait := s.throttle.Wait(name, address); wait > 0 {
+	if wait := s.throttle.Try(name, address); wait > 0 {
 		return Session{}, &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong passwords; try again in " + wait.Round(time.Second).String()}
 	}
 	user := s.Policy().Directory.UserNamed(name)
@@ -42,10 +42,9 @@ func (s *Service) SignIn(ctx context.Context, name, password, address string) (S
 		}
 	}
 	if !checkPassword(hash.String, password) {
-		s.throttle.Failed(name, address)
 		return Session{}, errSignIn
 	}
-	s.throttle.Succeeded(name)
+	s.throttle.Succeeded(name, address)
 	if !user.InForce(time.Now()) {
 		return Session{}, errSignIn
 	}
@@ -167,7 +166,7 @@ func (s *Service) MakeFirst(ctx context.Context, code, name, password, address s
 	if !s.NeedsFirst() {
 		return Session{}, conflict("", "amber sign-in USER", "there is an administrator already")
 	}
-	if wait := s.throttle.Wait("first administrator", address); wait > 0 {
+	if wait := s.throttle.Try("first administrator", address); wait > 0 {
 		return Session{}, &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong codes; try again in " + wait.Round(time.Second).String()}
 	}
 	hash := sha256.Sum256([]byte(code))
@@ -175,9 +174,9 @@ func (s *Service) MakeFirst(ctx context.Context, code, name, password, address s
 	ok := s.firstCode != nil && subtle.ConstantTimeCompare(hash[:], s.firstCode) == 1
 	s.writing.Unlock()
 	if !ok {
-		s.throttle.Failed("first administrator", address)
 		return Session{}, &Error{Kind: Unsigned, Field: "code", Message: "the code is wrong: it stands in what the service printed when it started"}
 	}
+	s.throttle.Succeeded("first administrator", address)
 	_, err := s.CreateUser(ctx, Itself, UserInput{Name: name, Password: password, Role: identity.Administrator, FirstOnly: true})
 	if err != nil {
 		return Session{}, err

@@ -36,26 +36,23 @@ func throttleKeys(account, address string) [2]string {
 	return [2]string{"account " + identity.Fold(account), "address " + address}
 }
 
-// Wait says how long the account and the address must still wait before a
-// password is looked at; zero when it may be now.
-func (t *Throttle) Wait(account, address string) time.Duration {
+// Try asks to look at a password. Zero means it may be looked at, and counts as a wrong
+// one until Succeeded says otherwise, so that many at once are no way around; more is
+// how long to wait first.
+func (t *Throttle) Try(account, address string) time.Duration {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	now := t.now()
 	var longest time.Duration
 	for _, key := range throttleKeys(account, address) {
 		if tr := t.tries[key]; tr != nil && tr.failed > freeTries {
 			wait := min(time.Second<<min(tr.failed-freeTries-1, 10), longestWait)
-			longest = max(longest, tr.last.Add(wait).Sub(t.now()))
+			longest = max(longest, tr.last.Add(wait).Sub(now))
 		}
 	}
-	return max(longest, 0)
-}
-
-// Failed notes a wrong password.
-func (t *Throttle) Failed(account, address string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	now := t.now()
+	if longest > 0 {
+		return longest
+	}
 	if len(t.tries) >= mostTries {
 		t.forget(now)
 	}
@@ -68,6 +65,7 @@ func (t *Throttle) Failed(account, address string) {
 		tr.failed++
 		tr.last = now
 	}
+	return 0
 }
 
 func (t *Throttle) forget(now time.Time) {
@@ -78,10 +76,16 @@ func (t *Throttle) forget(now time.Time) {
 	}
 }
 
-// Succeeded clears what is held against the account; the address keeps its past,
-// or one good account would pay for guessing at others.
-func (t *Throttle) Succeeded(account string) {
+// Succeeded clears what is held against the account, and against the address this one
+// try: not its past, or one good account would pay for guessing at others.
+func (t *Throttle) Succeeded(account, address string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	delete(t.tries, throttleKeys(account, "")[0])
+	keys := throttleKeys(account, address)
+	delete(t.tries, keys[0])
+	if tr := t.tries[keys[1]]; tr != nil {
+		if tr.failed--; tr.failed <= 0 {
+			delete(t.tries, keys[1])
+		}
+	}
 }

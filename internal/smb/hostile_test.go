@@ -35,9 +35,8 @@ func (oneAccount) NTHash(_ context.Context, name string) (identity.ID, []byte, b
 
 type noThrottle struct{}
 
-func (noThrottle) Wait(string, string) time.Duration { return 0 }
-func (noThrottle) Failed(string, string)             {}
-func (noThrottle) Succeeded(string)                  {}
+func (noThrottle) Try(string, string) time.Duration { return 0 }
+func (noThrottle) Succeeded(string, string)         {}
 
 func startServer(t testing.TB) (addr, dir string) {
 	dir = t.TempDir()

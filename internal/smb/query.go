@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
 )
 
@@ -93,12 +94,12 @@ func withBuffer(data []byte) *reply {
 
 func (r *request) fileInfo(o *open, class byte) (data []byte, least int, err error) {
 	h := o.handle
-	look := h.Stat
+	var need acl.Mask
 	switch class { // those that take FILE_READ_ATTRIBUTES, MS-SMB2 section 3.3.5.20.1
 	case fileBasicInfo, fileAllInfo, fileNetworkOpenInfo, fileAttributeTagInfo:
-		look = h.StatChecked
+		need = acl.ReadAttributes
 	}
-	info, err := look()
+	info, err := h.StatChecked(need)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -188,7 +189,7 @@ func wirePath(path string) string {
 
 // volumeInfo answers the classes of MS-FSCC section 2.5.
 func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
-	info, err := o.handle.Stat()
+	info, err := o.handle.StatChecked(0)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -26,9 +26,8 @@ type Accounts interface {
 
 // Throttle slows repeated wrong passwords; see service.Throttle.
 type Throttle interface {
-	Wait(account, address string) time.Duration
-	Failed(account, address string)
-	Succeeded(account string)
+	Try(account, address string) time.Duration
+	Succeeded(account, address string)
 }
 
 // Config is what a Server is made from.
@@ -50,6 +49,7 @@ type Server struct {
 
 	mu       sync.Mutex
 	conns    map[*conn]struct{}
+	from     map[string]int // connections by address
 	sessions map[uint64]*session
 	stopped  bool
 	wait     sync.WaitGroup
@@ -76,7 +76,7 @@ func NewServer(c Config) *Server {
 	if c.MaxClients == 0 {
 		c.MaxClients = 1024
 	}
-	s := &Server{Config: c, conns: make(map[*conn]struct{}), sessions: make(map[uint64]*session), started: time.Now()}
+	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), started: time.Now()}
 	rand.Read(s.guid[:])
 	return s
 }
@@ -95,15 +95,18 @@ func (s *Server) Serve(l net.Listener) error {
 			time.Sleep(50 * time.Millisecond) // out of descriptors: give some time to come free
 			continue
 		}
+		c := newConn(s, nc)
 		s.mu.Lock()
-		full := len(s.conns) >= s.MaxClients
+		// One address never takes all the places.
+		full := len(s.conns) >= s.MaxClients || s.from[c.address] >= max(s.MaxClients/4, 1)
 		if s.stopped || full || !s.Policy().Services.SMB {
 			s.mu.Unlock()
+			c.cancel()
 			nc.Close()
 			continue
 		}
-		c := newConn(s, nc)
 		s.conns[c] = struct{}{}
+		s.from[c.address]++
 		s.wait.Add(1)
 		s.mu.Unlock()
 		go func() {
@@ -111,6 +114,9 @@ func (s *Server) Serve(l net.Listener) error {
 			c.serve()
 			s.mu.Lock()
 			delete(s.conns, c)
+			if s.from[c.address]--; s.from[c.address] == 0 {
+				delete(s.from, c.address)
+			}
 			s.mu.Unlock()
 		}()
 	}

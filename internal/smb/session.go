@@ -365,12 +365,12 @@ func (r *request) setupSession() (*session, Status) {
 func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	name := s.signIn.Name(token)
 	if name != "" {
-		if wait := c.srv.Throttle.Wait(name, c.address); wait > 0 {
+		if wait := c.srv.Throttle.Try(name, c.address); wait > 0 {
 			select {
 			case <-time.After(min(wait, 3*time.Second)):
 			case <-c.ctx.Done():
 			}
-			if c.srv.Throttle.Wait(name, c.address) > 0 {
+			if c.srv.Throttle.Try(name, c.address) > 0 {
 				return nil, false, statusAccountLockedOut
 			}
 		}
@@ -383,9 +383,6 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	})
 	switch {
 	case errors.Is(err, ntlm.ErrWrong):
-		if name != "" {
-			c.srv.Throttle.Failed(name, c.address)
-		}
 		c.log.Info("sign-in failed", "user", name)
 		return nil, false, statusLogonFailure
 	case err != nil:
@@ -393,7 +390,7 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	case !done:
 		return answer, false, nil
 	}
-	c.srv.Throttle.Succeeded(name)
+	c.srv.Throttle.Succeeded(name, c.address)
 	if gate := c.srv.admit(user); gate != access.Open {
 		c.log.Info("sign-in refused", "user", name, "gate", gate.String())
 		if gate == access.Service {
@@ -461,6 +458,9 @@ func (r *request) logoff() (*reply, error) {
 		return nil, statusInvalidParameter
 	}
 	r.c.drop(r.sess)
+	if !r.c.signedIn() {
+		_ = r.c.nc.SetReadDeadline(time.Now().Add(signInTime))
+	}
 	rep := newReply(8).fixed(4, 4)
 	rep.sign = r.sess.signer
 	r.c.stopWaiting(func(a *asyncOp) bool { return a.req.sess == r.sess })
