@@ -203,6 +203,9 @@ func (h *Handle) ReadAt(p []byte, off int64) (int, error) {
 	if !h.file {
 		return 0, ErrInvalid
 	}
+	if err := h.mayTouch(off, int64(len(p)), false); err != nil {
+		return 0, err
+	}
 	n := 0
 	err := h.use(func(fd int) error {
 		for n < len(p) {
@@ -235,6 +238,9 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	}
 	if !h.file {
 		return 0, ErrInvalid
+	}
+	if err := h.mayTouch(off, int64(len(p)), true); err != nil {
+		return 0, err
 	}
 	n := 0
 	err := h.use(func(fd int) error {
@@ -411,6 +417,7 @@ func (h *Handle) Close() error {
 	h.closed = true
 	path, wrote, fd := h.path, h.wrote, h.fd
 	h.mu.Unlock()
+	h.release(func(Range) bool { return true }, false)
 
 	n := h.ns
 	n.mu.Lock()

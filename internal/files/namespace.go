@@ -429,6 +429,7 @@ type openFile struct {
 	id            fileID
 	handles       map[*Handle]struct{}
 	deletePending bool
+	locks         rangeLocks
 }
 
 // under says whether path is dir or below it.

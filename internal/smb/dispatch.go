@@ -217,7 +217,7 @@ type handler func(*request) (*reply, error)
 var handlers = map[command]handler{
 	cmdLogoff: (*request).logoff, cmdTreeConnect: (*request).treeConnect, cmdTreeDisconnect: (*request).treeDisconnect,
 	cmdCreate: (*request).create, cmdClose: (*request).close, cmdFlush: (*request).flush, cmdRead: (*request).read,
-	cmdWrite: (*request).write, cmdIoctl: (*request).ioctl, cmdEcho: (*request).echo,
+	cmdWrite: (*request).write, cmdLock: (*request).lock, cmdIoctl: (*request).ioctl, cmdEcho: (*request).echo,
 	cmdQueryDirectory: (*request).queryDirectory, cmdChangeNotify: (*request).changeNotify,
 	cmdQueryInfo: (*request).queryInfo, cmdSetInfo: (*request).setInfo,
 }
@@ -271,9 +271,8 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	}
 	handle := handlers[r.h.command]
 	if handle == nil {
-		switch r.h.command {
-		case cmdLock, cmdOplockBreak:
-			return fail(statusNotSupported)
+		if r.h.command == cmdOplockBreak { // none is ever granted
+			return fail(statusInvalidDeviceRequest)
 		}
 		return fail(statusInvalidParameter)
 	}

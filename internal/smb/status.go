@@ -34,6 +34,9 @@ const (
 	statusObjectPathSyntaxBad    Status = 0xc000003b
 	statusSharingViolation       Status = 0xc0000043
 	statusEASNotSupported        Status = 0xc000004f
+	statusFileLockConflict       Status = 0xc0000054
+	statusLockNotGranted         Status = 0xc0000055
+	statusRangeNotLocked         Status = 0xc000007e
 	statusDeletePending          Status = 0xc0000056
 	statusPrivilegeNotHeld       Status = 0xc0000061
 	statusLogonFailure           Status = 0xc000006d
@@ -86,7 +89,7 @@ func statusOf(err error) Status {
 		{files.ErrSharing, statusSharingViolation}, {files.ErrDeletePending, statusDeletePending},
 		{files.ErrReadOnlyFile, statusCannotDelete}, {files.ErrNotEmpty, statusDirectoryNotEmpty},
 		{files.ErrName, statusObjectNameInvalid}, {files.ErrNoSpace, statusDiskFull}, {files.ErrGone, statusNetworkNameDeleted},
-		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrInvalid, statusInvalidParameter},
+		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrLocked, statusFileLockConflict}, {files.ErrNotLocked, statusRangeNotLocked}, {files.ErrInvalid, statusInvalidParameter},
 	} {
 		if errors.Is(err, c.err) {
 			return c.status
