@@ -164,7 +164,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 		args []string
 	}{
 		{1, "there is no user", []string{"user", "show", "nobody"}}, {2, "usage: amber why USER PATH", []string{"why", "piran"}},
-		{2, "not defined: -sideways", []string{"folder", "list", "--sideways"}}, {2, "there is no command", []string{"folder", "paint"}},
+		{2, "not defined: -sideways", []string{"folder", "list", "--sideways"}}, {2, "there is no command", []string{"folder", "paint"}}, {2, "there is no command", []string{"fodler"}},
 		{2, "allow or deny", []string{"entry", "add", "nightlog", "permit", "piran", "read"}},
 		{3, "no service answers", []string{"--url", "http://127.0.0.1:1", "folder", "list"}},
 		{2, "no address", []string{"--url", "ftp://x", "folder", "list"}},

@@ -76,6 +76,7 @@ func (a *app) root() *cli.Command {
 		Writer: a.out, ErrWriter: a.err,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   misused,
+		Action:         list,
 		Before: func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
 			var err error
 			a.client, err = newClient(cmd.String("url"))
@@ -93,12 +94,14 @@ func misused(_ context.Context, cmd *cli.Command, err error, _ bool) error {
 // group is a command that only holds others. Asked for none of them, it lists
 // them; asked for another, it says so.
 func group(name, text string, commands ...*cli.Command) *cli.Command {
-	return &cli.Command{Name: name, Usage: text, Commands: commands, OnUsageError: misused, Action: func(_ context.Context, cmd *cli.Command) error {
-		if cmd.Args().Present() {
-			return &failure{code: exitUsage, msg: fmt.Sprintf("there is no command %q in amber %s", cmd.Args().First(), name), next: "amber " + name + " --help"}
-		}
-		return cli.ShowSubcommandHelp(cmd)
-	}}
+	return &cli.Command{Name: name, Usage: text, Commands: commands, OnUsageError: misused, Action: list}
+}
+
+func list(_ context.Context, cmd *cli.Command) error {
+	if cmd.Args().Present() {
+		return &failure{code: exitUsage, msg: fmt.Sprintf("there is no command %q in %s", cmd.Args().First(), cmd.FullName()), next: cmd.FullName() + " --help"}
+	}
+	return cli.ShowSubcommandHelp(cmd)
 }
 
 // leaf is a command with named arguments. Those in brackets may be left out.

@@ -99,7 +99,7 @@ func (a *app) entryCommand() *cli.Command {
 		return a.done(cmd, said, path)
 	}
 	return group("entry", "who may do what, on a folder or a path in it",
-		a.leaf("add", "write an entry on FOLDER or FOLDER/PATH", "PATH allow|deny WHO LEVEL", []cli.Flag{
+		a.leaf("add", "write an entry on FOLDER or FOLDER/PATH; WHO is a user, a group, owner@, group@ or everyone@; LEVEL is pass, read, add, change or control", "PATH allow|deny WHO LEVEL", []cli.Flag{
 			&cli.StringSliceFlag{Name: "applies", Usage: "what it reaches: folder, subfolders, files; direct for no further down", DefaultText: "folder,subfolders,files"},
 			&cli.StringFlag{Name: "note", Usage: "why it is there"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {

@@ -128,8 +128,8 @@ func (s *Service) SetService(ctx context.Context, by Actor, protocol string, on 
 	switch protocol {
 	case "smb":
 	case "nfs":
-		if on {
-			return conflict("protocol", "", "this version does not serve NFS yet")
+		if on && !site.NFS.Answered() {
+			return conflict("protocol", "", "this version does not answer NFS")
 		}
 	default:
 		return invalid("protocol", "%q is not a protocol: smb or nfs", protocol)

@@ -314,6 +314,11 @@ func TestThrottle(t *testing.T) {
 
 func TestKeyFileMustBeClosed(t *testing.T) {
 	s := open(t)
+	for _, name := range []string{"secret.key", store.FileName, store.FileName + "-wal"} {
+		info, err := os.Stat(filepath.Join(s.state, name))
+		require.NoError(t, err)
+		require.EqualValues(t, 0o600, info.Mode().Perm(), name)
+	}
 	require.NoError(t, s.Close())
 	require.NoError(t, os.Chmod(filepath.Join(s.state, "secret.key"), 0o644))
 	_, err := Open(context.Background(), s.state)

@@ -302,8 +302,8 @@ func (r *request) queryDirectory() (*reply, error) {
 		slices.Sort(names)
 		o.names = append([]string{".", ".."}, names...)
 		o.mask, o.next, o.begun = mask, 0, true
-	} else if err := r.mayList(o); err != nil {
-		return nil, err
+	} else if _, err := o.handle.StatChecked(acl.ListDirectory); err != nil {
+		return nil, err // the rules have changed since it began
 	}
 	out, err := r.list(o, layout, size, flags&single != 0)
 	if err != nil {
@@ -316,15 +316,6 @@ func (r *request) queryDirectory() (*reply, error) {
 		return nil, statusNoMoreFiles
 	}
 	return withBuffer(out), nil
-}
-
-// mayList asks again whether the listing may go on: the rules may have changed.
-func (r *request) mayList(o *open) error {
-	_, stop, err := r.c.srv.Files.Watch(o.handle, false)
-	if err == nil {
-		stop()
-	}
-	return err
 }
 
 func (r *request) list(o *open, layout listing, size int, single bool) ([]byte, error) {

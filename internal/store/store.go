@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"path/filepath"
 
 	"github.com/pressly/goose/v3"
@@ -31,6 +32,14 @@ type Tx struct{ *sql.Tx }
 // Open opens the database in dir, makes it if there is none, and brings its
 // schema up to date.
 func Open(ctx context.Context, dir string) (*Store, error) {
+	// SQLite gives what it makes beside the database the database's own mode.
+	f, err := os.OpenFile(filepath.Join(dir, FileName), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open records: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return nil, err
+	}
 	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)", "busy_timeout(5000)"}, "_txlock": {"immediate"}}
 	dsn := url.URL{Scheme: "file", Path: filepath.Join(dir, FileName), RawQuery: q.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())

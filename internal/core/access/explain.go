@@ -129,6 +129,10 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 		c.add(Service, leaves, "service "+via.String(), fmt.Sprintf("%s is on and %s may use it", via, u.Name))
 		return
 	}
+	if !via.Answered() {
+		c.add(Service, leaves, "service "+via.String(), "this version does not answer "+via.String())
+		return
+	}
 	var reasons []string
 	var mends []Mend
 	if !c.policy.Services.On(via) {

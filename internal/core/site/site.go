@@ -34,6 +34,9 @@ func (p Protocol) String() string {
 	return "no protocol"
 }
 
+// Answered says whether this version answers the protocol at all.
+func (p Protocol) Answered() bool { return p == SMB }
+
 // Volume is a host directory in which folders are made. Path is absolute.
 type Volume struct {
 	ID   int64  `json:"id,omitzero"`
