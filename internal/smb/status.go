@@ -19,14 +19,12 @@ const (
 	statusNoMoreFiles            Status = 0x80000006
 	statusInvalidInfoClass       Status = 0xc0000003
 	statusInfoLengthMismatch     Status = 0xc0000004
-	statusInvalidHandle          Status = 0xc0000008
 	statusInvalidParameter       Status = 0xc000000d
 	statusNoSuchFile             Status = 0xc000000f
 	statusInvalidDeviceRequest   Status = 0xc0000010
 	statusEndOfFile              Status = 0xc0000011
 	statusMoreProcessingRequired Status = 0xc0000016
 	statusAccessDenied           Status = 0xc0000022
-	statusBufferTooSmall         Status = 0xc0000023
 	statusObjectNameInvalid      Status = 0xc0000033
 	statusObjectNameNotFound     Status = 0xc0000034
 	statusObjectNameCollision    Status = 0xc0000035
@@ -43,7 +41,6 @@ const (
 	statusAccountDisabled        Status = 0xc0000072
 	statusDiskFull               Status = 0xc000007f
 	statusInsufficientResources  Status = 0xc000009a
-	statusMediaWriteProtected    Status = 0xc00000a2
 	statusFileIsADirectory       Status = 0xc00000ba
 	statusNotSupported           Status = 0xc00000bb
 	statusNetworkNameDeleted     Status = 0xc00000c9
@@ -59,9 +56,7 @@ const (
 	statusAccountExpired         Status = 0xc0000193
 	statusFSDriverRequired       Status = 0xc000019c
 	statusUserSessionDeleted     Status = 0xc0000203
-	statusNotFound               Status = 0xc0000225
 	statusAccountLockedOut       Status = 0xc0000234
-	statusPathNotCovered         Status = 0xc0000257
 	statusSMBNoPreauthOverlap    Status = 0xc05d0000
 )
 

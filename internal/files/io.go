@@ -1,0 +1,170 @@
+package files
+
+import (
+	"errors"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+)
+
+// ReadAt reads into p from an offset in bytes; 0 bytes is the end of the file.
+func (h *Handle) ReadAt(p []byte, off int64) (int, error) {
+	need := acl.ReadData
+	if h.asked&acl.ReadData == 0 && h.asked&acl.Execute != 0 {
+		need = acl.Execute // MS-SMB2 section 3.3.5.12: execute reads too
+	}
+	if err := h.check(need); err != nil {
+		return 0, err
+	}
+	if !h.file {
+		return 0, ErrInvalid
+	}
+	if err := h.mayTouch(off, int64(len(p)), false); err != nil {
+		return 0, err
+	}
+	n := 0
+	err := h.use(func(fd int) (err error) {
+		n, err = whole(unix.Pread, fd, p, off)
+		return err
+	})
+	return n, err
+}
+
+// whole calls a system call until all of p has been moved, or nothing more is.
+func whole(call func(fd int, p []byte, off int64) (int, error), fd int, p []byte, off int64) (int, error) {
+	n := 0
+	for n < len(p) {
+		m, err := call(fd, p[n:], off+int64(n))
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil {
+			return n, translate(err)
+		}
+		if m == 0 {
+			break
+		}
+		n += m
+	}
+	return n, nil
+}
+
+// WriteAt writes all of p at an offset in bytes. A handle that may only append
+// may write from the end of the file on. through asks for it to be on disk.
+func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
+	need := acl.WriteData
+	if h.asked&acl.WriteData == 0 {
+		need = acl.AppendData
+	}
+	if err := h.check(need); err != nil {
+		return 0, err
+	}
+	if !h.file {
+		return 0, ErrInvalid
+	}
+	if err := h.mayTouch(off, int64(len(p)), true); err != nil {
+		return 0, err
+	}
+	n := 0
+	err := h.use(func(fd int) (err error) {
+		if need == acl.AppendData {
+			if info, err := stat(fd); err != nil || off < info.Size {
+				return errors.Join(ErrDenied, err)
+			}
+		}
+		if n, err = whole(unix.Pwrite, fd, p, off); err != nil {
+			return err
+		}
+		if through || h.writeThrough {
+			return translate(unix.Fdatasync(fd))
+		}
+		return nil
+	})
+	h.touched()
+	return n, err
+}
+
+func (h *Handle) touched() {
+	h.mu.RLock()
+	wrote := h.wrote
+	h.mu.RUnlock()
+	if !wrote {
+		h.mu.Lock()
+		h.wrote = true
+		h.mu.Unlock()
+	}
+}
+
+// Flush puts what was written on disk.
+func (h *Handle) Flush() error {
+	if err := h.check(0); err != nil {
+		return err
+	}
+	return h.use(func(fd int) error { return translate(unix.Fsync(fd)) })
+}
+
+// Truncate sets the size in bytes.
+func (h *Handle) Truncate(size int64) error {
+	if err := h.check(acl.WriteData); err != nil {
+		return err
+	}
+	if !h.file || size < 0 {
+		return ErrInvalid
+	}
+	h.touched()
+	return h.use(func(fd int) error { return translate(unix.Ftruncate(fd, size)) })
+}
+
+// overwrite empties a file that is replaced.
+func (h *Handle) overwrite(attributes uint32) error {
+	h.touched()
+	return h.use(func(fd int) error {
+		if err := unix.Ftruncate(fd, 0); err != nil {
+			return translate(err)
+		}
+		return setDOS(fd, attributes|AttrArchive, time.Time{})
+	})
+}
+
+// Times are what SetBasic sets; a zero time or a nil attribute set stays as it is.
+type Times struct {
+	Created, Accessed, Modified time.Time
+	Attributes                  *uint32
+}
+
+// SetBasic sets times and attributes, MS-FSCC section 2.4.7.
+func (h *Handle) SetBasic(t Times) error {
+	if err := h.check(acl.WriteAttributes); err != nil {
+		return err
+	}
+	return h.use(func(fd int) error {
+		if t.Attributes != nil || !t.Created.IsZero() {
+			info, err := stat(fd)
+			if err != nil {
+				return err
+			}
+			attrs, created := info.Attributes, info.Created
+			if t.Attributes != nil {
+				attrs = *t.Attributes
+			}
+			if !t.Created.IsZero() {
+				created = t.Created
+			}
+			if err := setDOS(fd, attrs, created); err != nil {
+				return err
+			}
+		}
+		if t.Accessed.IsZero() && t.Modified.IsZero() {
+			return nil
+		}
+		spec := func(t time.Time) unix.Timespec {
+			if t.IsZero() {
+				return unix.Timespec{Nsec: unix.UTIME_OMIT}
+			}
+			return unix.NsecToTimespec(t.UnixNano())
+		}
+		return translate(unix.UtimesNanoAt(fd, "", []unix.Timespec{spec(t.Accessed), spec(t.Modified)}, unix.AT_EMPTY_PATH))
+	})
+}

@@ -1,0 +1,204 @@
+package files
+
+import (
+	"context"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+)
+
+// Rename moves the object to another path of the same share (MS-FSCC section
+// 2.4.43). With replace, a file already there makes way.
+func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
+	if err := h.check(acl.Delete); err != nil {
+		return err
+	}
+	if err := checkPath(to); err != nil {
+		return err
+	}
+	if h.Path() == "" || to == "" {
+		return ErrDenied
+	}
+	h.folder.paths.Lock()
+	defer h.folder.paths.Unlock()
+	n := h.ns
+	v, err := n.view(h.sub, h.share)
+	if err != nil {
+		return err
+	}
+	root, err := openRoot(v.share.Folder.Root)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(root)
+	from := h.Path()
+	place, err := n.target(v, root, h, from, to)
+	if err != nil {
+		return err
+	}
+	if place.Exists && place.Path != from {
+		same, err := sameObject(root, place.Path, h.info.id())
+		if err != nil {
+			return err
+		}
+		if !same {
+			if !replace {
+				return ErrExists
+			}
+			if err := n.mayReplace(v, root, h, place); err != nil {
+				return err
+			}
+		}
+	}
+	// The last name as the client spells it: a rename may change only the case.
+	dir, _ := split(place.Path)
+	_, name := split(to)
+	if !place.Exists {
+		_, name = split(place.Path)
+	}
+	final := join(dir, name)
+	if final == from {
+		return nil
+	}
+	move := func() error { return n.renameOnDisk(root, from, place, final) }
+	if v.share.Folder.Tree.HasRulesAt(from) {
+		err = n.rules.MoveRules(ctx, h.folderID, from, final, move)
+	} else {
+		err = move()
+	}
+	if err != nil {
+		return err
+	}
+	n.moved(h.folderID, h.folder, from, final)
+	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file})
+	return nil
+}
+
+// target resolves where a rename leads and checks what it takes: to add there, and
+// not to lift a file out of the rules that govern it without being able to read it.
+func (n *Namespace) target(v view, root int, h *Handle, from, to string) (Place, error) {
+	place, err := find(root, to, n.index)
+	if err != nil {
+		return Place{}, err
+	}
+	dir, _ := split(place.Path)
+	if !place.Exists && !place.ParentExists {
+		return Place{}, ErrPathNotFound
+	}
+	if !h.file && under(place.Path, from) && place.Path != from {
+		return Place{}, ErrInvalid
+	}
+	was, _ := split(from)
+	need := acl.AddFile
+	if !h.file {
+		need = acl.AddSubdirectory
+	}
+	if dir != was || !place.Exists {
+		if verdict := v.decide(dir, false, need); !verdict.Allowed() {
+			return Place{}, v.denied(dir, false, need)
+		}
+	}
+	if tree := v.share.Folder.Tree; tree.DeepestRule(was) != tree.DeepestRule(dir) {
+		if read := acl.Read.Mask(!h.file); v.effective(from, h.file).Granted&read != read {
+			return Place{}, v.denied(from, h.file, read)
+		}
+	}
+	if !h.file { // nothing below may be open: its path would change under it
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		for other := range h.folder.handles {
+			if p := other.Path(); p != from && under(p, from) {
+				return Place{}, ErrDenied
+			}
+		}
+	}
+	return place, nil
+}
+
+func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
+	if !place.File || !h.file {
+		return ErrDenied
+	}
+	if v.effective(place.Path, true).Granted&acl.Delete == 0 {
+		return v.denied(place.Path, true, acl.Delete)
+	}
+	fd, err := openBeneath(root, place.Path, unix.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	info, err := stat(fd)
+	if err != nil {
+		return err
+	}
+	if info.Attributes&AttrReadOnly != 0 {
+		return ErrDenied
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.open[info.id()] != nil {
+		return ErrDenied
+	}
+	return nil
+}
+
+func sameObject(root int, path string, id fileID) (bool, error) {
+	fd, err := openBeneath(root, path, unix.O_PATH, 0)
+	if err != nil {
+		return false, err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return false, translate(err)
+	}
+	return fileID{st.Dev, st.Ino} == id, nil
+}
+
+func (n *Namespace) renameOnDisk(root int, from string, place Place, final string) error {
+	fromDir, fromName := split(from)
+	toDir, toName := split(final)
+	src, err := openBeneath(root, fromDir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(src)
+	dst, err := openBeneath(root, toDir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(dst)
+	return n.index.changing(src, func() error {
+		if place.Exists { // takes the place of what is there, under the name there
+			_, there := split(place.Path)
+			if err := unix.Renameat(src, fromName, dst, there); err != nil {
+				return translate(err)
+			}
+			if there == toName {
+				return nil
+			}
+			return translate(unix.Renameat2(dst, there, dst, toName, unix.RENAME_NOREPLACE))
+		}
+		return translate(unix.Renameat2(src, fromName, dst, toName, unix.RENAME_NOREPLACE))
+	}, func(names map[string]string) {
+		delete(names, FoldName(fromName))
+		if fromDir == toDir {
+			names[FoldName(toName)] = toName
+		}
+	})
+}
+
+// moved tells the handles on what was renamed, and below it, where they are now.
+func (n *Namespace) moved(folder int64, state *folderState, from, to string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for h := range state.handles {
+		h.mu.Lock()
+		if under(h.path, from) {
+			h.path = to + h.path[len(from):]
+			h.policy = nil // decide anew
+		}
+		h.mu.Unlock()
+	}
+}
