@@ -2,7 +2,6 @@ package smb
 
 import (
 	"crypto/rand"
-	"crypto/sha512"
 	"errors"
 	"strings"
 	"sync"
