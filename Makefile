@@ -44,7 +44,7 @@ lint: web/dist/index.html
 	cd web && npm run --silent lint
 
 test: tools build lint
-	go test ./...
+	go test -timeout 25m ./...
 	cd web && AMBER=../bin/amber node --test e2e/
 
 bench: build

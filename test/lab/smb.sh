@@ -1,0 +1,79 @@
+# A working day over SMB with the Linux kernel's own client, in the guest of test/lab. PORT and VERSION are
+# put before it. Two mounts with connections of their own are two machines, as far as the gateway can tell.
+set -euo pipefail
+mkdir -p /a /b
+options=port=$PORT,username=piran,password=piran-at-larkfell,vers=$VERSION
+mount.cifs -o "$options" //10.0.2.2/nightlog /a
+mount.cifs -o "$options,nosharesock,cache=none,actimeo=0" //10.0.2.2/nightlog /b
+same() { # what: expected, got
+  if [[ $2 != "$3" ]]; then
+    printf 'NOT %s: wanted %q, got %q\n' "$1" "$2" "$3"
+    exit 1
+  fi
+  printf 'ok  %s\n' "$1"
+}
+
+same 'reads a file' 'Observer: piran' "$(sed -n 2p /a/2026/03/2026-03-01.txt)"
+same 'reads it whatever the case' 'Observer: piran' "$(sed -n 2p /b/2026/03/2026-03-01.TXT)"
+
+head -c 9000001 /dev/urandom >/tmp/plate
+cp /tmp/plate /a/plate.fits
+same 'a copy is the same elsewhere' "$(sha256sum </tmp/plate)" "$(sha256sum </b/plate.fits)"
+touch -d 2026-03-01T22:10:00Z /a/plate.fits
+same 'times are kept' '2026-03-01 22:10:00 +0000' "$(TZ=UTC stat -c %y /b/plate.fits | sed 's/\.0*//')"
+truncate -s 5G /a/sparse
+same 'a large sparse file' 5368709120 "$(stat -c %s /b/sparse)"
+printf x | dd of=/a/sparse bs=1 seek=5000000000 conv=notrunc status=none
+same 'and what is far out in it' x "$(dd if=/b/sparse bs=1 skip=5000000000 count=1 status=none)"
+rm /a/sparse
+
+name=$'nai\xcc\x88ve 🔭 Märzplatten'
+echo combining >"/a/$name"
+same 'names with combining marks' combining "$(cat "/b/$name")"
+rm "/b/$name"
+
+echo one >/a/one
+exec 7</a/one
+mv /a/one /a/two
+same 'reads on after a rename' one "$(cat <&7)"
+exec 7<&-
+echo three >/a/three
+mv /a/three /a/two
+same 'a rename replaces' three "$(cat /b/two)"
+rm /a/two
+
+mkdir /a/many
+for i in $(seq 500); do : >"/a/many/f$i"; done
+same 'lists all there is' 500 "$(ls /b/many | wc -l)"
+rm -r /a/many
+
+(
+  flock -x 9
+  echo held >/tmp/held
+  sleep 3
+) 9>/a/lock &
+until [[ -e /tmp/held ]]; do sleep 0.1; done
+same 'a lock binds the other mount' refused "$(flock -n -x /b/lock echo got 2>/dev/null || echo refused)"
+same 'and is waited for' got "$(flock -x /b/lock echo got)"
+wait
+rm /a/lock
+
+git init -q /a/repo 2>/dev/null
+cp -r /usr/lib/git-core/mergetools /a/repo/
+git -C /a/repo add .
+git -C /a/repo -c user.name=piran -c user.email=piran@larkfell.example commit -qm 'Night work'
+git clone -q /b/repo /b/clone 2>/dev/null
+same 'git commits and clones' "$(cd /a/repo/mergetools && cat * | sha256sum)" "$(cd /b/clone/mergetools && cat * | sha256sum)"
+rm -rf /a/repo /b/clone
+
+same 'leaves nothing behind' '2026 README.txt plate.fits' "$(echo $(ls /b))"
+rm /a/plate.fits
+umount /a /b
+
+same 'a wrong password is refused' 32 "$(mount.cifs -o "${options/-at-/-on-}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
+same 'who may not is refused' 32 "$(mount.cifs -o "${options//piran/orla}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
+mount.cifs -o "${options//piran/bettany}" //10.0.2.2/plates /a
+cp /tmp/plate /a/2026/plate-0300.fits
+same 'who may add, adds' "$(sha256sum </tmp/plate)" "$(sha256sum </a/2026/plate-0300.fits)"
+same 'and alters nothing' 1 "$(echo forged 2>/dev/null >/a/2026/plate-0300.fits; echo $?)"
+umount /a
