@@ -283,14 +283,15 @@ func TestSignInRefusals(t *testing.T) {
 	_, err = g.Dial(t, "wren", 0).Mount("no such share")
 	requireStatus(t, err, badNetworkName)
 
-	// Guessing is slowed for the account.
-	for range 5 {
-		_, _ = g.TryDial("isolde", "wrong", 0)
-	}
+	// Guessing is slowed, until not even the right password is looked at for a while.
 	start := time.Now()
-	_, err = g.TryDial("isolde", "wrong", 0)
-	require.Error(t, err)
-	require.Greater(t, time.Since(start), 500*time.Millisecond)
+	for range 6 {
+		_, err = g.TryDial("isolde", "wrong", 0)
+		require.Error(t, err)
+	}
+	require.Greater(t, time.Since(start), time.Second)
+	_, err = g.TryDial("isolde", "isolde"+demo.PasswordSuffix, 0)
+	requireStatus(t, err, 0xc0000234)
 }
 
 func TestSharingModes(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -284,30 +285,55 @@ func TestSessions(t *testing.T) {
 func TestThrottle(t *testing.T) {
 	now := time.Unix(0, 0)
 	th := NewThrottle(func() time.Time { return now })
-	for range freeTries + 1 {
-		require.Zero(t, th.Try("wren", "a"))
+	ctx := context.Background()
+	try := func(account, address string, ok bool) time.Duration {
+		done, wait := th.Begin(ctx, account, address, 0)
+		if done != nil {
+			done(ok)
+		}
+		return wait
 	}
-	require.Equal(t, time.Second, th.Try("Wren", "b"), "the account, from anywhere")
-	require.Equal(t, time.Second, th.Try("piran", "a"), "the address, for anyone")
-	require.Zero(t, th.Try("piran", "b"))
+	for range freeTries + 1 {
+		require.Zero(t, try("wren", "a", false))
+	}
+	require.Equal(t, time.Second, try("Wren", "b", true), "the account, from anywhere")
+	require.Equal(t, time.Second, try("piran", "a", true), "the address, for anyone")
+	require.Zero(t, try("piran", "b", true))
 	for i := range 20 { // each further one doubles the wait, up to a point
-		wait := th.Try("wren", "a")
+		wait := try("wren", "a", false)
 		require.Equal(t, min(time.Second<<i, longestWait), wait)
 		now = now.Add(wait)
-		require.Zero(t, th.Try("wren", "a"))
+		require.Zero(t, try("wren", "a", false))
 	}
-	now = now.Add(longestWait)
-	require.Zero(t, th.Try("isolde", "c"))
-	th.Succeeded("isolde", "c")
-	for range freeTries + 1 {
-		require.Zero(t, th.Try("isolde", "c"), "what succeeded is not held against anyone")
+	for range 10 * freeTries {
+		require.Zero(t, try("isolde", "c", true), "what succeeds is not held against anyone")
 	}
-	require.NotZero(t, th.Try("isolde", "c"))
 	now = now.Add(forgetAfter + time.Second)
-	require.Zero(t, th.Try("wren", "a"))
-	require.Zero(t, th.Try("wren", "a"), "an old past is forgotten")
+	require.Zero(t, try("wren", "a", false))
+	require.Zero(t, try("wren", "a", false), "an old past is forgotten")
+
+	// Guessing side by side gains no more than the few that are looked at together.
+	var open []func(bool)
+	for range mostPending {
+		done, wait := th.Begin(ctx, "tomasz", "d", 0)
+		require.Zero(t, wait)
+		open = append(open, done)
+	}
+	late := make(chan time.Duration)
+	go func() { late <- try("tomasz", "e", false) }()
+	for _, done := range open {
+		done(false)
+	}
+	require.GreaterOrEqual(t, <-late, time.Second)
+	// A crowd with the right password only takes its turns.
+	var crowd sync.WaitGroup
+	for range 10 * mostPending {
+		crowd.Go(func() { require.Zero(t, try("bettany", "f", true)) })
+	}
+	crowd.Wait()
+
 	for i := range 3 * mostTries {
-		th.Try(itoa(int64(i)), "address "+itoa(int64(i)))
+		try(itoa(int64(i)), "address "+itoa(int64(i)), false)
 	}
 	require.LessOrEqual(t, len(th.tries), mostTries+2)
 }

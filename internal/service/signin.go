@@ -28,12 +28,19 @@ type Session struct {
 
 var errSignIn = &Error{Kind: Unsigned, Message: "user name or password is wrong"}
 
+func tooMany(what string, wait time.Duration) error {
+	return &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong " + what + "; try again in " + max(wait.Round(time.Second), time.Second).String()}
+}
+
 // SignIn checks a password for the console or the API. Only accounts with a role
 // get in; address is the caller's, for the throttle.
 func (s *Service) SignIn(ctx context.Context, name, password, address string) (Session, error) {
-	if wait := s.throttle.Try(name, address); wait > 0 {
-		return Session{}, &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong passwords; try again in " + wait.Round(time.Second).String()}
+	done, wait := s.throttle.Begin(ctx, name, address, 0)
+	if done == nil {
+		return Session{}, tooMany("passwords", wait)
 	}
+	ok := false
+	defer func() { done(ok) }()
 	user := s.Policy().Directory.UserNamed(name)
 	var hash sql.NullString
 	if user != nil {
@@ -41,10 +48,9 @@ func (s *Service) SignIn(ctx context.Context, name, password, address string) (S
 			return Session{}, err
 		}
 	}
-	if !checkPassword(hash.String, password) {
+	if ok = checkPassword(hash.String, password); !ok {
 		return Session{}, errSignIn
 	}
-	s.throttle.Succeeded(name, address)
 	if !user.InForce(time.Now()) {
 		return Session{}, errSignIn
 	}
@@ -166,17 +172,18 @@ func (s *Service) MakeFirst(ctx context.Context, code, name, password, address s
 	if !s.NeedsFirst() {
 		return Session{}, conflict("", "amber sign-in USER", "there is an administrator already")
 	}
-	if wait := s.throttle.Try("first administrator", address); wait > 0 {
-		return Session{}, &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong codes; try again in " + wait.Round(time.Second).String()}
+	done, wait := s.throttle.Begin(ctx, "first administrator", address, 0)
+	if done == nil {
+		return Session{}, tooMany("codes", wait)
 	}
 	hash := sha256.Sum256([]byte(code))
 	s.writing.Lock()
 	ok := s.firstCode != nil && subtle.ConstantTimeCompare(hash[:], s.firstCode) == 1
 	s.writing.Unlock()
+	done(ok)
 	if !ok {
 		return Session{}, &Error{Kind: Unsigned, Field: "code", Message: "the code is wrong: it stands in what the service printed when it started"}
 	}
-	s.throttle.Succeeded("first administrator", address)
 	_, err := s.CreateUser(ctx, Itself, UserInput{Name: name, Password: password, Role: identity.Administrator, FirstOnly: true})
 	if err != nil {
 		return Session{}, err

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"sync"
 	"time"
 
@@ -8,7 +9,9 @@ import (
 )
 
 // Throttle slows repeated wrong passwords, per account and per address, whatever
-// way they come in. The first few cost nothing; then each doubles the wait.
+// way they come in. The first few cost nothing; then each doubles the wait. Only so many are
+// looked at side by side, so that guessing many at once is no way around; those that are
+// right pass quickly, however many come together.
 type Throttle struct {
 	now   func() time.Time
 	mu    sync.Mutex
@@ -16,15 +19,19 @@ type Throttle struct {
 }
 
 type tries struct {
-	failed int
-	last   time.Time
+	failed  int
+	pending int
+	last    time.Time
 }
 
 const (
 	freeTries   = 4
+	mostPending = 16 // passwords of one account, or from one address, looked at side by side
 	longestWait = 30 * time.Second
 	forgetAfter = 15 * time.Minute
 	mostTries   = 20_000 // remembered; beyond, the oldest are forgotten
+	turn        = 20 * time.Millisecond
+	longestTurn = 3 * time.Second // that a try waits for others before it
 )
 
 // NewThrottle makes an empty one that reads the time from now.
@@ -32,60 +39,90 @@ func NewThrottle(now func() time.Time) *Throttle {
 	return &Throttle{now: now, tries: make(map[string]*tries)}
 }
 
-func throttleKeys(account, address string) [2]string {
-	return [2]string{"account " + identity.Fold(account), "address " + address}
+// Begin asks to look at a password. Either it may be looked at, and done is to be called
+// with what came of it; or wait says how long not to ask again. It waits itself up to
+// patience for that to pass.
+func (t *Throttle) Begin(ctx context.Context, account, address string, patience time.Duration) (done func(ok bool), wait time.Duration) {
+	asked := time.Now()
+	for {
+		done, wait, busy := t.begin(account, address)
+		if done != nil {
+			return done, 0
+		}
+		limit := patience
+		if busy {
+			limit = longestTurn
+		}
+		if time.Since(asked)+wait > limit {
+			return nil, wait
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return nil, wait
+		}
+	}
 }
 
-// Try asks to look at a password. Zero means it may be looked at, and counts as a wrong
-// one until Succeeded says otherwise, so that many at once are no way around; more is
-// how long to wait first.
-func (t *Throttle) Try(account, address string) time.Duration {
+func (t *Throttle) begin(account, address string) (done func(ok bool), wait time.Duration, busy bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	now := t.now()
-	var longest time.Duration
-	for _, key := range throttleKeys(account, address) {
-		if tr := t.tries[key]; tr != nil && tr.failed > freeTries {
-			wait := min(time.Second<<min(tr.failed-freeTries-1, 10), longestWait)
-			longest = max(longest, tr.last.Add(wait).Sub(now))
+	keys := [2]string{"account " + identity.Fold(account), "address " + address}
+	for _, key := range keys {
+		tr := t.tries[key]
+		if tr == nil {
+			continue
 		}
+		if now.Sub(tr.last) > forgetAfter {
+			tr.failed = 0
+		}
+		if tr.failed > freeTries {
+			wait = max(wait, tr.last.Add(min(time.Second<<min(tr.failed-freeTries-1, 10), longestWait)).Sub(now))
+		}
+		busy = busy || tr.pending >= mostPending
 	}
-	if longest > 0 {
-		return longest
+	switch {
+	case wait > 0:
+		return nil, wait, false
+	case busy:
+		return nil, turn, true
 	}
 	if len(t.tries) >= mostTries {
 		t.forget(now)
 	}
-	for _, key := range throttleKeys(account, address) {
-		tr := t.tries[key]
-		if tr == nil || now.Sub(tr.last) > forgetAfter {
-			tr = &tries{}
-			t.tries[key] = tr
+	for _, key := range keys {
+		if t.tries[key] == nil {
+			t.tries[key] = &tries{}
 		}
-		tr.failed++
-		tr.last = now
+		t.tries[key].pending++
 	}
-	return 0
+	return func(ok bool) { t.end(keys, ok) }, 0, false
 }
 
-func (t *Throttle) forget(now time.Time) {
-	for key, tr := range t.tries {
-		if now.Sub(tr.last) > forgetAfter || len(t.tries) > mostTries/2 {
+func (t *Throttle) end(keys [2]string, ok bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for i, key := range keys {
+		tr := t.tries[key]
+		tr.pending--
+		switch {
+		case !ok:
+			tr.failed++
+			tr.last = t.now()
+		case i == 0: // an address keeps its past, or one good account would pay for guessing at others
+			tr.failed = 0
+		}
+		if tr.failed == 0 && tr.pending == 0 {
 			delete(t.tries, key)
 		}
 	}
 }
 
-// Succeeded clears what is held against the account, and against the address this one
-// try: not its past, or one good account would pay for guessing at others.
-func (t *Throttle) Succeeded(account, address string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	keys := throttleKeys(account, address)
-	delete(t.tries, keys[0])
-	if tr := t.tries[keys[1]]; tr != nil {
-		if tr.failed--; tr.failed <= 0 {
-			delete(t.tries, keys[1])
+func (t *Throttle) forget(now time.Time) {
+	for key, tr := range t.tries {
+		if tr.pending == 0 && (now.Sub(tr.last) > forgetAfter || len(t.tries) > mostTries/2) {
+			delete(t.tries, key)
 		}
 	}
 }

@@ -35,8 +35,9 @@ func (oneAccount) NTHash(_ context.Context, name string) (identity.ID, []byte, b
 
 type noThrottle struct{}
 
-func (noThrottle) Try(string, string) time.Duration { return 0 }
-func (noThrottle) Succeeded(string, string)         {}
+func (noThrottle) Begin(context.Context, string, string, time.Duration) (func(bool), time.Duration) {
+	return func(bool) {}, 0
+}
 
 func startServer(t testing.TB) (addr, dir string) {
 	dir = t.TempDir()

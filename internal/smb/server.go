@@ -26,8 +26,7 @@ type Accounts interface {
 
 // Throttle slows repeated wrong passwords; see service.Throttle.
 type Throttle interface {
-	Try(account, address string) time.Duration
-	Succeeded(account, address string)
+	Begin(ctx context.Context, account, address string, patience time.Duration) (done func(ok bool), wait time.Duration)
 }
 
 // Config is what a Server is made from.

@@ -179,16 +179,14 @@ func (r *request) setupSession() (*session, Status) {
 // authenticate takes the next step of a sign-in. Wrong passwords are slowed: first
 // by waiting, and past that by not looking.
 func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
+	const patience = 3 * time.Second
+	tried := func(bool) {}
 	name := s.signIn.Name(token)
 	if name != "" {
-		if wait := c.srv.Throttle.Try(name, c.address); wait > 0 {
-			select {
-			case <-time.After(min(wait, 3*time.Second)):
-			case <-c.ctx.Done():
-			}
-			if c.srv.Throttle.Try(name, c.address) > 0 {
-				return nil, false, statusAccountLockedOut
-			}
+		var wait time.Duration
+		if tried, wait = c.srv.Throttle.Begin(c.ctx, name, c.address, patience); tried == nil {
+			c.log.Info("sign-in put off", "user", name, "wait", wait)
+			return nil, false, statusAccountLockedOut
 		}
 	}
 	var user identity.ID
@@ -197,6 +195,7 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 		user = id
 		return hash, ok
 	})
+	tried(done)
 	switch {
 	case errors.Is(err, ntlm.ErrWrong):
 		c.log.Info("sign-in failed", "user", name)
@@ -206,7 +205,6 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	case !done:
 		return answer, false, nil
 	}
-	c.srv.Throttle.Succeeded(name, c.address)
 	if gate := c.srv.admit(user); gate != access.Open {
 		c.log.Info("sign-in refused", "user", name, "gate", gate.String())
 		if gate == access.Service {
