@@ -114,6 +114,7 @@ func TestBadInputNamesTheField(t *testing.T) {
 		{"GET", "/api/v1/why?user=orla", "", 422, "query.path"},
 		{"GET", "/api/v1/why?user=orla&path=nightlog&wnat=read", "", 422, "query.wnat"},
 		{"GET", "/api/v1/why?user=orla&path=nightlog%00x", "", 422, "query.path"},
+		{"GET", "/api/v1/folders/nightlog/connect?host=a%20b", "", 422, "query.host"},
 		{"DELETE", "/api/v1/entries/one?path=nightlog", "", 422, "path.id"},
 	} {
 		a := ask(t, g, keeper, c.method, c.path, c.body)
@@ -123,6 +124,7 @@ func TestBadInputNamesTheField(t *testing.T) {
 	}
 	require.Equal(t, 400, ask(t, g, keeper, "POST", "/api/v1/users", `{"name":`).status)
 	require.Equal(t, 404, ask(t, g, keeper, "GET", "/api/v1/nothing", "").status)
+	require.Equal(t, 405, ask(t, g, keeper, "PUT", "/api/v1/users", "").status)
 	require.Equal(t, 413, ask(t, g, keeper, "POST", "/api/v1/users", `{"name":"`+strings.Repeat("x", 2<<20)+`"}`).status)
 	// A password that does not fit is not sent back.
 	a := ask(t, g, keeper, "POST", "/api/v1/users", `{"name":"lunt","password":"`+strings.Repeat("secret", 60)+`"}`)

@@ -196,11 +196,14 @@ func TestDemoByCommandLine(t *testing.T) {
 	require.Zero(t, code, errOut)
 	for _, args := range [][]string{{"volume", "list"}, {"folder", "list"}, {"folder", "show", "instruments"}, {"user", "list"}, {"user", "show", "orla"}, {"group", "list"},
 		{"group", "show", "staff"}, {"share", "list"}, {"share", "show", "personal"}, {"service", "list"}, {"entry", "list", "instruments/firmware/bench"},
-		{"why", "orla", "nightlog"}, {"journal", "list"}} {
+		{"why", "orla", "nightlog"}, {"connect", "nightlog", "--user", "piran"}, {"journal", "list"}} {
 		require.NotEmpty(t, a.run(args...))
 		var v any
 		require.NoError(t, json.Unmarshal([]byte(a.run(append(args, "--json")...)), &v), args)
 	}
+	_, port, _ := strings.Cut(p.smb, ":")
+	require.Contains(t, a.run("connect", "nightlog", "--user", "piran"),
+		"mount -t cifs //127.0.0.1/nightlog /mnt/nightlog -o port="+port+",vers=3.1.1,username=piran\n")
 	for _, q := range [][]string{
 		{"orla", "nightlog", "read"}, {"isolde", "instruments/firmware/bench", "read"}, {"corin", "plates", "add"}, {"svc-dome", "plates", "add"},
 		{"bettany", "plates/index.csv", "change"}, {"piran", "personal/wren/notes.txt", "change"}, {"piran", "instruments/Firmware/CAMERA-3.2.hex", "read"},

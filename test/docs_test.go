@@ -62,7 +62,7 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 					cmd := exec.Command("/bin/sh", "-c", strings.ReplaceAll(command, "4450", port))
 					cmd.Dir, cmd.Env = dir, env
 					said, _ := cmd.CombinedOutput() // commands that are refused are part of the story
-					got := strings.TrimRight(string(said), "\n")
+					got := strings.ReplaceAll(strings.TrimRight(string(said), "\n"), port, "4450")
 					if *update {
 						got = strings.ReplaceAll(strings.ReplaceAll(got, p.url, "http://127.0.0.1:8460"), p.state, "state/demo")
 						out = append(out, strings.Split(got, "\n")...)

@@ -27,12 +27,22 @@ import (
 // CookieName is the console's session cookie.
 const CookieName = "amber_session"
 
+// Config is what a Server is made from.
+type Config struct {
+	Service *service.Service
+	Log     *slog.Logger
+	Console fs.FS  // the built web console; nil for none
+	Version string // goes into the OpenAPI document
+	SMBPort int    // where SMB answers, for what clients are told to type
+}
+
 // Server answers the API and serves the console.
 type Server struct {
-	svc *service.Service
-	log *slog.Logger
-	api huma.API
-	mux chi.Router
+	svc     *service.Service
+	log     *slog.Logger
+	smbPort int
+	api     huma.API
+	mux     chi.Router
 }
 
 type actorKey struct{}
@@ -43,24 +53,36 @@ func caller(ctx context.Context) service.Actor {
 	return a
 }
 
-type addressKey struct{}
+type reachedKey struct{}
 
-func address(ctx context.Context) string {
-	a, _ := ctx.Value(addressKey{}).(string)
-	return a
+// reached is between whom a request went.
+type reached struct {
+	address string // of the caller, without port
+	host    string // the gateway as the caller names it, without port
 }
 
-// New makes the handler. console is the built web console, nil for none; version
-// goes into the OpenAPI document.
-func New(svc *service.Service, log *slog.Logger, console fs.FS, version string) *Server {
-	s := &Server{svc: svc, log: log, mux: chi.NewRouter()}
+func reachedBy(ctx context.Context) reached {
+	r, _ := ctx.Value(reachedKey{}).(reached)
+	return r
+}
+
+func withoutPort(address string) string {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		return host
+	}
+	return strings.Trim(address, "[]")
+}
+
+// New makes the handler.
+func New(c Config) *Server {
+	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
 	}))
 	s.mux.Use(middleware.Recoverer, s.secure, sameSite.Handler)
 
-	config := huma.DefaultConfig("Amber Gatekeeper", version)
+	config := huma.DefaultConfig("Amber Gatekeeper", c.Version)
 	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie."
 	config.DocsPath = ""
 	config.SchemasPath = ""
@@ -78,9 +100,12 @@ func New(svc *service.Service, log *slog.Logger, console fs.FS, version string) 
 	s.registerPlaces()
 	s.registerPublishing()
 	s.registerWhy()
-	if console != nil {
-		s.mux.NotFound(serveConsole(console))
+	if c.Console != nil {
+		s.mux.NotFound(serveConsole(c.Console))
 	}
+	s.mux.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, http.StatusMethodNotAllowed, r.Method+" is not for this route; see /openapi.json")
+	})
 	return s
 }
 
@@ -99,11 +124,7 @@ func (s *Server) secure(next http.Handler) http.Handler {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
-		host, _, err := net.SplitHostPort(r.RemoteAddr)
-		if err != nil {
-			host = r.RemoteAddr
-		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), addressKey{}, host)))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), reachedKey{}, reached{withoutPort(r.RemoteAddr), withoutPort(r.Host)})))
 	})
 }
 

@@ -32,6 +32,13 @@ func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 	return out
 }
 
+// Way is one thing to type on a client to open a folder.
+type Way struct {
+	System string `json:"system" enum:"Linux,macOS,Windows"`
+	Does   string `json:"does" doc:"What typing it does."`
+	Text   string `json:"text" doc:"What to type."`
+}
+
 // Service is a protocol and whether it is on.
 type Service struct {
 	Protocol string `json:"protocol" enum:"smb,nfs"`
@@ -127,6 +134,22 @@ func (s *Server) registerPublishing() {
 		return s.svc.RemoveShareEntry(ctx, caller(ctx), in.Name, in.ID)
 	})
 
+	handle(s, operation("connect", http.MethodGet, "/folders/{name}/connect", "List what to type on clients to open a folder", "publishing"), func(ctx context.Context, in *struct {
+		Named
+		Host string `query:"host" maxLength:"253" doc:"The gateway as clients reach it; as this request did, if left out."`
+		User string `query:"user" maxLength:"64" doc:"For whom; the word USER stands in, if left out."`
+	}) ([]Way, error) {
+		host := in.Host
+		if host == "" {
+			host = reachedBy(ctx).host
+		}
+		ways, err := s.svc.Connect(in.Name, host, s.smbPort, in.User)
+		out := []Way{}
+		for _, w := range ways {
+			out = append(out, Way(w))
+		}
+		return out, err
+	})
 	handle(s, operation("list-services", http.MethodGet, "/services", "List the protocols and whether they are on", "publishing"), func(context.Context, *struct{}) ([]Service, error) {
 		on := s.svc.Policy().Services
 		return []Service{{"smb", on.SMB}, {"nfs", on.NFS}}, nil

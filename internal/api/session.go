@@ -59,7 +59,7 @@ func (s *Server) registerSession() {
 			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 		}
 	}) (*signedInOutput, error) {
-		return answer(s.svc.SignIn(ctx, in.Body.User, in.Body.Password, address(ctx)))
+		return answer(s.svc.SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address))
 	})
 
 	op = operation("make-first-administrator", http.MethodPost, "/first-administrator", "Make the first administrator with the code the service printed", "session")
@@ -71,7 +71,7 @@ func (s *Server) registerSession() {
 			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 		}
 	}) (*signedInOutput, error) {
-		return answer(s.svc.MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, address(ctx)))
+		return answer(s.svc.MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address))
 	})
 
 	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")

@@ -128,7 +128,33 @@ func (a *app) publishCommands() []*cli.Command {
 		}),
 		toggle("on", "switch a protocol on", true), toggle("off", "switch a protocol off", false),
 	)
-	return []*cli.Command{share, services}
+	connect := a.leaf("connect", "show what to type on clients to open a folder", "FOLDER", []cli.Flag{
+		&cli.StringFlag{Name: "user", Usage: "for whom"},
+		&cli.StringFlag{Name: "host", Usage: "the gateway as clients reach it, if not as this command does"},
+	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		q := url.Values{}
+		for _, f := range []string{"user", "host"} {
+			if cmd.IsSet(f) {
+				q.Set(f, cmd.String(f))
+			}
+		}
+		var out []api.Way
+		if err := a.client.call(ctx, http.MethodGet, "folders/"+escape(args[0])+"/connect", q, nil, &out); err != nil {
+			return err
+		}
+		return show(a, cmd, out, func(w io.Writer, ways []api.Way) {
+			if len(ways) == 0 {
+				fmt.Fprintf(w, "%s is not published yet: amber share add %s\n", args[0], args[0])
+			}
+			for i, way := range ways {
+				if i == 0 || ways[i-1].System != way.System {
+					fmt.Fprintln(w, way.System)
+				}
+				fmt.Fprintf(w, "  %s\n    %s\n", way.Does, way.Text)
+			}
+		})
+	})
+	return []*cli.Command{share, connect, services}
 }
 
 func shareOptions(s api.Share) string {

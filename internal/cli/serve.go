@@ -120,7 +120,8 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	namespace := files.New(svc.Policy, svc)
 	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: namespace, Log: log.With("service", "smb")})
-	httpServer := &http.Server{Handler: api.New(svc, log.With("service", "console"), web.Console(), a.version),
+	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version, SMBPort: portOf(smbListener)})
+	httpServer := &http.Server{Handler: handler,
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 
@@ -140,6 +141,13 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, httpServer.Shutdown(end))
+}
+
+func portOf(l net.Listener) int {
+	if a, ok := l.Addr().(*net.TCPAddr); ok {
+		return a.Port
+	}
+	return 0
 }
 
 func serverName() string {

@@ -50,7 +50,7 @@ func Start(t testing.TB) *Gateway {
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()
-	console := httptest.NewServer(api.New(svc, log, web.Console(), "test"))
+	console := httptest.NewServer(api.New(api.Config{Service: svc, Log: log, Console: web.Console(), Version: "test", SMBPort: l.Addr().(*net.TCPAddr).Port}))
 	g.URL = console.URL
 	t.Cleanup(func() {
 		console.Close()

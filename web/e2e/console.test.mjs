@@ -141,6 +141,7 @@ test('an auditor sees everything and is offered no change', async () => {
   await signIn(p, 'auditor');
   await p.getByRole('link', { name: 'instruments' }).click();
   await p.getByText('inherits nothing from above').first().waitFor();
+  await p.getByText(/mount -t cifs \/\/127.0.0.1\/instruments/).waitFor();
   assert.equal(await p.getByRole('button', { name: /Add|Remove/ }).count(), 0);
 });
 

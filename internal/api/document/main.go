@@ -12,7 +12,7 @@ import (
 )
 
 func main() {
-	raw, err := api.New(nil, slog.Default(), nil, "1").OpenAPI()
+	raw, err := api.New(api.Config{Log: slog.Default(), Version: "1"}).OpenAPI()
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -72,6 +72,11 @@ export const useFolder = (name: string) =>
     queryKey: ['folders', name],
     queryFn: () => taken(api.GET('/api/v1/folders/{name}', { params: { path: { name } } })),
   });
+export const useConnect = (name: string) =>
+  useQuery({
+    queryKey: ['connect', name],
+    queryFn: () => taken(api.GET('/api/v1/folders/{name}/connect', { params: { path: { name }, query: {} } })),
+  });
 export const useUsers = () =>
   useQuery({ queryKey: ['users'], queryFn: async () => (await taken(api.GET('/api/v1/users'))) ?? [] });
 export const useGroups = () =>

@@ -23,11 +23,13 @@ import {
   levels,
   type Place,
   taken,
+  useConnect,
   useFolder,
   useGroups,
   useMe,
   useUsers,
 } from '../api/client';
+import { Command } from '../parts/command';
 import { Confirm } from '../parts/confirm';
 import { AddIcon, CutIcon, RemoveIcon } from '../parts/icons';
 import { Level } from '../parts/level';
@@ -86,7 +88,46 @@ export function FolderPage() {
           <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
         ))}
       </Stack>
+      {f.shares.length > 0 && <Connect name={f.name} />}
     </>
+  );
+}
+
+/** What to type on a client to open the folder. */
+function Connect({ name }: { name: string }) {
+  const ways = useConnect(name);
+  const systems = [...new Set(ways.data?.map((w) => w.system))];
+  return (
+    <Box mt="8">
+      <Heading as="h2" fontSize="lg" mb="4">
+        How to open it
+      </Heading>
+      {!ways.data ? (
+        <Waiting error={ways.error} rows={3} />
+      ) : (
+        <Stack gap="4">
+          {systems.map((system) => (
+            <Sheet key={system} p="4">
+              <Heading as="h3" fontSize="md" mb="3">
+                {system}
+              </Heading>
+              <Stack gap="3">
+                {ways.data
+                  .filter((w) => w.system === system)
+                  .map((w) => (
+                    <Box key={w.text}>
+                      <Text color="faint" fontSize="sm" mb="1">
+                        {w.does}
+                      </Text>
+                      <Command text={w.text} />
+                    </Box>
+                  ))}
+              </Stack>
+            </Sheet>
+          ))}
+        </Stack>
+      )}
+    </Box>
   );
 }
 

@@ -1,0 +1,76 @@
+package service
+
+import (
+	"fmt"
+	"net"
+	"regexp"
+	"strings"
+)
+
+// Way is one thing to type on a client to open a folder.
+type Way struct {
+	System string // Linux, macOS, Windows
+	Does   string // what typing it does
+	Text   string
+}
+
+var hostName = regexp.MustCompile(`^[A-Za-z0-9._:-]{1,253}$`)
+
+// Connect lists what to type on each kind of client to open a folder by every share it
+// has. host is the gateway as clients reach it, port that of SMB; user may be empty.
+func (s *Service) Connect(folder, host string, port int, user string) ([]Way, error) {
+	f, err := s.folder(folder)
+	if err != nil {
+		return nil, err
+	}
+	if !hostName.MatchString(host) {
+		return nil, invalid("host", "%q is no host name or address", host)
+	}
+	if user == "" {
+		user = "USER"
+	} else if u, err := s.user(user); err != nil {
+		return nil, err
+	} else {
+		user = u.Name
+	}
+	const standard = 445
+	options, at, tail := "vers=3.1.1", host, ""
+	if strings.Contains(host, ":") {
+		at = "[" + host + "]"
+	}
+	hostPort := at
+	if port != standard {
+		options = fmt.Sprintf("port=%d,%s", port, options)
+		hostPort = net.JoinHostPort(host, fmt.Sprint(port))
+		tail = fmt.Sprintf(" /tcpport:%d", port)
+	}
+	var out []Way
+	for _, sh := range f.Shares {
+		share := fmt.Sprintf("//%s/%s", host, sh.Name)
+		inFile, inURL := strings.ReplaceAll(sh.Name, " ", `\040`), strings.ReplaceAll(sh.Name, " ", "%20")
+		out = append(out,
+			Way{"Linux", "mounts it once", fmt.Sprintf("mount -t cifs %s %s -o %s,username=%s", quote(share), quote("/mnt/"+sh.Name), options, user)},
+			Way{"Linux", "mounts it at every start: a line of /etc/fstab", fmt.Sprintf("//%s/%s /mnt/%s cifs %s,credentials=/etc/cifs-%s,_netdev 0 0", host, inFile, inFile, options, user)},
+			Way{"Linux", "mounts it when it is used: a line of an autofs map", fmt.Sprintf("%s -fstype=cifs,%s,credentials=/etc/cifs-%s ://%s/%s", quote(sh.Name), options, user, host, quote(sh.Name))},
+			Way{"macOS", "opens it: Go, Connect to Server", fmt.Sprintf("smb://%s@%s/%s", user, hostPort, inURL)},
+			Way{"macOS", "mounts it once", fmt.Sprintf("mount_smbfs //%s@%s/%s %s", user, hostPort, inURL, quote("/Volumes/"+sh.Name))},
+			Way{"Windows", windowsDoes(port == standard), fmt.Sprintf(`net use * "\\%s\%s" /user:%s%s`, windowsHost(host), sh.Name, user, tail)},
+		)
+	}
+	return out, nil
+}
+
+func windowsDoes(standard bool) string {
+	if standard {
+		return "gives it a drive letter"
+	}
+	return "gives it a drive letter (another port than 445 takes Windows 11 24H2 or Server 2025)"
+}
+
+// windowsHost is an IPv6 address in the form that a path allows there.
+func windowsHost(host string) string {
+	if strings.Contains(host, ":") {
+		return strings.ReplaceAll(host, ":", "-") + ".ipv6-literal.net"
+	}
+	return host
+}
