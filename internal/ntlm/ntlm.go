@@ -44,6 +44,7 @@ const (
 	avEOL, avComputer, avDomain, avDNSComputer, avDNSDomain, avFlags, avTimestamp = 0, 1, 2, 3, 4, 6, 7
 
 	longestMessage = 16 << 10
+	longestName    = 256 // bytes of a name that is looked at before it is checked
 )
 
 // Credentials finds the secret of a user by name; false for who has none.
@@ -144,7 +145,7 @@ func userOf(msg []byte) string {
 		return ""
 	}
 	name, _ := field(msg, 36)
-	return fromUTF16(name)
+	return fromUTF16(name[:min(len(name), longestName)])
 }
 
 // finish takes AUTHENTICATE_MESSAGE, MS-NLMP section 2.2.1.3, and checks it as

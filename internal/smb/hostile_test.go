@@ -335,6 +335,28 @@ func TestSignaturesAreDemanded(t *testing.T) {
 	require.Equal(t, statusUserSessionDeleted, h.status)
 }
 
+// A session may sign in again, as the same user and with the right secret; else it ends.
+func TestSigningInAgain(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr).signIn().connect()
+	id := c.create("README.txt", 0x120089, 1, 0)
+	again := func(token []byte) Status {
+		b := make([]byte, 24, 24+len(token))
+		le.PutUint16(b, 25)
+		le.PutUint16(b[12:], headerSize+24)
+		le.PutUint16(b[14:], uint16(len(token)))
+		return c.status(cmdSessionSetup, append(b, token...))
+	}
+	first := make([]byte, 32)
+	copy(first, "NTLMSSP\x00\x01")
+	le.PutUint32(first[12:], 0x00080201)
+	require.Equal(t, statusMoreProcessingRequired, again(first))
+	require.Equal(t, statusOK, c.status(cmdRead, readBody(id, 9, 0)), "what is open goes on meanwhile")
+	require.Equal(t, statusInvalidParameter, again([]byte("NTLMSSP\x00\x03 and no more")))
+	require.Equal(t, statusUserSessionDeleted, c.status(cmdRead, readBody(id, 9, 0)))
+	alive(t, addr)
+}
+
 // Every command with every kind of broken body: an error, or the end of that one
 // connection; never more.
 func TestBrokenBodies(t *testing.T) {

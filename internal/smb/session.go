@@ -120,11 +120,10 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 	}
 	r.h.sessionID = s.id
 	answer, done, err := c.authenticate(s, token)
-	if err != nil {
+	if err != nil { // a session that fails to sign in again ends as well
 		s.signIn = nil
-		if !s.established.Load() {
-			c.drop(s)
-		}
+		c.drop(s)
+		s.close()
 		return fail(statusOf(err))
 	}
 	rep := newReply(16+len(answer)).fixed(9, 8)
@@ -215,10 +214,11 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 		}
 		return nil, false, statusAccountExpired
 	}
-	if s.established.Load() && s.user != user {
+	if !s.established.Load() {
+		s.user, s.name = user, s.signIn.User()
+	} else if s.user != user {
 		return nil, false, statusAccessDenied // a session stays with whom it began
 	}
-	s.user, s.name = user, s.signIn.User()
 	return answer, true, nil
 }
 

@@ -67,7 +67,7 @@ export function FolderPage() {
           <QuietButton as="span">Ask why</QuietButton>
         </Link>
       </PageHead>
-      <Flex direction={{ base: 'column', md: 'row' }} gap="6" mb="8" wrap="wrap">
+      <Flex gap="6" mb="8" wrap="wrap">
         <Fact name="On">
           {f.volume}, at {f.path}
         </Fact>

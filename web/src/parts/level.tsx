@@ -6,7 +6,7 @@ import { levels } from '../api/client';
 export function Level({ level, deny }: { level: Name; deny?: boolean }) {
   const reach = levels.findIndex((l) => l.level === level);
   return (
-    <HStack gap="2.5" title={levels[reach]?.means} as="span" display="inline-flex">
+    <HStack gap="2.5" title={levels[reach]?.means} as="span" display="inline-flex" verticalAlign="middle">
       <HStack gap="0.5" aria-hidden>
         {levels.map((l, i) => (
           <Box

@@ -5,7 +5,7 @@ import { EveryoneIcon, PeopleIcon, PersonIcon } from './icons';
 export function Principal({ kind, name }: { kind: string; name: string }) {
   const Drawn = kind === 'user' ? PersonIcon : kind === 'group' ? PeopleIcon : EveryoneIcon;
   return (
-    <HStack gap="2" as="span" display="inline-flex">
+    <HStack gap="2" as="span" display="inline-flex" verticalAlign="middle">
       <Drawn color="faint" boxSize="4.5" />
       <Text as="span" fontWeight="600">
         {name}
