@@ -483,9 +483,19 @@ func TestChangeNotifyAndCancel(t *testing.T) {
 	require.NotZero(t, h.flags&flagAsync)
 	pending := h.asyncID
 
-	c.create(`2026\new.txt`, 0x120116, 2, 0)
-	h, body, err := c.receive() // what the watch waited for
+	// What the watch waited for and the answer to what caused it come in either order.
+	msg := c.message(cmdCreate, createBody(`2026\new.txt`, 0x120116, 2, 0))
+	signMessage(c.sign, msg)
+	c.frame(msg)
+	h, body, err := c.receive()
 	require.NoError(t, err)
+	other, otherBody, err := c.receive()
+	require.NoError(t, err)
+	if h.command == cmdCreate {
+		h, body, other = other, otherBody, h
+	}
+	require.Equal(t, cmdCreate, other.command)
+	require.Equal(t, statusOK, other.status)
 	require.Equal(t, cmdChangeNotify, h.command)
 	require.Equal(t, pending, h.asyncID)
 	require.EqualValues(t, notifyAdded, le.Uint32(body[12:]))
