@@ -26,7 +26,7 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 		t.Skip("python3-impacket is not installed: make test installs it")
 	}
 	bin := binary(t)
-	for _, name := range []string{"tour.md", "permissions.md", "operating.md"} {
+	for _, name := range []string{"tour.md", "people.md", "permissions.md", "operating.md"} {
 		t.Run(name, func(t *testing.T) {
 			p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
 			root, err := filepath.Abs("..")

@@ -66,6 +66,23 @@ func groupOf(p *site.Policy, g *identity.Group) Group {
 	return out
 }
 
+// NumberMismatch is a client's number that is not ours.
+type NumberMismatch struct {
+	Kind      string   `json:"kind" enum:"user,group"`
+	Name      string   `json:"name" doc:"On the client."`
+	There     uint32   `json:"there" doc:"Its number on the client."`
+	Here      *uint32  `json:"here,omitempty" doc:"Our number for that name, where it is another."`
+	Taken     string   `json:"taken,omitempty" doc:"Whose the client's number is here."`
+	MendHere  []string `json:"mendHere" doc:"Commands of this service that mend it."`
+	MendThere []string `json:"mendThere" doc:"Or shell commands for the client, as root."`
+}
+
+// NumbersChecked is the outcome of comparing a client's accounts.
+type NumbersChecked struct {
+	Compared   int              `json:"compared" doc:"How many users and groups of the client were looked at."`
+	Mismatches []NumberMismatch `json:"mismatches"`
+}
+
 // Named is the parameter of what is asked of a record.
 type Named struct {
 	Name string `path:"name" maxLength:"80"`
@@ -186,6 +203,41 @@ func (s *Server) registerPeople() {
 			return Group{}, err
 		}
 		return groupOf(s.svc.Policy(), g), nil
+	})
+	handle(s, operation("change-group", http.MethodPatch, "/groups/{name}", "Change a group", "people"), func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			GID         *uint32 `json:"gid,omitempty" maximum:"4294967294"`
+			Description *string `json:"description,omitempty" maxLength:"200"`
+		}
+	}) (Group, error) {
+		g, err := s.svc.UpdateGroup(ctx, caller(ctx), in.Name, service.GroupChange{GID: in.Body.GID, Description: in.Body.Description})
+		if err != nil {
+			return Group{}, err
+		}
+		return groupOf(s.svc.Policy(), g), nil
+	})
+	op = operation(checkIDs, http.MethodPost, "/ids/check", "Compare a client's user and group numbers with the records", "people")
+	op.MaxBodyBytes = 8 << 20
+	handle(s, op, func(_ context.Context, in *struct {
+		Body struct {
+			Passwd string `json:"passwd,omitempty" doc:"Lines of passwd(5)."`
+			Group  string `json:"group,omitempty" doc:"Lines of group(5)."`
+		}
+	}) (NumbersChecked, error) {
+		found, n, err := s.svc.CheckNumbers(in.Body.Passwd, in.Body.Group)
+		out := NumbersChecked{Compared: n, Mismatches: []NumberMismatch{}}
+		for _, c := range found {
+			m := NumberMismatch{Kind: "user", Name: c.Name, There: c.There, Taken: c.Taken, MendHere: c.MendHere, MendThere: c.MendThere}
+			if c.Group {
+				m.Kind = "group"
+			}
+			if c.Known {
+				m.Here = &c.Here
+			}
+			out.Mismatches = append(out.Mismatches, m)
+		}
+		return out, err
 	})
 	do(s, operation("remove-group", http.MethodDelete, "/groups/{name}", "Remove a group that no entry names", "people"), func(ctx context.Context, in *Named) error {
 		return s.svc.RemoveGroup(ctx, caller(ctx), in.Name)

@@ -88,7 +88,7 @@ func (s *Server) registerSession() {
 	type signedOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
-	op = operation("sign-out", http.MethodPost, "/sign-out", "Sign out", "session")
+	op = operation(signOut, http.MethodPost, "/sign-out", "Sign out", "session")
 	op.DefaultStatus = http.StatusNoContent
 	huma.Register(s.api, op, func(ctx context.Context, in *struct {
 		Authorization string `header:"Authorization"`

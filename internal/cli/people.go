@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
@@ -250,11 +251,80 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return show(a, cmd, out, printGroup)
 		}),
+		a.leaf("set", "change a group", "NAME", []cli.Flag{
+			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
+			&cli.StringFlag{Name: "description", Usage: "what it is for"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := make(map[string]any)
+			if cmd.IsSet("gid") {
+				b["gid"] = cmd.Uint32("gid")
+			}
+			if cmd.IsSet("description") {
+				b["description"] = cmd.String("description")
+			}
+			if len(b) == 0 {
+				return usage("nothing to change: say --gid or --description")
+			}
+			var out api.Group
+			if err := a.client.call(ctx, http.MethodPatch, "groups/"+escape(args[0]), nil, b, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printGroup)
+		}),
 		a.membership("join", http.MethodPut, "put a user or a group into a group", "%s is now in %s"),
 		a.membership("leave", http.MethodDelete, "take a user or a group out of a group", "%s is no longer listed in %s"),
 		a.remover("group", "groups/", "This removes the group %s."),
 	)
-	return []*cli.Command{user, groups}
+	return []*cli.Command{user, groups, a.idsCommand()}
+}
+
+func (a *app) idsCommand() *cli.Command {
+	return group("ids", "the numbers by which NFS clients know users and groups",
+		a.leaf("check", "compare a client's passwd and group files (getent passwd, getent group) with the records", "FILE [FILE]", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			body := make(map[string]string)
+			for _, name := range args {
+				raw, err := os.ReadFile(name)
+				if err != nil {
+					return usage("%v", err)
+				}
+				// The two differ in how many fields a line has.
+				first, _, _ := strings.Cut(strings.TrimLeft(string(raw), "\n"), "\n")
+				kind := "passwd"
+				if strings.Count(first, ":") == 3 {
+					kind = "group"
+				}
+				if body[kind] != "" {
+					return usage("both files are %s files", kind)
+				}
+				body[kind] = string(raw)
+			}
+			var out api.NumbersChecked
+			if err := a.client.call(ctx, http.MethodPost, "ids/check", nil, body, &out); err != nil {
+				return err
+			}
+			return show(a, cmd, out, printNumbers)
+		}))
+}
+
+func printNumbers(w io.Writer, c api.NumbersChecked) {
+	fmt.Fprintf(w, "%d users and groups compared, %d mismatches\n", c.Compared, len(c.Mismatches))
+	for _, m := range c.Mismatches {
+		fmt.Fprintf(w, "\n%s %s is %d on the client", m.Kind, m.Name, m.There)
+		if m.Here != nil {
+			fmt.Fprintf(w, " and %d here", *m.Here)
+		}
+		if m.Taken != "" {
+			fmt.Fprintf(w, "; %d is %s here", m.There, m.Taken)
+		}
+		fmt.Fprintln(w, "\n  here, either:")
+		for _, line := range m.MendHere {
+			fmt.Fprintln(w, "   ", line)
+		}
+		fmt.Fprintln(w, "  or on the client:")
+		for _, line := range m.MendThere {
+			fmt.Fprintln(w, "   ", line)
+		}
+	}
 }
 
 func (a *app) membership(name, method, text, said string) *cli.Command {

@@ -309,6 +309,40 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 	return s.group(in.Name)
 }
 
+// GroupChange is what is to change of a group; nil leaves a field as it is.
+type GroupChange struct {
+	GID         *uint32
+	Description *string
+}
+
+// UpdateGroup changes a group and gives the new record.
+func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in GroupChange) (*identity.Group, error) {
+	g, err := s.group(name)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "change group", g.Name, func(tx *store.Tx) error {
+		if in.GID != nil {
+			for _, other := range s.Policy().Directory.Groups() {
+				if other.GID == *in.GID && other.ID != g.ID {
+					return conflict("gid", "amber group show "+quote(other.Name), "gid %d is that of %s", *in.GID, other.Name)
+				}
+			}
+			if err := tx.Run(ctx, `UPDATE groups SET gid = ? WHERE id = ?`, *in.GID, g.ID); err != nil {
+				return err
+			}
+		}
+		if in.Description != nil {
+			return tx.Run(ctx, `UPDATE groups SET description = ? WHERE id = ?`, *in.Description, g.ID)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.group(g.Name)
+}
+
 func (s *Service) writeMember(ctx context.Context, tx *store.Tx, group int64, name string) error {
 	p, err := s.principal("member", name)
 	if err != nil {

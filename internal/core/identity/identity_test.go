@@ -72,3 +72,22 @@ func TestMembershipIsReachability(t *testing.T) {
 		}
 	})
 }
+
+func TestCompareNumbers(t *testing.T) {
+	d, err := Compile([]User{{ID: 1, Name: "piran", UID: 2003}, {ID: 2, Name: "isolde", UID: 2002}, {ID: 3, Name: "svc-dome", UID: 2101}},
+		[]Group{{ID: 1, Name: "observers", GID: 3001}})
+	require.NoError(t, err)
+	got := d.CompareNumbers([]Numbered{
+		{false, "root", 0}, {false, "Isolde", 2002}, // the same, and nobody's
+		{false, "piran", 1000},                                                 // another number for the same name
+		{false, "dome", 2101},                                                  // another name for the same number
+		{false, "svc-dome", 2003},                                              // both at once
+		{true, "observers", 3002}, {true, "users", 100}, {true, "piran", 2003}, // a group may have a user's number
+	})
+	require.Equal(t, []Mismatch{
+		{Name: "dome", There: 2101, Taken: "svc-dome", Free: 1002},
+		{Name: "piran", There: 1000, Here: 2003, Known: true, Free: 1001},
+		{Name: "svc-dome", There: 2003, Here: 2101, Known: true, Taken: "piran", Free: 1003},
+		{Group: true, Name: "observers", There: 3002, Here: 3001, Known: true, Free: 1000},
+	}, got)
+}

@@ -1,0 +1,94 @@
+package service
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/identity"
+)
+
+// NumberCheck is a client's mismatch with the records, with what mends it on either side:
+// one of the two is enough.
+type NumberCheck struct {
+	identity.Mismatch
+	MendHere  []string // commands of this service
+	MendThere []string // shell commands for the client, as root
+}
+
+// CheckNumbers compares a client's accounts, as lines of passwd(5) and group(5), either of
+// which may be empty, with the records. It gives the mismatches and how many lines were
+// compared. Blank lines, comments, and the +/- lines of old name services are passed over.
+func (s *Service) CheckNumbers(passwd, group string) ([]NumberCheck, int, error) {
+	users, err := parseNumbers("passwd", passwd, 7, false)
+	if err != nil {
+		return nil, 0, err
+	}
+	groups, err := parseNumbers("group", group, 4, true)
+	if err != nil {
+		return nil, 0, err
+	}
+	there := append(users, groups...)
+	if len(there) == 0 {
+		return nil, 0, invalid("passwd", "there is nothing to compare: give the client's passwd or group file, or both")
+	}
+	taken := make(map[string]bool)
+	for _, n := range there {
+		taken[fmt.Sprint(n.Group, n.Number)] = true
+	}
+	var out []NumberCheck
+	for _, m := range s.Policy().Directory.CompareNumbers(there) {
+		out = append(out, mendNumbers(m, func(n uint32) bool { return taken[fmt.Sprint(m.Group, n)] }))
+	}
+	return out, len(there), nil
+}
+
+func mendNumbers(m identity.Mismatch, takenThere func(uint32) bool) NumberCheck {
+	c := NumberCheck{Mismatch: m}
+	set := func(name string, number uint32) {
+		if m.Group {
+			c.MendHere = append(c.MendHere, fmt.Sprintf("amber group set %s --gid %d", quote(name), number))
+		} else {
+			c.MendHere = append(c.MendHere, fmt.Sprintf("amber user set %s --uid %d", quote(name), number))
+		}
+	}
+	if m.Taken != "" {
+		set(m.Taken, m.Free)
+	}
+	if m.Known {
+		set(m.Name, m.There)
+	}
+	to := m.Free
+	if m.Known && !takenThere(m.Here) {
+		to = m.Here
+	}
+	name := quote(m.Name)
+	if m.Group {
+		c.MendThere = []string{fmt.Sprintf("groupmod -g %d %s", to, name), fmt.Sprintf("find / -xdev -gid %d -exec chgrp -h %s {} +", m.There, name)}
+	} else {
+		c.MendThere = []string{fmt.Sprintf("usermod -u %d %s", to, name), fmt.Sprintf("find / -xdev -uid %d -exec chown -h %s {} +", m.There, name)}
+	}
+	return c
+}
+
+func parseNumbers(field, text string, columns int, group bool) ([]identity.Numbered, error) {
+	var out []identity.Numbered
+	line := 0
+	for row := range strings.Lines(text) {
+		line++
+		row = strings.TrimRight(row, "\r\n")
+		if row == "" || row[0] == '#' || row[0] == '+' || row[0] == '-' {
+			continue
+		}
+		cells := strings.Split(row, ":")
+		if len(cells) != columns || cells[0] == "" {
+			return nil, invalid(field, "line %d is no line of a %s file: it has %d fields of %d", line, field, len(cells), columns)
+		}
+		number, err := strconv.ParseUint(cells[2], 10, 32)
+		if err != nil {
+			return nil, invalid(field, "line %d: %q is no number", line, cells[2])
+		}
+		out = append(out, identity.Numbered{Group: group, Name: cells[0], Number: uint32(number)})
+	}
+	return out, nil
+}
