@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -136,6 +137,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 	require.Contains(t, a.run("entry", "list", "nightlog"), "their log")
 	require.Contains(t, a.run("share", "list"), "nightlog")
 	require.Contains(t, a.run("journal", "list"), "add entry")
+	require.Contains(t, a.run("journal", "verify"), "each follows from the one before")
 	a.run("share", "entry", "add", "nightlog", "allow", "observers", "read")
 	require.Contains(t, a.run("share", "show", "nightlog"), "observers")
 	out := a.run("why", "piran", "nightlog", "--want", "change")
@@ -173,6 +175,16 @@ func TestCommandLineFromNothing(t *testing.T) {
 		require.Equal(t, c.code, code, "%v: %s", c.args, errOut)
 		require.Contains(t, strings.ToLower(errOut), strings.ToLower(c.says), c.args)
 	}
+	// Somebody with access to the disk alters what was done: it shows.
+	db, err := sql.Open("sqlite", filepath.Join(p.state, store.FileName))
+	require.NoError(t, err)
+	_, err = db.Exec(`UPDATE journal SET actor = 'wren' WHERE seq = 4`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, errOut, code = a.try("", "journal", "verify")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "row 4: the journal has been altered")
+
 	a.run("sign-out")
 	_, errOut, code = a.try("", "folder", "list")
 	require.Equal(t, 1, code)

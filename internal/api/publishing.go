@@ -3,12 +3,14 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/store"
 )
 
 // Share is a share's record.
@@ -178,6 +180,20 @@ func (s *Server) registerPublishing() {
 		}
 		return out, err
 	})
+	handle(s, operation("verify-journal", http.MethodGet, "/journal/verify", "Follow the journal's hash chain from its first row", "journal"), func(ctx context.Context, _ *struct{}) (JournalVerified, error) {
+		n, err := s.svc.VerifyJournal(ctx)
+		if errors.Is(err, store.ErrBroken) {
+			return JournalVerified{Rows: n, Problem: err.Error()}, nil
+		}
+		return JournalVerified{Rows: n, Intact: err == nil}, err
+	})
+}
+
+// JournalVerified is the outcome of following the journal's chain.
+type JournalVerified struct {
+	Rows    int64  `json:"rows" doc:"How many rows were looked at."`
+	Intact  bool   `json:"intact"`
+	Problem string `json:"problem,omitempty" doc:"The first row that does not fit."`
 }
 
 // Why is the account of a verdict.

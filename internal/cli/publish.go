@@ -195,5 +195,20 @@ func (a *app) journalCommand() *cli.Command {
 				}
 				t.print(w)
 			})
+		}),
+		a.leaf("verify", "follow the journal's hash chain: has a row been altered", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			var out api.JournalVerified
+			if err := a.client.call(ctx, http.MethodGet, "journal/verify", nil, nil, &out); err != nil {
+				return err
+			}
+			err := show(a, cmd, out, func(w io.Writer, v api.JournalVerified) {
+				if v.Intact {
+					fmt.Fprintf(w, "%d rows, each follows from the one before\n", v.Rows)
+				}
+			})
+			if err == nil && !out.Intact {
+				err = &failure{code: exitFailed, msg: out.Problem}
+			}
+			return err
 		}))
 }
