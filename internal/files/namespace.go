@@ -395,7 +395,11 @@ func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
 		mine |= ShareWrite
 	}
 	for other := range of.handles {
-		if mine&^other.sharing != 0 || sharingNeeded(other.asked)&^h.sharing != 0 && mine != 0 {
+		theirs := sharingNeeded(other.asked)
+		if mine == 0 || theirs == 0 {
+			continue // to look at a file disturbs nobody, and nobody it
+		}
+		if mine&^other.sharing != 0 || theirs&^h.sharing != 0 {
 			return ErrSharing
 		}
 	}
