@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"strings"
 
@@ -164,6 +165,15 @@ func show[T any](a *app, cmd *cli.Command, v T, text func(w io.Writer, v T)) err
 	}
 	text(a.out, v)
 	return nil
+}
+
+// ask calls one route and prints what it answers.
+func ask[T any](ctx context.Context, a *app, cmd *cli.Command, method, path string, query url.Values, in any, text func(w io.Writer, v T)) error {
+	var out T
+	if err := a.client.call(ctx, method, path, query, in, &out); err != nil {
+		return err
+	}
+	return show(a, cmd, out, text)
 }
 
 // done prints that a change has been made.

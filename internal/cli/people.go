@@ -150,11 +150,7 @@ func (a *app) peopleCommands() []*cli.Command {
 					return err
 				}
 			}
-			var out api.User
-			if err := a.client.call(ctx, http.MethodPost, "users", nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printUser)
+			return ask(ctx, a, cmd, http.MethodPost, "users", nil, b, printUser)
 		}),
 		a.leaf("set", "change a user", "NAME", append(userFlags(),
 			&cli.BoolFlag{Name: "enable", Usage: "let the account work again"},
@@ -172,11 +168,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			if len(b) == 0 {
 				return usage("nothing to change: say what, such as --disable")
 			}
-			var out api.User
-			if err := a.client.call(ctx, http.MethodPatch, "users/"+escape(args[0]), nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printUser)
+			return ask(ctx, a, cmd, http.MethodPatch, "users/"+escape(args[0]), nil, b, printUser)
 		}),
 		a.leaf("password", "set a user's password, from AMBER_PASSWORD or a prompt", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			password, err := a.password("New password of " + args[0] + ": ")
@@ -189,11 +181,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			return a.done(cmd, "set the password of %s", args[0])
 		}),
 		a.leaf("list", "list the users", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out []api.User
-			if err := a.client.call(ctx, http.MethodGet, "users", nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, users []api.User) {
+			return ask(ctx, a, cmd, http.MethodGet, "users", nil, nil, func(w io.Writer, users []api.User) {
 				t := newTable("name", "uid", "full name", "state", "groups")
 				t.empty = "no users yet: amber user add NAME"
 				for _, u := range users {
@@ -203,11 +191,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			})
 		}),
 		a.leaf("show", "show a user", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			var out api.User
-			if err := a.client.call(ctx, http.MethodGet, "users/"+escape(args[0]), nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printUser)
+			return ask(ctx, a, cmd, http.MethodGet, "users/"+escape(args[0]), nil, nil, printUser)
 		}),
 		a.remover("user", "users/", "This removes the user %s. What they own on disk stays."),
 	)
@@ -224,18 +208,10 @@ func (a *app) peopleCommands() []*cli.Command {
 			if members := cmd.StringSlice("member"); len(members) > 0 {
 				b["members"] = members
 			}
-			var out api.Group
-			if err := a.client.call(ctx, http.MethodPost, "groups", nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printGroup)
+			return ask(ctx, a, cmd, http.MethodPost, "groups", nil, b, printGroup)
 		}),
 		a.leaf("list", "list the groups", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out []api.Group
-			if err := a.client.call(ctx, http.MethodGet, "groups", nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, groups []api.Group) {
+			return ask(ctx, a, cmd, http.MethodGet, "groups", nil, nil, func(w io.Writer, groups []api.Group) {
 				t := newTable("name", "gid", "members", "description")
 				t.empty = "no groups yet: amber group add NAME"
 				for _, g := range groups {
@@ -245,11 +221,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			})
 		}),
 		a.leaf("show", "show a group", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			var out api.Group
-			if err := a.client.call(ctx, http.MethodGet, "groups/"+escape(args[0]), nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printGroup)
+			return ask(ctx, a, cmd, http.MethodGet, "groups/"+escape(args[0]), nil, nil, printGroup)
 		}),
 		a.leaf("set", "change a group", "NAME", []cli.Flag{
 			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
@@ -265,11 +237,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			if len(b) == 0 {
 				return usage("nothing to change: say --gid or --description")
 			}
-			var out api.Group
-			if err := a.client.call(ctx, http.MethodPatch, "groups/"+escape(args[0]), nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printGroup)
+			return ask(ctx, a, cmd, http.MethodPatch, "groups/"+escape(args[0]), nil, b, printGroup)
 		}),
 		a.membership("join", http.MethodPut, "put a user or a group into a group", "%s is now in %s"),
 		a.membership("leave", http.MethodDelete, "take a user or a group out of a group", "%s is no longer listed in %s"),
@@ -298,11 +266,7 @@ func (a *app) idsCommand() *cli.Command {
 				}
 				body[kind] = string(raw)
 			}
-			var out api.NumbersChecked
-			if err := a.client.call(ctx, http.MethodPost, "ids/check", nil, body, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printNumbers)
+			return ask(ctx, a, cmd, http.MethodPost, "ids/check", nil, body, printNumbers)
 		}))
 }
 

@@ -21,18 +21,10 @@ func (a *app) placeCommands() []*cli.Command {
 			if err != nil {
 				return usage("%v", err)
 			}
-			var out api.Volume
-			if err := a.client.call(ctx, http.MethodPost, "volumes", nil, api.Volume{Name: args[0], Path: path}, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
+			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, api.Volume{Name: args[0], Path: path}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
 		}),
 		a.leaf("list", "list the volumes", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out []api.Volume
-			if err := a.client.call(ctx, http.MethodGet, "volumes", nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, volumes []api.Volume) {
+			return ask(ctx, a, cmd, http.MethodGet, "volumes", nil, nil, func(w io.Writer, volumes []api.Volume) {
 				t := newTable("name", "directory")
 				t.empty = "no volumes yet: amber volume add NAME DIRECTORY"
 				for _, v := range volumes {
@@ -57,18 +49,10 @@ func (a *app) placeCommands() []*cli.Command {
 					b[f] = cmd.String(f)
 				}
 			}
-			var out api.Folder
-			if err := a.client.call(ctx, http.MethodPost, "folders", nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printFolder)
+			return ask(ctx, a, cmd, http.MethodPost, "folders", nil, b, printFolder)
 		}),
 		a.leaf("list", "list the folders", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out []api.Folder
-			if err := a.client.call(ctx, http.MethodGet, "folders", nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, folders []api.Folder) {
+			return ask(ctx, a, cmd, http.MethodGet, "folders", nil, nil, func(w io.Writer, folders []api.Folder) {
 				t := newTable("name", "volume", "published as", "description")
 				t.empty = "no folders yet: amber folder add NAME --volume VOLUME"
 				for _, f := range folders {
@@ -78,11 +62,7 @@ func (a *app) placeCommands() []*cli.Command {
 			})
 		}),
 		a.leaf("show", "show a folder with everything written on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			var out api.Folder
-			if err := a.client.call(ctx, http.MethodGet, "folders/"+escape(args[0]), nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printFolder)
+			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0]), nil, nil, printFolder)
 		}),
 		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
 	)
@@ -111,20 +91,12 @@ func (a *app) entryCommand() *cli.Command {
 				Path string `json:"path"`
 				api.EntryBody
 			}{args[0], b}
-			var out api.Made
-			if err := a.client.call(ctx, http.MethodPost, "entries", nil, in, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, m api.Made) {
+			return ask(ctx, a, cmd, http.MethodPost, "entries", nil, in, func(w io.Writer, m api.Made) {
 				fmt.Fprintf(w, "entry %d on %s: %s %s %s\n", m.ID, args[0], args[1], b.Who, b.Level)
 			})
 		}),
 		a.leaf("list", "list the entries that bear on a path, in the order in which they are evaluated", "PATH", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			var out api.Place
-			if err := a.client.call(ctx, http.MethodGet, "entries", at(args[0]), nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, p api.Place) { printPlace(w, p, true) })
+			return ask(ctx, a, cmd, http.MethodGet, "entries", at(args[0]), nil, func(w io.Writer, p api.Place) { printPlace(w, p, true) })
 		}),
 		a.leaf("remove", "remove an entry from the path it is written on", "PATH NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			if err := a.client.call(ctx, http.MethodDelete, "entries/"+escape(args[1]), at(args[0]), nil, nil); err != nil {

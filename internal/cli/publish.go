@@ -24,11 +24,7 @@ func (a *app) publishCommands() []*cli.Command {
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := map[string]any{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
 				"listOnlyOpenable": cmd.Bool("list-only-openable"), "name": cmd.String("name"), "description": cmd.String("description")}
-			var out api.Share
-			if err := a.client.call(ctx, http.MethodPost, "shares", nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printShare)
+			return ask(ctx, a, cmd, http.MethodPost, "shares", nil, b, printShare)
 		}),
 		a.leaf("set", "change a share", "SHARE", []cli.Flag{
 			&cli.StringFlag{Name: "description", Usage: "what clients see beside the name"},
@@ -48,18 +44,10 @@ func (a *app) publishCommands() []*cli.Command {
 			if len(b) == 0 {
 				return usage("nothing to change: say what, such as --read-only")
 			}
-			var out api.Share
-			if err := a.client.call(ctx, http.MethodPatch, "shares/"+escape(args[0]), nil, b, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printShare)
+			return ask(ctx, a, cmd, http.MethodPatch, "shares/"+escape(args[0]), nil, b, printShare)
 		}),
 		a.leaf("list", "list the shares", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out []api.Share
-			if err := a.client.call(ctx, http.MethodGet, "shares", nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, shares []api.Share) {
+			return ask(ctx, a, cmd, http.MethodGet, "shares", nil, nil, func(w io.Writer, shares []api.Share) {
 				t := newTable("name", "folder", "options", "description")
 				t.empty = "no shares yet: amber share add FOLDER"
 				for _, s := range shares {
@@ -69,11 +57,7 @@ func (a *app) publishCommands() []*cli.Command {
 			})
 		}),
 		a.leaf("show", "show a share", "SHARE", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			var out api.Share
-			if err := a.client.call(ctx, http.MethodGet, "shares/"+escape(args[0]), nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, printShare)
+			return ask(ctx, a, cmd, http.MethodGet, "shares/"+escape(args[0]), nil, nil, printShare)
 		}),
 		a.remover("share", "shares/", "This ends the publication %s. The folder, its entries and its data stay."),
 		group("entry", "share-level permission, on top of the folder's own: the narrower holds",
@@ -84,11 +68,7 @@ func (a *app) publishCommands() []*cli.Command {
 				if err != nil {
 					return err
 				}
-				var out api.Made
-				if err := a.client.call(ctx, http.MethodPost, "shares/"+escape(args[0])+"/entries", nil, b, &out); err != nil {
-					return err
-				}
-				return show(a, cmd, out, func(w io.Writer, m api.Made) {
+				return ask(ctx, a, cmd, http.MethodPost, "shares/"+escape(args[0])+"/entries", nil, b, func(w io.Writer, m api.Made) {
 					fmt.Fprintf(w, "entry %d on share %s: %s %s %s\n", m.ID, args[0], args[1], b.Who, b.Level)
 				})
 			}),
@@ -110,11 +90,7 @@ func (a *app) publishCommands() []*cli.Command {
 	}
 	services := group("service", "the protocols",
 		a.leaf("list", "list the protocols and whether they are on", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out []api.Service
-			if err := a.client.call(ctx, http.MethodGet, "services", nil, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, services []api.Service) {
+			return ask(ctx, a, cmd, http.MethodGet, "services", nil, nil, func(w io.Writer, services []api.Service) {
 				t := newTable("service", "state")
 				for _, s := range services {
 					state := "off"
@@ -138,11 +114,7 @@ func (a *app) publishCommands() []*cli.Command {
 				q.Set(f, cmd.String(f))
 			}
 		}
-		var out []api.Way
-		if err := a.client.call(ctx, http.MethodGet, "folders/"+escape(args[0])+"/connect", q, nil, &out); err != nil {
-			return err
-		}
-		return show(a, cmd, out, func(w io.Writer, ways []api.Way) {
+		return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0])+"/connect", q, nil, func(w io.Writer, ways []api.Way) {
 			if len(ways) == 0 {
 				fmt.Fprintf(w, "%s is not published yet: amber share add %s\n", args[0], args[0])
 			}
@@ -183,11 +155,7 @@ func (a *app) journalCommand() *cli.Command {
 			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
-			var out []api.JournalRow
-			if err := a.client.call(ctx, http.MethodGet, "journal", q, nil, &out); err != nil {
-				return err
-			}
-			return show(a, cmd, out, func(w io.Writer, rows []api.JournalRow) {
+			return ask(ctx, a, cmd, http.MethodGet, "journal", q, nil, func(w io.Writer, rows []api.JournalRow) {
 				t := newTable("number", "at", "who", "did", "to")
 				t.empty = "nothing after that"
 				for _, r := range rows {

@@ -23,11 +23,7 @@ func (a *app) whyCommand() *cli.Command {
 		if cmd.IsSet("share") {
 			q.Set("share", cmd.String("share"))
 		}
-		var out api.Why
-		if err := a.client.call(ctx, http.MethodGet, "why", q, nil, &out); err != nil {
-			return err
-		}
-		return show(a, cmd, out, printWhy)
+		return ask(ctx, a, cmd, http.MethodGet, "why", q, nil, printWhy)
 	})
 }
 
