@@ -231,19 +231,22 @@ func mac(key []byte, parts ...[]byte) []byte {
 	return h.Sum(nil)
 }
 
+// derive is SIGNKEY or SEALKEY of MS-NLMP section 3.4.5.2 and 3.4.5.3, for keys of 128
+// bits. side is "client-to-server" or "server-to-client", use "signing" or "sealing".
+func (x *exchange) derive(side, use string) []byte {
+	h := md5.New()
+	h.Write(x.key)
+	h.Write([]byte("session key to " + side + " " + use + " key magic constant\x00"))
+	return h.Sum(nil)
+}
+
 // sign is the message signature with extended session security and sequence
-// number 0, MS-NLMP section 3.4.4.2. side is "client-to-server" or "server-to-client".
+// number 0, MS-NLMP section 3.4.4.2.
 func (x *exchange) sign(side string, message []byte) []byte {
-	derive := func(use string) []byte {
-		h := md5.New()
-		h.Write(x.key)
-		h.Write([]byte("session key to " + side + " " + use + " key magic constant\x00"))
-		return h.Sum(nil)
-	}
 	seq := []byte{0, 0, 0, 0}
-	sum := mac(derive("signing"), seq, message)[:8]
+	sum := mac(x.derive(side, "signing"), seq, message)[:8]
 	if x.flags&flagKeyExchange != 0 {
-		c, err := rc4.NewCipher(derive("sealing"))
+		c, err := rc4.NewCipher(x.derive(side, "sealing"))
 		if err != nil {
 			return nil
 		}

@@ -1,6 +1,8 @@
 package ntlm
 
 import (
+	"bytes"
+	"crypto/rc4"
 	"encoding/asn1"
 	"encoding/binary"
 	"encoding/hex"
@@ -39,6 +41,30 @@ func TestNTLMv2Example(t *testing.T) {
 		spoil(bad)
 		require.ErrorIs(t, (&exchange{challenge: []byte{1}, nonce: x.nonce}).finish(bad, func(string) ([]byte, bool) { return hash, true }), ErrWrong, name)
 	}
+}
+
+// The signing example of MS-NLMP section 4.2.4.4, which seals "Plaintext" before it signs:
+// the checksum is enciphered with what follows in the same key stream.
+func TestSigningExample(t *testing.T) {
+	x := exchange{key: bytes.Repeat([]byte{0x55}, 16), flags: flagKeyExchange}
+	require.Equal(t, "4788dc861b4782f35d43fd98fe1a2d39", hex.EncodeToString(x.derive("client-to-server", "signing")))
+	require.Equal(t, "59f600973cc4960a25480a7c196e4c58", hex.EncodeToString(x.derive("client-to-server", "sealing")))
+	plain := utf16le("Plaintext")
+	c, err := rc4.NewCipher(x.derive("client-to-server", "sealing"))
+	require.NoError(t, err)
+	sealed := make([]byte, len(plain))
+	c.XORKeyStream(sealed, plain)
+	require.Equal(t, "54e50165bf1936dc996020c1811b0f06fb5f", hex.EncodeToString(sealed))
+	sum := mac(x.derive("client-to-server", "signing"), []byte{0, 0, 0, 0}, plain)[:8]
+	c.XORKeyStream(sum, sum)
+	require.Equal(t, "7fb38ec5c55d4976", hex.EncodeToString(sum))
+	// Without sealing first, sign enciphers with the start of the stream.
+	want := mac(x.derive("client-to-server", "signing"), []byte{0, 0, 0, 0}, plain)[:8]
+	c, err = rc4.NewCipher(x.derive("client-to-server", "sealing"))
+	require.NoError(t, err)
+	c.XORKeyStream(want, want)
+	require.Equal(t, "01000000"+hex.EncodeToString(want)+"00000000", hex.EncodeToString(x.sign("client-to-server", plain)))
+	require.NotEqual(t, x.sign("client-to-server", plain), x.sign("server-to-client", plain))
 }
 
 func authenticate(user, domain string, response []byte) []byte {
