@@ -98,12 +98,11 @@ func (s *Server) registerPeople() {
 		return out, nil
 	})
 	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(_ context.Context, in *Named) (User, error) {
-		p := s.svc.Policy()
-		u := p.Directory.UserNamed(in.Name)
-		if u == nil {
-			return User{}, &service.Error{Kind: service.NotFound, Message: "there is no user " + in.Name, Next: "amber user list"}
+		u, err := s.svc.User(in.Name)
+		if err != nil {
+			return User{}, err
 		}
-		return userOf(p, u), nil
+		return userOf(s.svc.Policy(), u), nil
 	})
 	op := operation("add-user", http.MethodPost, "/users", "Add a user", "people")
 	op.DefaultStatus = http.StatusCreated
@@ -180,12 +179,11 @@ func (s *Server) registerPeople() {
 		return out, nil
 	})
 	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(_ context.Context, in *Named) (Group, error) {
-		p := s.svc.Policy()
-		g := p.Directory.GroupNamed(in.Name)
-		if g == nil {
-			return Group{}, &service.Error{Kind: service.NotFound, Message: "there is no group " + in.Name, Next: "amber group list"}
+		g, err := s.svc.Group(in.Name)
+		if err != nil {
+			return Group{}, err
 		}
-		return groupOf(p, g), nil
+		return groupOf(s.svc.Policy(), g), nil
 	})
 	op = operation("add-group", http.MethodPost, "/groups", "Add a group", "people")
 	op.DefaultStatus = http.StatusCreated

@@ -71,10 +71,7 @@ func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
 func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Place {
 	out := Place{Path: f.Display(path), Entries: []Entry{}}
 	shown := make(map[int64]bool)
-	for _, r := range f.Rules {
-		if r.Path != path {
-			continue
-		}
+	if r := f.Tree.Rule(path); r != nil {
 		out.Cut = r.Cut
 		// In the order in which they are evaluated, then those that only reach below.
 		for _, deny := range []bool{true, false} {
@@ -175,12 +172,11 @@ func (s *Server) registerPlaces() {
 		return out, nil
 	})
 	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(_ context.Context, in *Named) (Folder, error) {
-		p := s.svc.Policy()
-		f := p.FolderNamed(in.Name)
-		if f == nil {
-			return Folder{}, &service.Error{Kind: service.NotFound, Message: "there is no folder " + in.Name, Next: "amber folder list"}
+		f, err := s.svc.Folder(in.Name)
+		if err != nil {
+			return Folder{}, err
 		}
-		return folderOf(p, f), nil
+		return folderOf(s.svc.Policy(), f), nil
 	})
 	op = operation("add-folder", http.MethodPost, "/folders", "Make a folder", "places")
 	op.DefaultStatus = http.StatusCreated

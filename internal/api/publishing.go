@@ -75,12 +75,11 @@ func (s *Server) registerPublishing() {
 		return out, nil
 	})
 	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(_ context.Context, in *Named) (Share, error) {
-		p := s.svc.Policy()
-		sh := p.ShareNamed(in.Name)
-		if sh == nil {
-			return Share{}, &service.Error{Kind: service.NotFound, Message: "there is no share " + in.Name, Next: "amber share list"}
+		sh, err := s.svc.Share(in.Name)
+		if err != nil {
+			return Share{}, err
 		}
-		return shareOf(p, sh), nil
+		return shareOf(s.svc.Policy(), sh), nil
 	})
 	op := operation("add-share", http.MethodPost, "/shares", "Publish a folder over SMB", "publishing")
 	op.DefaultStatus = http.StatusCreated

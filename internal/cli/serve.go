@@ -128,7 +128,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	failed := make(chan error, 2)
 	go func() { failed <- smbServer.Serve(smbListener) }()
 	go func() { failed <- httpServer.Serve(console) }()
-	if err := a.greet(ctx, svc, cmd.Bool("demo"), console.Addr(), smbListener.Addr()); err != nil {
+	if err := a.greet(svc, cmd.Bool("demo"), console.Addr(), smbListener.Addr()); err != nil {
 		return err
 	}
 	select {
@@ -159,18 +159,14 @@ func serverName() string {
 }
 
 // greet prints where everything answers and what to do first.
-func (a *app) greet(ctx context.Context, svc *service.Service, isDemo bool, console, smbAddr net.Addr) error {
+func (a *app) greet(svc *service.Service, isDemo bool, console, smbAddr net.Addr) error {
 	w := a.out
 	_, port, err := net.SplitHostPort(smbAddr.String())
 	if err != nil {
 		return err
 	}
 	fmt.Fprintf(w, "Amber Gatekeeper %s is up.\n\n  console and API  http://%s\n  SMB              %s\n", a.version, console, smbAddr)
-	code, err := svc.FirstCode(ctx)
-	if err != nil {
-		return err
-	}
-	if code != "" {
+	if code := svc.FirstCode(); code != "" {
 		fmt.Fprintf(w, "\nThere is no administrator yet. Make the first one in the console, or type\n\n  amber first-administrator NAME --code %s\n", code)
 	}
 	if !isDemo {

@@ -40,6 +40,8 @@ type Info struct {
 	Modified   time.Time
 	Changed    time.Time
 	Attributes uint32 // the kept ones of MS-FSCC section 2.6
+
+	special bool // neither a file nor a directory
 }
 
 func (i Info) id() fileID { return fileID{i.Device, i.Inode} }
@@ -57,6 +59,7 @@ func stat(fd int) (Info, error) {
 		Inode: st.Ino, Device: unix.Mkdev(st.Dev_major, st.Dev_minor),
 		Created: at(st.Btime), Accessed: at(st.Atime), Modified: at(st.Mtime), Changed: at(st.Ctime),
 	}
+	info.special = !info.Dir && st.Mode&unix.S_IFMT != unix.S_IFREG
 	if info.Dir {
 		info.Size, info.Allocated = 0, 0
 	}
@@ -72,6 +75,16 @@ func stat(fd int) (Info, error) {
 		info.Attributes &= keptAttributes
 	}
 	return info, nil
+}
+
+// statAt looks at what is at a path without links below an open directory.
+func statAt(dir int, path string) (Info, error) {
+	fd, err := openBeneath(dir, path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+	if err != nil {
+		return Info{}, err
+	}
+	defer unix.Close(fd)
+	return stat(fd)
 }
 
 func setDOS(fd int, attributes uint32, created time.Time) error {

@@ -54,16 +54,10 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	if err != nil {
 		return err
 	}
-	var st unix.Stat_t
-	if err := unix.Fstat(fd, &st); err != nil {
-		unix.Close(fd)
-		return translate(err)
+	if h.info, err = stat(fd); err == nil && (h.info.special || h.info.Dir == h.file) {
+		err = ErrDenied // a device, a pipe, or not what it was a moment ago
 	}
-	if t := st.Mode & unix.S_IFMT; t != unix.S_IFREG && t != unix.S_IFDIR || (t == unix.S_IFDIR) == h.file {
-		unix.Close(fd) // a device, a pipe, or not what it was a moment ago
-		return ErrDenied
-	}
-	if h.info, err = stat(fd); err != nil {
+	if err != nil {
 		unix.Close(fd)
 		return err
 	}
@@ -114,11 +108,7 @@ func (h *Handle) check(need acl.Mask) error {
 		verdict := v.effective(path, h.file)
 		if h.created { // as long as they may still add there
 			dir, _ := split(path)
-			add := acl.AddFile
-			if !h.file {
-				add = acl.AddSubdirectory
-			}
-			if v.decide(dir, false, add).Allowed() {
+			if v.decide(dir, false, toAdd(h.file)).Allowed() {
 				verdict.Granted |= creatorMask
 			}
 		}

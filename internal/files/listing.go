@@ -37,22 +37,7 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 	}
 	var info Info
 	path := join(h.Path(), name)
-	err = h.use(func(fd int) error {
-		obj, err := openBeneath(fd, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
-		if err != nil {
-			return err
-		}
-		defer unix.Close(obj)
-		var st unix.Stat_t
-		if err := unix.Fstat(obj, &st); err != nil {
-			return err
-		}
-		if t := st.Mode & unix.S_IFMT; t != unix.S_IFREG && t != unix.S_IFDIR {
-			return ErrInvalid
-		}
-		info, err = stat(obj)
-		return err
-	})
+	err = h.use(func(fd int) (err error) { info, err = statAt(fd, name); return err })
 	if errors.Is(err, ErrDenied) { // a link, perhaps
 		root, rerr := openRoot(v.share.Folder.Root)
 		if rerr != nil {
@@ -64,14 +49,9 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 			return DirEntry{}, false
 		}
 		path = place.Path
-		obj, rerr := openBeneath(root, path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
-		if rerr != nil {
-			return DirEntry{}, false
-		}
-		defer unix.Close(obj)
-		info, err = stat(obj)
+		info, err = statAt(root, path)
 	}
-	if err != nil {
+	if err != nil || info.special {
 		return DirEntry{}, false
 	}
 	if v.share.ListOnlyOpenable {

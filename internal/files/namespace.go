@@ -121,6 +121,22 @@ func (v view) effective(path string, file bool) access.Verdict {
 	return verdict
 }
 
+// require refuses what the verdict on an object does not allow.
+func (v view) require(path string, file bool, want acl.Mask) error {
+	if verdict := v.decide(path, file, want); !verdict.Allowed() {
+		return &Denied{Gate: verdict.Gate, Path: v.share.Folder.Display(path)}
+	}
+	return nil
+}
+
+// toAdd is what it takes of a directory to put a file, or a directory, into it.
+func toAdd(file bool) acl.Mask {
+	if file {
+		return acl.AddFile
+	}
+	return acl.AddSubdirectory
+}
+
 func (v view) denied(path string, file bool, want acl.Mask) error {
 	return &Denied{Gate: v.decide(path, file, want).Gate, Path: v.share.Folder.Display(path)}
 }
@@ -240,7 +256,7 @@ func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) 
 
 func (n *Namespace) openExisting(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
 	verdict := v.effective(place.Path, place.File)
-	if v.decide(place.Path, place.File, acl.All).Gate < access.Entry && verdict.Granted == 0 {
+	if verdict.Granted == 0 && v.decide(place.Path, place.File, acl.All).Gate < access.Entry {
 		return nil, 0, v.denied(place.Path, place.File, acl.All)
 	}
 	if req.Disposition == CreateOnly {
@@ -310,7 +326,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	dir, name := split(place.Path)
 	if !place.ParentExists {
 		// Say only as much as the deepest directory that is there lets them know.
-		for !place.Exists && dir != "" {
+		for dir != "" {
 			at, err := find(root, dir, n.index)
 			if err != nil {
 				return nil, 0, err
@@ -320,23 +336,19 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 			}
 			dir, _ = split(dir)
 		}
-		if verdict := v.decide(dir, false, acl.Execute); !verdict.Allowed() {
-			return nil, 0, v.denied(dir, false, acl.Execute)
+		if err := v.require(dir, false, acl.Execute); err != nil {
+			return nil, 0, err
 		}
 		return nil, 0, ErrPathNotFound
 	}
-	if verdict := v.decide(dir, false, acl.Execute); !verdict.Allowed() {
-		return nil, 0, v.denied(dir, false, acl.Execute)
+	if err := v.require(dir, false, acl.Execute); err != nil {
+		return nil, 0, err
 	}
 	if req.Disposition == OpenOnly || req.Disposition == Overwrite {
 		return nil, 0, ErrNotFound
 	}
-	need := acl.AddFile
-	if req.Directory {
-		need = acl.AddSubdirectory
-	}
-	if verdict := v.decide(dir, false, need); !verdict.Allowed() {
-		return nil, 0, v.denied(dir, false, need)
+	if err := v.require(dir, false, toAdd(!req.Directory)); err != nil {
+		return nil, 0, err
 	}
 	verdict := v.decide(place.Path, !req.Directory, 0)
 	verdict.Granted |= creatorMask

@@ -70,7 +70,7 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 	if err != nil {
 		return err
 	}
-	n.moved(h.folderID, h.folder, from, final)
+	n.moved(h.folder, from, final)
 	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file})
 	return nil
 }
@@ -90,13 +90,9 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string) (Place,
 		return Place{}, ErrInvalid
 	}
 	was, _ := split(from)
-	need := acl.AddFile
-	if !h.file {
-		need = acl.AddSubdirectory
-	}
 	if dir != was || !place.Exists {
-		if verdict := v.decide(dir, false, need); !verdict.Allowed() {
-			return Place{}, v.denied(dir, false, need)
+		if err := v.require(dir, false, toAdd(h.file)); err != nil {
+			return Place{}, err
 		}
 	}
 	if tree := v.share.Folder.Tree; tree.DeepestRule(was) != tree.DeepestRule(dir) {
@@ -123,12 +119,7 @@ func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
 	if v.effective(place.Path, true).Granted&acl.Delete == 0 {
 		return v.denied(place.Path, true, acl.Delete)
 	}
-	fd, err := openBeneath(root, place.Path, unix.O_RDONLY|unix.O_NONBLOCK, 0)
-	if err != nil {
-		return err
-	}
-	defer unix.Close(fd)
-	info, err := stat(fd)
+	info, err := statAt(root, place.Path)
 	if err != nil {
 		return err
 	}
@@ -190,7 +181,7 @@ func (n *Namespace) renameOnDisk(root int, from string, place Place, final strin
 }
 
 // moved tells the handles on what was renamed, and below it, where they are now.
-func (n *Namespace) moved(folder int64, state *folderState, from, to string) {
+func (n *Namespace) moved(state *folderState, from, to string) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for h := range state.handles {

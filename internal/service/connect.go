@@ -19,7 +19,7 @@ var hostName = regexp.MustCompile(`^[A-Za-z0-9._:-]{1,253}$`)
 // Connect lists what to type on each kind of client to open a folder by every share it
 // has. host is the gateway as clients reach it, port that of SMB; user may be empty.
 func (s *Service) Connect(folder, host string, port int, user string) ([]Way, error) {
-	f, err := s.folder(folder)
+	f, err := s.Folder(folder)
 	if err != nil {
 		return nil, err
 	}
@@ -28,7 +28,7 @@ func (s *Service) Connect(folder, host string, port int, user string) ([]Way, er
 	}
 	if user == "" {
 		user = "USER"
-	} else if u, err := s.user(user); err != nil {
+	} else if u, err := s.User(user); err != nil {
 		return nil, err
 	} else {
 		user = u.Name

@@ -36,18 +36,52 @@ type UserInput struct {
 	FirstOnly      bool   // fail if there is an administrator already
 }
 
-func (s *Service) user(name string) (*identity.User, error) {
+// User finds a user by name, whatever its case.
+func (s *Service) User(name string) (*identity.User, error) {
 	if u := s.Policy().Directory.UserNamed(name); u != nil {
 		return u, nil
 	}
 	return nil, notFound("user", "amber user list", "there is no user %q", name)
 }
 
-func (s *Service) group(name string) (*identity.Group, error) {
+// Group finds a group by name, whatever its case.
+func (s *Service) Group(name string) (*identity.Group, error) {
 	if g := s.Policy().Directory.GroupNamed(name); g != nil {
 		return g, nil
 	}
 	return nil, notFound("group", "amber group list", "there is no group %q", name)
+}
+
+// groupOrNull is a group's number for a column that may be NULL: for an empty name.
+func (s *Service) groupOrNull(name string) (any, error) {
+	if name == "" {
+		return nil, nil
+	}
+	g, err := s.Group(name)
+	if err != nil {
+		return nil, err
+	}
+	return int64(g.ID), nil
+}
+
+// uidFree refuses a uid that is somebody else's than user's; 0 is nobody yet.
+func (s *Service) uidFree(uid uint32, user identity.ID) error {
+	d := s.Policy().Directory
+	if i := d.UserIndexByUID(uid); i != identity.None && d.Users()[i].ID != user {
+		taken := d.Users()[i].Name
+		return conflict("uid", "amber user show "+quote(taken), "uid %d is %s's: two users with one number are one user to every NFS client", uid, taken)
+	}
+	return nil
+}
+
+// gidFree is the same for a gid.
+func (s *Service) gidFree(gid uint32, group identity.ID) error {
+	d := s.Policy().Directory
+	if i := d.GroupIndexByGID(gid); i != identity.None && d.Groups()[i].ID != group {
+		taken := d.Groups()[i].Name
+		return conflict("gid", "amber group show "+quote(taken), "gid %d is that of %s", gid, taken)
+	}
+	return nil
 }
 
 // CreateUser makes a user and gives the new record.
@@ -66,22 +100,19 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		uid := uint32(1000)
 		if in.UID != nil {
 			uid = *in.UID
-		}
-		for _, u := range d.Users() {
-			if in.UID != nil && u.UID == uid {
-				return conflict("uid", "amber user show "+u.Name, "uid %d is %s's: two users with one number are one user to every NFS client", uid, u.Name)
-			}
-			if in.UID == nil && u.UID >= uid && u.UID < 60000 {
-				uid = u.UID + 1
-			}
-		}
-		var primary any
-		if in.Primary != "" {
-			g, err := s.group(in.Primary)
-			if err != nil {
+			if err := s.uidFree(uid, 0); err != nil {
 				return err
 			}
-			primary = int64(g.ID)
+		} else {
+			for _, u := range d.Users() {
+				if u.UID >= uid && u.UID < 60000 {
+					uid = u.UID + 1
+				}
+			}
+		}
+		primary, err := s.groupOrNull(in.Primary)
+		if err != nil {
+			return err
 		}
 		id, err := tx.Insert(ctx, `INSERT INTO users (name, full_name, uid, primary_group, role, service, expires, smb, nfs) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 			in.Name, in.FullName, uid, primary, in.Role, in.Service, instant(in.Expires), !in.NoSMB, !in.NoNFS)
@@ -89,7 +120,7 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 			return err
 		}
 		for _, name := range in.Groups {
-			g, err := s.group(name)
+			g, err := s.Group(name)
 			if err != nil {
 				return err
 			}
@@ -105,7 +136,7 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 	if err != nil {
 		return nil, err
 	}
-	return s.user(in.Name)
+	return s.User(in.Name)
 }
 
 func instant(t time.Time) any {
@@ -128,7 +159,7 @@ type UserChange struct {
 
 // UpdateUser changes a user and gives the new record.
 func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in UserChange) (*identity.User, error) {
-	user, err := s.user(name)
+	user, err := s.User(name)
 	if err != nil {
 		return nil, err
 	}
@@ -137,23 +168,17 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 			return tx.Run(ctx, `UPDATE users SET `+column+` = ? WHERE id = ?`, value, user.ID)
 		}
 		if in.UID != nil {
-			for _, other := range s.Policy().Directory.Users() {
-				if other.UID == *in.UID && other.ID != user.ID {
-					return conflict("uid", "amber user show "+other.Name, "uid %d is %s's: two users with one number are one user to every NFS client", *in.UID, other.Name)
-				}
+			if err := s.uidFree(*in.UID, user.ID); err != nil {
+				return err
 			}
 			if err := set("uid", *in.UID); err != nil {
 				return err
 			}
 		}
 		if in.Primary != nil {
-			var primary any
-			if *in.Primary != "" {
-				g, err := s.group(*in.Primary)
-				if err != nil {
-					return err
-				}
-				primary = int64(g.ID)
+			primary, err := s.groupOrNull(*in.Primary)
+			if err != nil {
+				return err
 			}
 			if err := set("primary_group", primary); err != nil {
 				return err
@@ -186,7 +211,7 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 	if err != nil {
 		return nil, err
 	}
-	return s.user(user.Name)
+	return s.User(user.Name)
 }
 
 // keepAdministrator refuses a change after which nobody could make another.
@@ -245,7 +270,7 @@ func (s *Service) refuseIfUsed(p identity.Principal, name, next string) error {
 
 // RemoveUser removes a user that no entry names any more.
 func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
-	user, err := s.user(name)
+	user, err := s.User(name)
 	if err != nil {
 		return err
 	}
@@ -283,13 +308,14 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 		gid := uint32(1000)
 		if in.GID != nil {
 			gid = *in.GID
-		}
-		for _, g := range d.Groups() {
-			if in.GID != nil && g.GID == gid {
-				return conflict("gid", "amber group show "+g.Name, "gid %d is that of %s", gid, g.Name)
+			if err := s.gidFree(gid, 0); err != nil {
+				return err
 			}
-			if in.GID == nil && g.GID >= gid && g.GID < 60000 {
-				gid = g.GID + 1
+		} else {
+			for _, g := range d.Groups() {
+				if g.GID >= gid && g.GID < 60000 {
+					gid = g.GID + 1
+				}
 			}
 		}
 		id, err := tx.Insert(ctx, `INSERT INTO groups (name, gid, description) VALUES (?, ?, ?)`, in.Name, gid, in.Description)
@@ -306,7 +332,7 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 	if err != nil {
 		return nil, err
 	}
-	return s.group(in.Name)
+	return s.Group(in.Name)
 }
 
 // GroupChange is what is to change of a group; nil leaves a field as it is.
@@ -317,16 +343,14 @@ type GroupChange struct {
 
 // UpdateGroup changes a group and gives the new record.
 func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in GroupChange) (*identity.Group, error) {
-	g, err := s.group(name)
+	g, err := s.Group(name)
 	if err != nil {
 		return nil, err
 	}
 	err = s.change(ctx, by, "change group", g.Name, func(tx *store.Tx) error {
 		if in.GID != nil {
-			for _, other := range s.Policy().Directory.Groups() {
-				if other.GID == *in.GID && other.ID != g.ID {
-					return conflict("gid", "amber group show "+quote(other.Name), "gid %d is that of %s", *in.GID, other.Name)
-				}
+			if err := s.gidFree(*in.GID, g.ID); err != nil {
+				return err
 			}
 			if err := tx.Run(ctx, `UPDATE groups SET gid = ? WHERE id = ?`, *in.GID, g.ID); err != nil {
 				return err
@@ -340,7 +364,7 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 	if err != nil {
 		return nil, err
 	}
-	return s.group(g.Name)
+	return s.Group(g.Name)
 }
 
 func (s *Service) writeMember(ctx context.Context, tx *store.Tx, group int64, name string) error {
@@ -359,7 +383,7 @@ func (s *Service) writeMember(ctx context.Context, tx *store.Tx, group int64, na
 
 // RemoveGroup removes a group that no entry names and that is nobody's primary group.
 func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error {
-	g, err := s.group(name)
+	g, err := s.Group(name)
 	if err != nil {
 		return err
 	}
@@ -378,7 +402,7 @@ func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error 
 
 // AddMember puts a user or a group into a group. That it is in already is no error.
 func (s *Service) AddMember(ctx context.Context, by Actor, group, member string) error {
-	g, err := s.group(group)
+	g, err := s.Group(group)
 	if err != nil {
 		return err
 	}
@@ -389,7 +413,7 @@ func (s *Service) AddMember(ctx context.Context, by Actor, group, member string)
 
 // RemoveMember takes a user or a group out of a group.
 func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member string) error {
-	g, err := s.group(group)
+	g, err := s.Group(group)
 	if err != nil {
 		return err
 	}

@@ -33,14 +33,16 @@ func (s *Service) volume(name string) (site.Volume, error) {
 	return site.Volume{}, notFound("volume", "amber volume list", "there is no volume %q", name)
 }
 
-func (s *Service) folder(name string) (*site.PublishedFolder, error) {
+// Folder finds a folder by name, whatever its case.
+func (s *Service) Folder(name string) (*site.PublishedFolder, error) {
 	if f := s.Policy().FolderNamed(name); f != nil {
 		return f, nil
 	}
 	return nil, notFound("folder", "amber folder list", "there is no folder %q", name)
 }
 
-func (s *Service) share(name string) (*site.PublishedShare, error) {
+// Share finds a share by name, whatever its case.
+func (s *Service) Share(name string) (*site.PublishedShare, error) {
 	if sh := s.Policy().ShareNamed(name); sh != nil {
 		return sh, nil
 	}
@@ -54,7 +56,7 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 	if err != nil {
 		return nil, files.Place{}, invalid("path", "%v", err)
 	}
-	f, err := s.folder(name)
+	f, err := s.Folder(name)
 	if err != nil {
 		return nil, files.Place{}, err
 	}
@@ -155,20 +157,17 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 				return conflict("path", "amber folder show "+quote(f.Name), "%s overlaps folder %s: a path belongs to one folder, so that one set of rules governs it", path, f.Name)
 			}
 		}
-		var owner, group any
+		group, err := s.groupOrNull(in.Group)
+		if err != nil {
+			return err
+		}
+		var owner any
 		if in.Owner != "" {
-			u, err := s.user(in.Owner)
+			u, err := s.User(in.Owner)
 			if err != nil {
 				return err
 			}
 			owner = int64(u.ID)
-		}
-		if in.Group != "" {
-			g, err := s.group(in.Group)
-			if err != nil {
-				return err
-			}
-			group = int64(g.ID)
 		}
 		if err := tx.Run(ctx, `INSERT INTO folders (name, volume_id, path, description, owner_id, group_id) VALUES (?, ?, ?, ?, ?, ?)`,
 			in.Name, v.ID, path, in.Description, owner, group); err != nil {
@@ -184,12 +183,12 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 	if err != nil {
 		return nil, err
 	}
-	return s.folder(in.Name)
+	return s.Folder(in.Name)
 }
 
 // RemoveFolder forgets a folder, its entries and its shares. Data is not touched.
 func (s *Service) RemoveFolder(ctx context.Context, by Actor, name string) error {
-	f, err := s.folder(name)
+	f, err := s.Folder(name)
 	if err != nil {
 		return err
 	}
@@ -308,8 +307,7 @@ func (s *Service) RemoveEntry(ctx context.Context, by Actor, full string, id int
 		return err
 	}
 	return s.change(ctx, by, "remove entry "+itoa(id), f.Display(at.Path), func(tx *store.Tx) error {
-		rule, _ := s.rule(f.ID, at.Path)
-		if !slices.ContainsFunc(rule.Entries, func(e acl.Entry) bool { return e.ID == id }) {
+		if !slices.ContainsFunc(s.rule(f.ID, at.Path).Entries, func(e acl.Entry) bool { return e.ID == id }) {
 			return notFound("id", "amber entry list "+quote(f.Display(at.Path)), "entry %d is not written on %s", id, f.Display(at.Path))
 		}
 		if err := tx.Run(ctx, `DELETE FROM entries WHERE id = ?`, id); err != nil {
@@ -319,15 +317,15 @@ func (s *Service) RemoveEntry(ctx context.Context, by Actor, full string, id int
 	})
 }
 
-func (s *Service) rule(folder int64, path string) (acl.Rule, bool) {
+// rule gives what is written on a path under the policy now in force; an empty rule
+// where nothing is, or the folder has gone.
+func (s *Service) rule(folder int64, path string) acl.Rule {
 	if f := s.Policy().Folder(folder); f != nil {
-		for _, r := range f.Rules {
-			if r.Path == path {
-				return r, true
-			}
+		if r := f.Tree.Rule(path); r != nil {
+			return *r
 		}
 	}
-	return acl.Rule{}, false
+	return acl.Rule{}
 }
 
 // SetInherit cuts a path off from what its parents say, or takes that up again.
@@ -353,7 +351,7 @@ func (s *Service) SetInherit(ctx context.Context, by Actor, full string, inherit
 			return err
 		}
 		// Current under the writing lock, unlike f.
-		if rule, _ := s.rule(f.ID, at.Path); !inherit && copy && !rule.Cut {
+		if !inherit && copy && !s.rule(f.ID, at.Path).Cut {
 			for _, e := range s.Policy().Folder(f.ID).Tree.InheritedEntries(at.Path, at.File) {
 				if _, err := insertEntry(ctx, tx, place, nil, e); err != nil {
 					return err

@@ -20,7 +20,7 @@ type ShareInput struct {
 
 // CreateShare publishes a folder over SMB.
 func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*site.PublishedShare, error) {
-	f, err := s.folder(in.Folder)
+	f, err := s.Folder(in.Folder)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 	if err != nil {
 		return nil, err
 	}
-	return s.share(in.Name)
+	return s.Share(in.Name)
 }
 
 // ShareChange is what is to change of a share; nil leaves a field as it is.
@@ -54,7 +54,7 @@ type ShareChange struct {
 
 // UpdateShare changes a share and gives the new record.
 func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in ShareChange) (*site.PublishedShare, error) {
-	sh, err := s.share(name)
+	sh, err := s.Share(name)
 	if err != nil {
 		return nil, err
 	}
@@ -76,12 +76,12 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 	if err != nil {
 		return nil, err
 	}
-	return s.share(sh.Name)
+	return s.Share(sh.Name)
 }
 
 // RemoveShare ends the publication. The folder stays.
 func (s *Service) RemoveShare(ctx context.Context, by Actor, name string) error {
-	sh, err := s.share(name)
+	sh, err := s.Share(name)
 	if err != nil {
 		return err
 	}
@@ -93,7 +93,7 @@ func (s *Service) RemoveShare(ctx context.Context, by Actor, name string) error 
 // AddShareEntry writes a share-level entry. The first one ends that a share
 // without any lets everyone through.
 func (s *Service) AddShareEntry(ctx context.Context, by Actor, name string, in EntryInput) (int64, error) {
-	sh, err := s.share(name)
+	sh, err := s.Share(name)
 	if err != nil {
 		return 0, err
 	}
@@ -110,7 +110,7 @@ func (s *Service) AddShareEntry(ctx context.Context, by Actor, name string, in E
 
 // RemoveShareEntry removes a share-level entry.
 func (s *Service) RemoveShareEntry(ctx context.Context, by Actor, name string, id int64) error {
-	sh, err := s.share(name)
+	sh, err := s.Share(name)
 	if err != nil {
 		return err
 	}

@@ -102,7 +102,7 @@ func (s *Service) SignOut(ctx context.Context, token string) error {
 
 // SetPassword sets a user's password for every way in, and ends their sessions.
 func (s *Service) SetPassword(ctx context.Context, by Actor, name, password string) error {
-	user, err := s.user(name)
+	user, err := s.User(name)
 	if err != nil {
 		return err
 	}
@@ -142,16 +142,16 @@ func (s *Service) NTHash(ctx context.Context, name string) (identity.ID, []byte,
 
 // FirstCode gives the one-time code with which the first administrator is made,
 // a new one at each start; "" once there is an administrator.
-func (s *Service) FirstCode(ctx context.Context) (string, error) {
+func (s *Service) FirstCode() string {
 	if s.hasAdministrator() {
-		return "", nil
+		return ""
 	}
 	code := shortCode()
 	hash := sha256.Sum256([]byte(code))
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	s.firstCode = hash[:]
-	return code, nil
+	return code
 }
 
 func (s *Service) hasAdministrator() bool {

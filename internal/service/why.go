@@ -35,7 +35,7 @@ type Answer struct {
 
 // Why explains. It is the walk by which requests are decided, with a recorder.
 func (s *Service) Why(q Question) (Answer, error) {
-	user, err := s.user(q.User)
+	user, err := s.User(q.User)
 	if err != nil {
 		return Answer{}, err
 	}

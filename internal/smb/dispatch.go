@@ -334,19 +334,29 @@ type asyncOp struct {
 
 func (a *asyncOp) stop() { a.once.Do(func() { close(a.cancel) }) }
 
-// pend registers a request that will be answered later; nil when there are too many.
-func (r *request) pend(file uint64) *asyncOp {
+// later answers "pending", and once that has gone out runs wait, which is to settle the
+// request. There is no reply when too many are waiting.
+func (r *request) later(file uint64, wait func(*asyncOp)) (*reply, error) {
 	c := r.c
 	// The frame is used again once the request returns: keep only what is copied.
-	later := &request{c: c, h: r.h, sess: r.sess}
-	a := &asyncOp{id: c.srv.nextID.Add(1), req: later, file: file, cancel: make(chan struct{})}
+	kept := &request{c: c, h: r.h, sess: r.sess}
+	a := &asyncOp{id: c.srv.nextID.Add(1), req: kept, file: file, cancel: make(chan struct{})}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if len(c.waiting) >= maxWaiting {
-		return nil
+		return nil, statusInsufficientResources
 	}
 	c.waiting[a.id] = a
-	return a
+	rep := newReply(16).fixed(9, 9)
+	rep.h.flags, rep.h.asyncID = flagAsync, a.id
+	c.working.Add(1)
+	rep.sent = func() {
+		go func() {
+			defer c.working.Done()
+			wait(a)
+		}()
+	}
+	return rep, statusPending
 }
 
 // settle sends the final answer of a pended request, which grants no credits: the

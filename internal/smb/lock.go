@@ -66,16 +66,7 @@ func (r *request) lock() (*reply, error) {
 
 // waitForLock answers "pending" now, and again once the range is free.
 func (r *request) waitForLock(o *open, want files.Range, freed <-chan struct{}) (*reply, error) {
-	op := r.pend(o.id)
-	if op == nil {
-		return nil, statusInsufficientResources
-	}
-	rep := newReply(16).fixed(9, 9)
-	rep.h.flags, rep.h.asyncID = flagAsync, op.id
-	c := r.c
-	c.working.Add(1)
-	wait := func() {
-		defer c.working.Done()
+	return r.later(o.id, func(op *asyncOp) {
 		for {
 			select {
 			case <-freed:
@@ -90,11 +81,9 @@ func (r *request) waitForLock(o *open, want files.Range, freed <-chan struct{}) 
 				}
 			case <-op.cancel:
 				op.settle(nil, statusCancelled)
-			case <-c.ctx.Done():
+			case <-op.req.c.ctx.Done():
 			}
 			return
 		}
-	}
-	rep.sent = func() { go wait() }
-	return rep, statusPending
+	})
 }

@@ -34,17 +34,8 @@ func (r *request) changeNotify() (*reply, error) {
 	if err != nil {
 		return nil, err
 	}
-	op := r.pend(o.id)
-	if op == nil {
-		stop()
-		return nil, statusInsufficientResources
-	}
 	dir := o.handle.Path()
-	rep := newReply(16).fixed(9, 9)
-	rep.h.flags, rep.h.asyncID = flagAsync, op.id
-	r.c.working.Add(1)
-	wait := func() {
-		defer r.c.working.Done()
+	rep, err := r.later(o.id, func(op *asyncOp) {
 		defer stop()
 		select {
 		case e, ok := <-events:
@@ -59,19 +50,21 @@ func (r *request) changeNotify() (*reply, error) {
 			}
 			op.settle(withBuffer(data), statusOK)
 		case <-op.cancel:
-			r.c.mu.Lock()
+			op.req.c.mu.Lock()
 			closed := op.closed
-			r.c.mu.Unlock()
+			op.req.c.mu.Unlock()
 			if closed {
 				op.settle(nil, statusNotifyCleanup)
 			} else {
 				op.settle(nil, statusCancelled)
 			}
-		case <-r.c.ctx.Done():
+		case <-op.req.c.ctx.Done():
 		}
+	})
+	if rep == nil {
+		stop()
 	}
-	rep.sent = func() { go wait() } // the interim answer goes first
-	return rep, statusPending
+	return rep, err
 }
 
 // notifyData is FILE_NOTIFY_INFORMATION for one event, names relative to dir.

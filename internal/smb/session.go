@@ -122,8 +122,7 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 	answer, done, err := c.authenticate(s, token)
 	if err != nil { // a session that fails to sign in again ends as well
 		s.signIn = nil
-		c.drop(s)
-		s.close()
+		s.end()
 		return fail(statusOf(err))
 	}
 	rep := newReply(16+len(answer)).fixed(9, 8)
@@ -250,10 +249,14 @@ func (r *request) establish(s *session) Status {
 	return statusOK
 }
 
-func (c *conn) drop(s *session) {
+// end takes a session off its connection, with all that waits in it and is open.
+func (s *session) end() {
+	c := s.conn
 	c.mu.Lock()
 	delete(c.sessions, s.id)
 	c.mu.Unlock()
+	c.stopWaiting(func(a *asyncOp) bool { return a.req.sess == s })
+	s.close()
 }
 
 // endPrevious ends the session that a client had before its connection broke.
@@ -262,8 +265,7 @@ func (s *Server) endPrevious(id uint64, user identity.ID) {
 	old := s.sessions[id]
 	s.mu.Unlock()
 	if old != nil && old.user == user {
-		old.conn.drop(old)
-		old.close()
+		old.end()
 	}
 }
 
@@ -271,14 +273,12 @@ func (r *request) logoff() (*reply, error) {
 	if !r.body.fixed(4) {
 		return nil, statusInvalidParameter
 	}
-	r.c.drop(r.sess)
+	rep := newReply(8).fixed(4, 4)
+	rep.sign = r.sess.signer
+	r.sess.end()
 	if !r.c.signedIn() {
 		_ = r.c.nc.SetReadDeadline(time.Now().Add(signInTime))
 	}
-	rep := newReply(8).fixed(4, 4)
-	rep.sign = r.sess.signer
-	r.c.stopWaiting(func(a *asyncOp) bool { return a.req.sess == r.sess })
-	r.sess.close()
 	return rep, nil
 }
 

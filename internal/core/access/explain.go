@@ -2,6 +2,7 @@ package access
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
@@ -196,11 +197,7 @@ func (c *recorder) share(list *acl.ACL, leaves acl.Mask) {
 func (c *recorder) allowedWithout(list *acl.ACL, gone []*acl.Ace, user int32, own acl.Ownership) acl.Mask {
 	var rest acl.ACL
 	for i := range list.Aces {
-		drop := false
-		for _, g := range gone {
-			drop = drop || g.Entry == list.Aces[i].Entry
-		}
-		if !drop {
+		if !slices.ContainsFunc(gone, func(g *acl.Ace) bool { return g.Entry == list.Aces[i].Entry }) {
 			rest.Aces = append(rest.Aces, list.Aces[i])
 		}
 	}

@@ -58,9 +58,6 @@ type Ace struct {
 	index int32
 }
 
-// Inherited says whether the entry is written on a path above the object's.
-func (a *Ace) Inherited(path string) bool { return a.From != path }
-
 // ACL is the complete, ordered list for one object: explicit deny, explicit
 // allow, then the parent's, and so on up.
 type ACL struct {
@@ -192,6 +189,14 @@ func (t *Tree) List(path string, file bool) *ACL {
 		if w.Last {
 			return w.List
 		}
+	}
+	return nil
+}
+
+// Rule gives what is written on a path itself; nil where nothing is.
+func (t *Tree) Rule(path string) *Rule {
+	if n := t.find(path); n != nil {
+		return n.rule
 	}
 	return nil
 }
