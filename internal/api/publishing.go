@@ -262,14 +262,14 @@ func whyOf(a service.Answer) Why {
 }
 
 func (s *Server) registerWhy() {
-	handle(s, operation("why", http.MethodGet, "/why", "Explain what a user may do to a path, gate by gate", "audit"), func(_ context.Context, in *struct {
+	handle(s, operation("why", http.MethodGet, "/why", "Explain what a user may do to a path, gate by gate", "audit"), func(ctx context.Context, in *struct {
 		AtPath
 		User  string `query:"user" required:"true" maxLength:"64"`
 		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
 		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`
 		Share string `query:"share" maxLength:"80" doc:"Which of the folder's shares; the one that leaves most if left out."`
 	}) (Why, error) {
-		a, err := s.svc.Why(service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share})
+		a, err := s.svc.Why(ctx, service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share})
 		if err != nil {
 			return Why{}, err
 		}

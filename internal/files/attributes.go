@@ -5,16 +5,15 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
-
-	"amber.example/gatekeeper/internal/core/acl"
-	"amber.example/gatekeeper/internal/core/identity"
 )
 
 // Extended attributes in which the service keeps what the host's file system
 // cannot say for it.
 const (
-	ownerAttr = "user.amber.owner" // "UID:GID", the logical owner
-	dosAttr   = "user.amber.dos"   // "ATTRIBUTES CREATED", hexadecimal and Unix nanoseconds
+	ownerAttr   = "user.amber.owner"   // "UID:GID", the logical owner; with ":MODE" in octal where modes decide
+	aclAttr     = "user.amber.acl"     // the logical POSIX ACL, as system.posix_acl_access would be
+	defaultAttr = "user.amber.default" // and the default one
+	dosAttr     = "user.amber.dos"     // "ATTRIBUTES CREATED", hexadecimal and Unix nanoseconds
 )
 
 // Attributes that SMB clients set and get back, MS-FSCC section 2.6.
@@ -49,9 +48,8 @@ func (i Info) id() fileID { return fileID{i.Device, i.Inode} }
 // stat reads an open object.
 func stat(fd int) (Info, error) {
 	var st unix.Statx_t
-	err := unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS|unix.STATX_BTIME, &st)
-	if err != nil {
-		return Info{}, translate(err)
+	if err := statx(fd, &st); err != nil {
+		return Info{}, err
 	}
 	at := func(t unix.StatxTimestamp) time.Time { return time.Unix(t.Sec, int64(t.Nsec)) }
 	info := Info{
@@ -66,15 +64,27 @@ func stat(fd int) (Info, error) {
 	if st.Mask&unix.STATX_BTIME == 0 || st.Btime.Sec == 0 {
 		info.Created = info.Modified
 	}
-	var buf [64]byte
-	if n, err := unix.Fgetxattr(fd, dosAttr, buf[:]); err == nil {
-		var created int64
-		if _, err := fmt.Sscanf(string(buf[:n]), "%x %d", &info.Attributes, &created); err == nil && created != 0 {
-			info.Created = time.Unix(0, created)
-		}
-		info.Attributes &= keptAttributes
+	var created int64
+	if info.Attributes, created = readDOS(fd); created != 0 {
+		info.Created = time.Unix(0, created)
 	}
 	return info, nil
+}
+
+// readDOS reads the attributes that SMB clients set, and the creation time in Unix
+// nanoseconds; 0 for none.
+func readDOS(fd int) (attributes uint32, created int64) {
+	var buf [64]byte
+	if n, err := getxattr(fd, dosAttr, buf[:]); err == nil {
+		if _, err := fmt.Sscanf(string(buf[:n]), "%x %d", &attributes, &created); err != nil {
+			return 0, 0
+		}
+	}
+	return attributes & keptAttributes, created
+}
+
+func statx(fd int, st *unix.Statx_t) error {
+	return translate(unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS|unix.STATX_BTIME, st))
 }
 
 // statAt looks at what is at a path without links below an open directory.
@@ -93,38 +103,4 @@ func setDOS(fd int, attributes uint32, created time.Time) error {
 		ns = created.UnixNano()
 	}
 	return translate(unix.Fsetxattr(fd, dosAttr, fmt.Appendf(nil, "%x %d", attributes&keptAttributes, ns), 0))
-}
-
-func setOwner(fd int, user *identity.User, group uint32) error {
-	return translate(unix.Fsetxattr(fd, ownerAttr, fmt.Appendf(nil, "%d:%d", user.UID, group), 0))
-}
-
-// Owners reads who owns objects below a root, for the core: access.Facts.
-type Owners struct {
-	Root      string
-	Directory *identity.Directory
-}
-
-// OwnerOf is access.Facts.OwnerOf.
-func (o Owners) OwnerOf(path string) (acl.Ownership, bool) {
-	root, err := openRoot(o.Root)
-	if err != nil {
-		return acl.Ownership{}, false
-	}
-	defer unix.Close(root)
-	fd, err := openBeneath(root, path, unix.O_RDONLY|unix.O_NONBLOCK, 0)
-	if err != nil {
-		return acl.Ownership{}, false
-	}
-	defer unix.Close(fd)
-	var buf [32]byte
-	n, err := unix.Fgetxattr(fd, ownerAttr, buf[:])
-	if err != nil {
-		return acl.Ownership{}, false
-	}
-	var uid, gid uint32
-	if _, err := fmt.Sscanf(string(buf[:n]), "%d:%d", &uid, &gid); err != nil {
-		return acl.Ownership{}, false
-	}
-	return acl.Ownership{User: o.Directory.UserIndexByUID(uid), Group: o.Directory.GroupIndexByGID(gid)}, true
 }

@@ -77,7 +77,7 @@ func (l *larkfell) write(path, text string) {
 }
 
 func (l *larkfell) open(user identity.ID, path string, access acl.Mask, d Disposition) (*Handle, error) {
-	h, _, err := l.Open(Subject{user, site.SMB}, OpenRequest{Share: "nightlog", Path: path, Access: access, Disposition: d, Sharing: ShareRead | ShareWrite | ShareDelete})
+	h, _, err := l.Open(Subject{User: user, Via: site.SMB}, OpenRequest{Share: "nightlog", Path: path, Access: access, Disposition: d, Sharing: ShareRead | ShareWrite | ShareDelete})
 	if err == nil {
 		l.t.Cleanup(func() { _ = h.Close() })
 	}
@@ -173,7 +173,7 @@ func TestAppendOnly(t *testing.T) {
 func TestSharing(t *testing.T) {
 	l := newLarkfell(t)
 	open := func(access acl.Mask, sharing Sharing) error {
-		h, _, err := l.Open(Subject{piran, site.SMB}, OpenRequest{Share: "nightlog", Path: "README.txt", Access: access, Sharing: sharing, Disposition: OpenOnly})
+		h, _, err := l.Open(Subject{User: piran, Via: site.SMB}, OpenRequest{Share: "nightlog", Path: "README.txt", Access: access, Sharing: sharing, Disposition: OpenOnly})
 		if err == nil {
 			t.Cleanup(func() { _ = h.Close() })
 		}
@@ -317,10 +317,10 @@ func TestAttributesAreKept(t *testing.T) {
 
 	made := l.mustOpen(orla, "closed/mine.txt", acl.WriteData, CreateOnly)
 	require.NoError(t, made.Close())
-	own, ok := Owners{l.root, l.policy.Load().Directory}.OwnerOf("closed/mine.txt")
+	own, ok := FactsOf(l.policy.Load(), l.policy.Load().Folders[0]).OwnerOf("closed/mine.txt")
 	require.True(t, ok)
 	require.Equal(t, l.policy.Load().Directory.UserIndex(orla), own.User)
-	_, ok = Owners{l.root, l.policy.Load().Directory}.OwnerOf("README.txt")
+	_, ok = FactsOf(l.policy.Load(), l.policy.Load().Folders[0]).OwnerOf("README.txt")
 	require.False(t, ok, "nobody is recorded")
 }
 

@@ -23,6 +23,7 @@ type Handle struct {
 	sharing      Sharing
 	writeThrough bool
 	created      bool
+	holder       any
 	info         Info // as opened
 	of           *openFile
 
@@ -48,7 +49,7 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	}
 	mode := uint32(0)
 	if create != 0 {
-		mode = 0o660
+		mode = bornFile
 	}
 	fd, err := openBeneath(root, h.path, flags|create, mode)
 	if err != nil {
@@ -67,19 +68,14 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 
 func (h *Handle) closeFD() { unix.Close(h.fd) }
 
-// mark gives a new object its owner and attributes. Neither is worth failing for.
-func (h *Handle) mark(v view, req OpenRequest) {
-	if u := v.policy.Directory.User(v.sub.User); u != nil {
-		gid := uint32(0)
-		if g := v.policy.Directory.Group(u.Primary); g != nil {
-			gid = g.GID
-		}
-		_ = setOwner(h.fd, u, gid)
+// undo takes back what was made and could not be finished.
+func (h *Handle) undo(parent int, name string) error {
+	h.closeFD()
+	flags := 0
+	if !h.file {
+		flags = unix.AT_REMOVEDIR
 	}
-	if attrs := req.Attributes & keptAttributes; attrs != 0 {
-		_ = setDOS(h.fd, attrs, time.Time{})
-		h.info.Attributes = attrs
-	}
+	return translate(unix.Unlinkat(parent, name, flags))
 }
 
 func (h *Handle) settle(v view, verdict access.Verdict) {
@@ -102,7 +98,7 @@ func (h *Handle) check(need acl.Mask) error {
 	}
 	if !fresh {
 		v, err := h.ns.view(h.sub, h.share)
-		if err != nil || v.share.Folder.ID != h.folderID {
+		if err != nil || v.folder.ID != h.folderID {
 			return ErrGone
 		}
 		verdict := v.effective(path, h.file)
@@ -281,7 +277,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 	if err != nil {
 		return err
 	}
-	root, err := openRoot(v.share.Folder.Root)
+	root, err := openRoot(v.folder.Root)
 	if err != nil {
 		return err
 	}
@@ -307,6 +303,8 @@ func (n *Namespace) remove(h *Handle, path string) error {
 		return translate(unix.Unlinkat(parent, name, flags))
 	}, func(names map[string]string) { delete(names, FoldName(name)) })
 	if err == nil {
+		h.folder.spots.drop(h.info.id())
+		n.cache.drop(h.info.id())
 		n.notify.tell(h.folderID, Event{Path: path, Kind: EventRemoved, Dir: !h.file})
 	}
 	return err

@@ -39,7 +39,7 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 	path := join(h.Path(), name)
 	err = h.use(func(fd int) (err error) { info, err = statAt(fd, name); return err })
 	if errors.Is(err, ErrDenied) { // a link, perhaps
-		root, rerr := openRoot(v.share.Folder.Root)
+		root, rerr := openRoot(v.folder.Root)
 		if rerr != nil {
 			return DirEntry{}, false
 		}
@@ -54,7 +54,7 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 	if err != nil || info.special {
 		return DirEntry{}, false
 	}
-	if v.share.ListOnlyOpenable {
+	if v.share != nil && v.share.ListOnlyOpenable {
 		need := acl.ReadData
 		if info.Dir {
 			need = acl.ListDirectory

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -13,14 +14,47 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// Subject is on whose behalf something is done, and by which way in.
+// Subject is on whose behalf something is done, and by which way in. Over NFS it is a
+// guest of an export.
 type Subject struct {
-	User identity.ID
-	Via  site.Protocol
+	User  identity.ID
+	Via   site.Protocol
+	Guest *Guest
 }
+
+// Guest is a numbered user of an NFS client, as one export receives them.
+type Guest struct {
+	Export int64
+	Origin site.Origin
+	Said   posix.Credential
+	memo   atomic.Pointer[received]
+}
+
+type received struct {
+	policy  *site.Policy
+	arrival *access.Arrival
+}
+
+// arrival is what the policy makes of the guest; nil where the export has gone.
+func (g *Guest) arrival(p *site.Policy) *access.Arrival {
+	if m := g.memo.Load(); m != nil && m.policy == p {
+		return m.arrival
+	}
+	e := p.Export(g.Export)
+	if e == nil {
+		return nil
+	}
+	a := access.Arrive(p, e, g.Origin, g.Said)
+	g.memo.Store(&received{p, a})
+	return a
+}
+
+// Subject is the guest as a subject.
+func (g *Guest) Subject() Subject { return Subject{Via: site.NFS, Guest: g} }
 
 // RuleMover moves the rules of a directory along with it; see service.MoveRules.
 type RuleMover interface {
@@ -34,10 +68,14 @@ type Namespace struct {
 	now    func() time.Time
 	index  *foldIndex
 	notify *notifier
+	cache  *fdCache
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
 	open    map[fileID]*openFile
+
+	makersMu sync.Mutex
+	makers   map[makerKey]time.Time // until when
 }
 
 // folderState guards a folder's paths: a rename of a directory excludes everything
@@ -45,12 +83,17 @@ type Namespace struct {
 type folderState struct {
 	paths   sync.RWMutex
 	handles map[*Handle]struct{} // guarded by Namespace.mu
+	spots   spots
+	// epoch counts what may change a verdict other than the policy: a directory with another
+	// path, a mode, an owner.
+	epoch   atomic.Int64
+	rootDev atomic.Pointer[rootDevice]
 }
 
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules RuleMover) *Namespace {
-	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(),
-		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile)}
+	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(),
+		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time)}
 }
 
 func (n *Namespace) folder(id int64) *folderState {
@@ -75,10 +118,12 @@ func (d *Denied) Error() string { return fmt.Sprintf("%s: withheld at the %s gat
 // Unwrap makes errors.Is(err, ErrDenied) true.
 func (d *Denied) Unwrap() error { return ErrDenied }
 
-// view is one look at a share: the policy then in force and the records in it.
+// view is one look at a share or an export: the policy then in force and the records in it.
 type view struct {
 	policy *site.Policy
-	share  *site.PublishedShare
+	folder *site.PublishedFolder
+	share  *site.PublishedShare // over SMB
+	nfs    *access.Arrival      // over NFS
 	sub    Subject
 	now    time.Time
 	facts  access.Facts
@@ -86,15 +131,32 @@ type view struct {
 
 func (n *Namespace) view(sub Subject, share string) (view, error) {
 	p := n.policy()
-	sh := p.ShareNamed(share)
-	if sh == nil {
-		return view{}, ErrGone
+	v := view{policy: p, sub: sub, now: n.now()}
+	if sub.Guest != nil {
+		if v.nfs = sub.Guest.arrival(p); v.nfs == nil {
+			return view{}, ErrGone
+		}
+		v.folder = v.nfs.Export.Folder
+	} else {
+		if v.share = p.ShareNamed(share); v.share == nil {
+			return view{}, ErrGone
+		}
+		v.folder = v.share.Folder
 	}
-	return view{p, sh, sub, n.now(), Owners{sh.Folder.Root, p.Directory}}, nil
+	v.facts = FactsOf(p, v.folder)
+	return v, nil
+}
+
+// entrance is the name of the share by which a view looks, "" for an export.
+func (v view) entrance() string {
+	if v.share == nil {
+		return ""
+	}
+	return v.share.Name
 }
 
 func (v view) decide(path string, file bool, want acl.Mask) access.Verdict {
-	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, Folder: v.share.Folder,
+	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
 		Path: path, File: file, Facts: v.facts, Want: want, Now: v.now})
 }
 
@@ -106,6 +168,9 @@ func (v view) effective(path string, file bool) access.Verdict {
 	if path == "" {
 		verdict.Granted &^= acl.Delete // the folder itself is the administrator's to remove
 		return verdict
+	}
+	if v.folder.Unix() {
+		return verdict // it counts the directory in
 	}
 	dir, _ := split(path)
 	of := v.decide(dir, false, 0).Granted
@@ -124,7 +189,7 @@ func (v view) effective(path string, file bool) access.Verdict {
 // require refuses what the verdict on an object does not allow.
 func (v view) require(path string, file bool, want acl.Mask) error {
 	if verdict := v.decide(path, file, want); !verdict.Allowed() {
-		return &Denied{Gate: verdict.Gate, Path: v.share.Folder.Display(path)}
+		return &Denied{Gate: verdict.Gate, Path: v.folder.Display(path)}
 	}
 	return nil
 }
@@ -138,7 +203,7 @@ func toAdd(file bool) acl.Mask {
 }
 
 func (v view) denied(path string, file bool, want acl.Mask) error {
-	return &Denied{Gate: v.decide(path, file, want).Gate, Path: v.share.Folder.Display(path)}
+	return &Denied{Gate: v.decide(path, file, want).Gate, Path: v.folder.Display(path)}
 }
 
 // Connect says whether the subject may use a share at all: whether every gate up to
@@ -150,7 +215,7 @@ func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
 	}
 	verdict := v.decide("", false, acl.Execute)
 	if !verdict.Allowed() {
-		return 0, &Denied{Gate: verdict.Gate, Path: v.share.Folder.Name}
+		return 0, &Denied{Gate: verdict.Gate, Path: v.folder.Name}
 	}
 	return verdict.Granted, nil
 }
@@ -215,7 +280,9 @@ type OpenRequest struct {
 	File          bool // must not be one
 	DeleteOnClose bool
 	WriteThrough  bool
-	Attributes    uint32 // of what is made
+	Attributes    uint32  // of what is made
+	Mode          *uint32 // of what is made, in the low twelve bits; nil for what SMB makes
+	Holder        any     // handles of one holder do not shut each other out
 }
 
 // creatorMask is what the handle that makes an object may do with it until it is
@@ -230,16 +297,16 @@ func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) 
 	if err != nil {
 		return nil, 0, err
 	}
-	state := n.folder(v.share.Folder.ID)
+	state := n.folder(v.folder.ID)
 	state.paths.RLock()
 	defer state.paths.RUnlock()
 	// Looked at again now that no rename is under way: a path means what it does
 	// under the policy that goes with it.
-	if v, err = n.view(sub, req.Share); err != nil || n.folder(v.share.Folder.ID) != state {
+	if v, err = n.view(sub, req.Share); err != nil || n.folder(v.folder.ID) != state {
 		return nil, 0, ErrGone
 	}
 
-	root, err := openRoot(v.share.Folder.Root)
+	root, err := openRoot(v.folder.Root)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -283,11 +350,11 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if empty {
 		want |= acl.WriteData
 	}
-	if want&^verdict.Granted != 0 {
+	if want&^verdict.Granted != 0 || v.folder.Unix() && !v.decide(place.Path, place.File, want&^acl.Delete).Allowed() {
 		return nil, 0, v.denied(place.Path, place.File, want)
 	}
-	h := &Handle{ns: n, sub: v.sub, share: v.share.Name, folder: state, folderID: v.share.Folder.ID, path: place.Path, file: place.File,
-		asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
+	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: place.File,
+		holder: req.Holder, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
 	if req.Maximum {
 		h.asked = verdict.Granted
 	}
@@ -355,8 +422,8 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if req.DeleteOnClose && req.Attributes&AttrReadOnly != 0 {
 		return nil, 0, ErrReadOnlyFile
 	}
-	h := &Handle{ns: n, sub: v.sub, share: v.share.Name, folder: state, folderID: v.share.Folder.ID, path: place.Path, file: !req.Directory,
-		sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
+	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: !req.Directory,
+		holder: req.Holder, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
 	// What a creator asks for beyond what they get is no reason to refuse: clients ask
 	// for everything when they make something (MS-FSA section 2.1.5.1.1).
 	if h.asked = req.Access & verdict.Granted; req.Maximum {
@@ -369,7 +436,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	defer unix.Close(parent)
 	err = n.index.changing(parent, func() error {
 		if req.Directory {
-			if err := unix.Mkdirat(parent, name, 0o770); err != nil {
+			if err := unix.Mkdirat(parent, name, bornDir); err != nil {
 				return translate(err)
 			}
 			return h.openFD(root, false, 0)
@@ -379,12 +446,26 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if err != nil {
 		return nil, 0, err
 	}
-	h.mark(v, req)
+	mode := uint32(0o664)
+	if req.Directory {
+		mode = 0o775
+	}
+	if req.Mode != nil {
+		mode = *req.Mode
+	}
+	if err := v.born(parent, h.fd, mode, req.Directory); err != nil {
+		return nil, 0, errors.Join(err, h.undo(parent, name))
+	}
+	if attrs := req.Attributes & keptAttributes; attrs != 0 { // not worth failing for
+		_ = setDOS(h.fd, attrs, time.Time{})
+		h.info.Attributes = attrs
+	}
 	if err := n.register(h, req.DeleteOnClose, false); err != nil {
 		h.closeFD()
 		return nil, 0, err
 	}
 	h.settle(v, verdict)
+	state.spots.put(h.info.id(), true, dirSpot(parent, name))
 	n.notify.tell(h.folderID, Event{Path: place.Path, Kind: EventAdded, Dir: req.Directory})
 	return h, Created, nil
 }
@@ -408,7 +489,7 @@ func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
 	}
 	for other := range of.handles {
 		theirs := sharingNeeded(other.asked)
-		if mine == 0 || theirs == 0 {
+		if mine == 0 || theirs == 0 || h.holder != nil && h.holder == other.holder {
 			continue // to look at a file disturbs nobody, and nobody it
 		}
 		if mine&^other.sharing != 0 || theirs&^h.sharing != 0 {
@@ -453,8 +534,8 @@ func under(path, dir string) bool {
 	return dir == "" || path == dir || len(path) > len(dir) && strings.HasPrefix(path, dir) && path[len(dir)] == '/'
 }
 
-// Space is the room on the volume of a share, in bytes.
-type Space struct{ Total, Free, Available, BlockSize uint64 }
+// Space is the room on the volume of a share, in bytes, and in files.
+type Space struct{ Total, Free, Available, BlockSize, Files, FreeFiles uint64 }
 
 // Space reads the room on a share's volume.
 func (n *Namespace) Space(share string) (Space, error) {
@@ -462,12 +543,16 @@ func (n *Namespace) Space(share string) (Space, error) {
 	if sh == nil {
 		return Space{}, ErrGone
 	}
+	return space(sh.Folder.Root)
+}
+
+func space(root string) (Space, error) {
 	var st unix.Statfs_t
-	if err := unix.Statfs(sh.Folder.Root, &st); err != nil {
+	if err := unix.Statfs(root, &st); err != nil {
 		return Space{}, errors.Join(ErrGone, err)
 	}
 	b := uint64(st.Bsize)
-	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, BlockSize: b}, nil
+	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}, nil
 }
 
 // Watch tells of changes in a directory that a handle is open on, and below it if

@@ -27,7 +27,7 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 	if err != nil {
 		return err
 	}
-	root, err := openRoot(v.share.Folder.Root)
+	root, err := openRoot(v.folder.Root)
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 		return nil
 	}
 	move := func() error { return n.renameOnDisk(root, from, place, final) }
-	if v.share.Folder.Tree.HasRulesAt(from) {
+	if v.folder.Tree.HasRulesAt(from) {
 		err = n.rules.MoveRules(ctx, h.folderID, from, final, move)
 	} else {
 		err = move()
@@ -95,7 +95,7 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string) (Place,
 			return Place{}, err
 		}
 	}
-	if tree := v.share.Folder.Tree; tree.DeepestRule(was) != tree.DeepestRule(dir) {
+	if tree := v.folder.Tree; tree.DeepestRule(was) != tree.DeepestRule(dir) {
 		if read := acl.Read.Mask(!h.file); v.effective(from, h.file).Granted&read != read {
 			return Place{}, v.denied(from, h.file, read)
 		}
@@ -182,6 +182,7 @@ func (n *Namespace) renameOnDisk(root int, from string, place Place, final strin
 
 // moved tells the handles on what was renamed, and below it, where they are now.
 func (n *Namespace) moved(state *folderState, from, to string) {
+	state.epoch.Add(1)
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for h := range state.handles {

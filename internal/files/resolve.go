@@ -32,6 +32,11 @@ var (
 	ErrLoop          = errors.New("too many symbolic links")
 	ErrClosed        = errors.New("the file is closed")
 	ErrInvalid       = errors.New("that cannot be done to it")
+	ErrNameTooLong   = errors.New("the name is too long")
+	ErrStale         = errors.New("the object is not there any more")
+	ErrOwner         = errors.New("only its owner may do that")
+	ErrAcross        = errors.New("it cannot be moved that far")
+	ErrNotSupported  = errors.New("that is not supported")
 )
 
 const (
@@ -113,7 +118,9 @@ func translate(err error) error {
 		is = ErrNoSpace
 	case unix.ELOOP:
 		is = ErrDenied // a symbolic link was swapped in where there was none
-	case unix.ENAMETOOLONG, unix.EILSEQ:
+	case unix.ENAMETOOLONG:
+		is = errors.Join(ErrName, ErrNameTooLong)
+	case unix.EILSEQ:
 		is = ErrName
 	case unix.EINVAL:
 		is = ErrInvalid
@@ -144,7 +151,7 @@ func checkName(name string) error {
 	case name == "" || name == "." || name == "..":
 		return fmt.Errorf("%w: %q", ErrName, name)
 	case len(name) > longestName:
-		return fmt.Errorf("%w: longer than %d bytes", ErrName, longestName)
+		return fmt.Errorf("%w: longer than %d bytes", errors.Join(ErrName, ErrNameTooLong), longestName)
 	case strings.ContainsAny(name, "/\x00"):
 		return fmt.Errorf("%w: %q", ErrName, name)
 	case !utf8.ValidString(name):

@@ -17,6 +17,7 @@ import (
 	"pgregory.net/rapid"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Whatever links a tree holds: what Find finds is what the operating system finds, is
@@ -176,7 +177,7 @@ func TestLocksAgainstBytes(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var handles []*Handle
 		for range 3 {
-			h, _, err := l.Open(Subject{piran, 1}, OpenRequest{Share: "nightlog", Path: "locked", Access: acl.ReadData | acl.WriteData, Sharing: 7, Disposition: OpenOnly})
+			h, _, err := l.Open(Subject{User: piran, Via: site.SMB}, OpenRequest{Share: "nightlog", Path: "locked", Access: acl.ReadData | acl.WriteData, Sharing: 7, Disposition: OpenOnly})
 			require.NoError(t, err)
 			handles = append(handles, h)
 		}

@@ -10,6 +10,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
@@ -128,7 +129,10 @@ func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error
 // FolderInput is what a new folder is made from. An empty Path takes the name.
 type FolderInput struct {
 	Name, Volume, Path, Description string
-	Owner, Group                    string // names; "" for none
+	Owner, Group                    string           // names; "" for none
+	Permissions                     site.Permissions // "" is by entries
+	Ownership                       site.Ownership   // "" is native where the service runs as root, else mapped
+	Mode                            *uint32          // of the directory itself, where modes decide; nil leaves a directory that is there as it is
 }
 
 // CreateFolder makes a folder on a volume, with its directory if that is not there.
@@ -144,6 +148,9 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 		return nil, invalid("path", "%q is not a path relative to the volume", in.Path)
 	}
 	path := filepath.Join(first, rest)
+	if err := fillKinds(&in); err != nil {
+		return nil, err
+	}
 	err = s.change(ctx, by, "add folder", in.Name, func(tx *store.Tx) error {
 		v, err := s.volume(in.Volume)
 		if err != nil {
@@ -169,8 +176,8 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 			}
 			owner = int64(u.ID)
 		}
-		if err := tx.Run(ctx, `INSERT INTO folders (name, volume_id, path, description, owner_id, group_id) VALUES (?, ?, ?, ?, ?, ?)`,
-			in.Name, v.ID, path, in.Description, owner, group); err != nil {
+		if err := tx.Run(ctx, `INSERT INTO folders (name, volume_id, path, description, owner_id, group_id, permissions, ownership) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			in.Name, v.ID, path, in.Description, owner, group, string(in.Permissions), string(in.Ownership)); err != nil {
 			return err
 		}
 		// Last, so that a refused change makes no directory; that one is left over if
@@ -183,7 +190,105 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 	if err != nil {
 		return nil, err
 	}
+	if in.Permissions == site.ByMode && (in.Mode != nil || in.Owner != "" || in.Group != "") {
+		if err := s.SetMode(ctx, by, in.Name, ModeInput{Mode: in.Mode, Owner: in.Owner, Group: in.Group}); err != nil {
+			return nil, err
+		}
+	}
 	return s.Folder(in.Name)
+}
+
+func fillKinds(in *FolderInput) error {
+	switch in.Permissions {
+	case "":
+		in.Permissions = site.ByEntries
+	case site.ByEntries, site.ByMode:
+	default:
+		return invalid("permissions", "%q is not one of acl, unix", in.Permissions)
+	}
+	root := os.Geteuid() == 0
+	switch in.Ownership {
+	case "":
+		if in.Ownership = site.Mapped; root {
+			in.Ownership = site.Native
+		}
+	case site.Mapped:
+	case site.Native:
+		if !root {
+			return invalid("ownership", "native ownership takes a service that runs as root")
+		}
+	default:
+		return invalid("ownership", "%q is not one of native, mapped", in.Ownership)
+	}
+	if in.Mode != nil && (in.Permissions != site.ByMode || *in.Mode > 0o7777) {
+		return invalid("mode", "a mode is for folders with --permissions unix, and has at most four octal digits")
+	}
+	return nil
+}
+
+// ModeInput is what is to change of an object where modes decide; nil and "" leave it.
+type ModeInput struct {
+	Mode         *uint32
+	Owner, Group string
+}
+
+// SetMode sets mode, owner and group of FOLDER or FOLDER/PATH in a folder where modes decide.
+func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInput) error {
+	f, at, err := s.place(full)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "set mode", f.Display(at.Path), func(*store.Tx) error {
+		if err := s.byMode(f, at); err != nil {
+			return err
+		}
+		if in.Mode != nil && *in.Mode > 0o7777 {
+			return invalid("mode", "%o has more than four octal digits", *in.Mode)
+		}
+		var set files.Set
+		set.Mode = in.Mode
+		if in.Owner != "" {
+			u, err := s.User(in.Owner)
+			if err != nil {
+				return err
+			}
+			set.UID = &u.UID
+		}
+		if in.Group != "" {
+			g, err := s.Group(in.Group)
+			if err != nil {
+				return err
+			}
+			set.GID = &g.GID
+		}
+		return files.SetMode(s.Policy(), f, at.Path, set)
+	})
+}
+
+func (s *Service) byMode(f *site.PublishedFolder, at files.Place) error {
+	if !f.Unix() {
+		return conflict("path", "amber entry list "+quote(f.Display(at.Path)), "in %s entries decide, and not modes", f.Name)
+	}
+	if !at.Exists {
+		return notFound("path", "", "%s is not on disk", f.Display(at.Path))
+	}
+	return nil
+}
+
+// Mode gives owner, group, mode and POSIX ACL of FOLDER or FOLDER/PATH where modes decide.
+func (s *Service) Mode(full string) (*posix.Attributes, string, error) {
+	f, at, err := s.place(full)
+	if err != nil {
+		return nil, "", err
+	}
+	if err := s.byMode(f, at); err != nil {
+		return nil, "", err
+	}
+	a, ok := files.FactsOf(s.Policy(), f).UnixOf(at.Path)
+	if !ok {
+		return nil, "", notFound("path", "", "%s is not on disk", f.Display(at.Path))
+	}
+	return a, f.Display(at.Path), nil
 }
 
 // RemoveFolder forgets a folder, its entries and its shares. Data is not touched.
@@ -289,6 +394,9 @@ func (s *Service) AddEntry(ctx context.Context, by Actor, full string, in EntryI
 	err = s.change(ctx, by, "add entry", f.Display(at.Path), func(tx *store.Tx) error {
 		if !at.Exists {
 			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: an entry there would say nothing", f.Display(at.Path))
+		}
+		if f.Unix() {
+			return conflict("path", "amber mode show "+quote(f.Display(at.Path)), "in %s owner, group and mode decide: an entry there would say nothing", f.Name)
 		}
 		place, err := tx.Place(ctx, f.ID, at.Path)
 		if err != nil {

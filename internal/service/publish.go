@@ -126,11 +126,7 @@ func (s *Service) RemoveShareEntry(ctx context.Context, by Actor, name string, i
 // their next request.
 func (s *Service) SetService(ctx context.Context, by Actor, protocol string, on bool) error {
 	switch protocol {
-	case "smb":
-	case "nfs":
-		if on && !site.NFS.Answered() {
-			return conflict("protocol", "", "this version does not answer NFS")
-		}
+	case "smb", "nfs":
 	default:
 		return invalid("protocol", "%q is not a protocol: smb or nfs", protocol)
 	}

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -39,6 +40,7 @@ type Error struct {
 	Message    string
 	Next       string // the command to type next; "" where there is none
 	RetryAfter time.Duration
+	Confirm    bool // it is done if the caller says that they know
 }
 
 func (e *Error) Error() string { return e.Message }
@@ -71,6 +73,7 @@ type Service struct {
 	store    *store.Store
 	keys     sealer
 	throttle *Throttle
+	hosts    *hostNames
 
 	firstCode []byte // SHA-256; guarded by writing
 
@@ -96,7 +99,7 @@ func Open(ctx context.Context, state string) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now)}
+	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver)}
 	if err := s.load(ctx); err != nil {
 		st.Close()
 		return nil, err

@@ -1,11 +1,15 @@
 package service
 
 import (
+	"context"
 	"fmt"
+	"strconv"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 )
@@ -16,7 +20,9 @@ type Question struct {
 	Path  string // FOLDER or FOLDER/PATH
 	Via   string // smb or nfs; "" is smb
 	Want  string // a level; "" is read
-	Share string // which of the folder's shares; "" is the one that leaves most
+	Share string // which of the folder's shares, or exports; "" is the one that leaves most
+	From  string // over NFS: the client's address, or a host name
+	Port  int    // over NFS: the source port; 0 for a privileged one
 }
 
 // Answer is the verdict on a Question with the account of every gate.
@@ -26,7 +32,8 @@ type Answer struct {
 	Exists  bool
 	File    bool
 	Via     site.Protocol
-	Share   string // "" where the folder is not published
+	Share   string // or the export's path; "" where the folder is not published
+	From    string // over NFS
 	Want    acl.Level
 	Verdict access.Verdict
 	Gates   []access.GateReport
@@ -34,8 +41,10 @@ type Answer struct {
 }
 
 // Why explains. It is the walk by which requests are decided, with a recorder.
-func (s *Service) Why(q Question) (Answer, error) {
-	user, err := s.User(q.User)
+//
+// Over NFS, User may be a bare uid instead.
+func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
+	user, err := s.asker(q)
 	if err != nil {
 		return Answer{}, err
 	}
@@ -57,17 +66,66 @@ func (s *Service) Why(q Question) (Answer, error) {
 		}
 	}
 	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Mask(!at.File), Now: a.At,
-		Facts: files.Owners{Root: f.Root, Directory: s.Policy().Directory}}
+		Facts: files.FactsOf(s.Policy(), f)}
 	if a.Via == site.SMB {
-		if r.Share, err = s.pickShare(f, q.Share, r); err != nil {
-			return Answer{}, err
-		}
+		r.Share, err = s.pickShare(f, q.Share, r)
+	} else {
+		r.NFS, err = s.pickExport(ctx, f, q, user.UID, r)
+	}
+	if err != nil {
+		return Answer{}, err
 	}
 	if r.Share != nil {
 		a.Share = r.Share.Name
 	}
+	if r.NFS != nil {
+		a.Share, a.From = r.NFS.Export.Path, r.NFS.Origin.Address.String()
+	}
 	a.Verdict, a.Gates = access.Explain(s.Policy(), r)
 	return a, nil
+}
+
+// asker is who asks: a user, or over NFS somebody of whom only a uid is known.
+func (s *Service) asker(q Question) (*identity.User, error) {
+	user, err := s.User(q.User)
+	if uid, notNumber := strconv.ParseUint(q.User, 10, 32); err != nil && notNumber == nil && q.Via == "nfs" {
+		d := s.Policy().Directory
+		if i := d.UserIndexByUID(uint32(uid)); i >= 0 {
+			return &d.Users()[i], nil
+		}
+		return &identity.User{Name: "uid " + q.User, UID: uint32(uid)}, nil
+	}
+	return user, err
+}
+
+// pickExport finds by which export of a folder a request arrives that leaves most of what it
+// wants; nil where none holds the path.
+func (s *Service) pickExport(ctx context.Context, f *site.PublishedFolder, q Question, uid uint32, r access.Request) (*access.Arrival, error) {
+	if len(f.Exports) == 0 {
+		return nil, nil
+	}
+	if q.From == "" {
+		return nil, invalid("from", "over NFS it matters from where: say --from ADDRESS")
+	}
+	o, err := s.origin(ctx, q.From, q.Port)
+	if err != nil {
+		return nil, err
+	}
+	var best *access.Arrival
+	var most acl.Mask
+	for _, e := range f.Exports {
+		if q.Share != "" && e != s.Policy().ExportAt(q.Share) || e.Below != "" && !inside(r.Path, e.Below) {
+			continue
+		}
+		r.NFS = access.Arrive(s.Policy(), e, o, posix.Credential{UID: uid, GID: uid})
+		if got := access.Decide(s.Policy(), r).Granted; best == nil || got&r.Want&^most != 0 || best.Line == nil && r.NFS.Line != nil {
+			best, most = r.NFS, got&r.Want
+		}
+	}
+	if best == nil && q.Share != "" {
+		return nil, notFound("share", "amber folder show "+quote(f.Name), "%s is not published as %q", f.Display(r.Path), q.Share)
+	}
+	return best, nil
 }
 
 func (s *Service) pickShare(f *site.PublishedFolder, name string, r access.Request) (*site.PublishedShare, error) {
@@ -101,7 +159,21 @@ func Command(m access.Mend) string {
 		return fmt.Sprintf("amber user set %s --%s on", quote(m.User), ProtocolWord(m.Protocol))
 	case access.MendService:
 		return "amber service on " + ProtocolWord(m.Protocol)
+	case access.MendUser:
+		return fmt.Sprintf("amber user add NAME --uid %d", m.UID)
+	case access.MendRule:
+		return fmt.Sprintf("amber export rule add %s %s", quote(m.Export), m.From)
+	case access.MendRuleWrite:
+		if m.Set != "" {
+			return fmt.Sprintf("amber hosts rule set %s %d --rw", quote(m.Set), m.Rule)
+		}
+		return fmt.Sprintf("amber export rule set %s %d --rw", quote(m.Export), m.Rule)
+	case access.MendMode:
+		return fmt.Sprintf("amber mode set %s %04o", quote(m.Path), m.Mode)
 	case access.MendPublish:
+		if m.Protocol == site.NFS {
+			return "amber export add " + quote(m.Path)
+		}
 		return "amber share add " + quote(m.Path)
 	case access.MendReadWrite:
 		return "amber share set " + quote(m.Share) + " --read-only=false"

@@ -23,7 +23,7 @@ import (
 // Change is one record before and after. Before is empty where it was made, After
 // where it was removed. Secrets are in no record and so in no change.
 type Change struct {
-	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, services
+	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services
 	ID     int64           `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
 	After  json.RawMessage `json:"after,omitempty"`
@@ -142,6 +142,12 @@ func flatten(r site.Records) map[recordKey]any {
 	for _, s := range r.Shares {
 		out[recordKey{"share", s.ID}] = s
 	}
+	for _, h := range r.HostSets {
+		out[recordKey{"host set", h.ID}] = h
+	}
+	for _, e := range r.Exports {
+		out[recordKey{"export", e.ID}] = e
+	}
 	out[recordKey{"services", 1}] = r.Services
 	return out
 }
@@ -226,8 +232,15 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 		case "folder":
 			at[key.id] = len(r.Folders)
 			r.Folders, err = unmarshalOnto(r.Folders, now[key])
+			if f := &r.Folders[len(r.Folders)-1]; f.Permissions == "" { // written before there was a choice
+				f.Permissions, f.Ownership = site.ByEntries, site.Mapped
+			}
 		case "share":
 			r.Shares, err = unmarshalOnto(r.Shares, now[key])
+		case "host set":
+			r.HostSets, err = unmarshalOnto(r.HostSets, now[key])
+		case "export":
+			r.Exports, err = unmarshalOnto(r.Exports, now[key])
 		case "rule":
 			var rule RuleRecord
 			err = json.Unmarshal(now[key], &rule)

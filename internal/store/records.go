@@ -40,6 +40,7 @@ func (tx *Tx) Records(ctx context.Context) (site.Records, error) {
 		func() error { return tx.readPeople(ctx, &r) },
 		func() error { return tx.readFolders(ctx, &r) },
 		func() error { return tx.readShares(ctx, &r) },
+		func() error { return tx.readExports(ctx, &r) },
 		func() error { return tx.readEntries(ctx, &r) },
 		func() error {
 			return each(ctx, tx, `SELECT protocol, is_on FROM services`, func(rows *sql.Rows) error {
@@ -129,10 +130,10 @@ func (tx *Tx) readFolders(ctx context.Context, r *site.Records) error {
 	if err != nil {
 		return err
 	}
-	return each(ctx, tx, `SELECT id, name, volume_id, path, description, owner_id, group_id FROM folders ORDER BY id`, func(rows *sql.Rows) error {
+	return each(ctx, tx, `SELECT id, name, volume_id, path, description, owner_id, group_id, permissions, ownership FROM folders ORDER BY id`, func(rows *sql.Rows) error {
 		var f site.Folder
 		var owner, group sql.NullInt64
-		err := rows.Scan(&f.ID, &f.Name, &f.VolumeID, &f.Path, &f.Description, &owner, &group)
+		err := rows.Scan(&f.ID, &f.Name, &f.VolumeID, &f.Path, &f.Description, &owner, &group, &f.Permissions, &f.Ownership)
 		f.Owner, f.Group = identity.ID(owner.Int64), identity.ID(group.Int64)
 		r.Folders = append(r.Folders, f)
 		return err

@@ -11,14 +11,15 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Gate is one of the ordered checks that a request passes.
 type Gate uint8
 
-// The gates, in the order in which they are passed. Origin, Hold and Limit
-// have their place and nothing to ask yet.
+// The gates, in the order in which they are passed. Hold and Limit have their
+// place and nothing to ask yet.
 const (
 	Open Gate = iota // no gate withholds anything asked for
 	Account
@@ -40,13 +41,17 @@ type Facts interface {
 	// OwnerOf gives the owner of the object at a path below the folder; the
 	// second result is false where it has none of its own.
 	OwnerOf(path string) (acl.Ownership, bool)
+	// UnixOf gives the owner, mode and POSIX ACL of the object at a path of a folder in
+	// which those decide; false where it is not there. The result is only read.
+	UnixOf(path string) (*posix.Attributes, bool)
 }
 
 // Request asks what a user may do to one object, by one way in.
 type Request struct {
 	User   identity.ID
 	Via    site.Protocol
-	Share  *site.PublishedShare // nil: the folder is not published by that protocol
+	Share  *site.PublishedShare // over SMB; nil: the folder is not published by it
+	NFS    *Arrival             // over NFS; nil: the folder is not published by it
 	Folder *site.PublishedFolder
 	Path   string // below the folder, as on disk; "" is the folder itself
 	File   bool   // the object is not a directory
@@ -86,10 +91,23 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 	}
 
-	user := p.Directory.UserIndex(r.User)
 	account := p.Directory.User(r.User)
-	leaves := accountLeaves(account, r.Now)
-	if leaves != 0 {
+	who := p.Directory.Person(p.Directory.UserIndex(r.User))
+	unix := r.Folder.Unix()
+	var leaves acl.Mask
+	if nfs := r.NFS; nfs != nil && nfs.Line != nil {
+		r.User = nfs.User
+		account, who = p.Directory.User(nfs.User), nfs.Person
+		if leaves = acl.All; account != nil {
+			leaves = accountLeaves(account, r.Now)
+		}
+		if !nfs.accepted(unix) {
+			leaves = 0
+		}
+	} else {
+		leaves = accountLeaves(account, r.Now)
+	}
+	if leaves != 0 && account != nil {
 		v.ValidUntil = account.Expires
 	}
 	pass(Account, leaves)
@@ -97,15 +115,30 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		rec.account(account, leaves)
 	}
 
-	leaves = serviceLeaves(p, account, r.Via)
+	leaves = serviceLeaves(p, account, r.Via, r.NFS != nil && account == nil)
 	pass(Service, leaves)
 	if rec != nil {
 		rec.service(account, leaves)
 	}
 
-	leaves = shareLeaves(p, r, user, rec)
+	if r.Via == site.NFS && r.NFS != nil {
+		leaves = 0
+		if r.NFS.originLeaves() {
+			leaves = acl.All
+		}
+		pass(Origin, leaves)
+		if rec != nil {
+			rec.origin(leaves)
+		}
+	}
+
+	leaves = shareLeaves(r, who, rec)
 	pass(ShareLevel, leaves)
 
+	if unix {
+		walkUnix(p, r, &v, pass, rec)
+		return v
+	}
 	passed, allowed := acl.All, acl.Mask(0)
 	for w := r.Folder.Tree.Start(r.Path, r.File); w.Next(); {
 		var own acl.Ownership
@@ -119,15 +152,15 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 		if w.Last {
 			if rec == nil {
-				allowed = w.List.Evaluate(p.Directory, user, own, acl.All, nil)
+				allowed = w.List.Evaluate(who, own, acl.All, nil)
 			} else {
-				allowed = rec.entries(w.List, w.At, user, own, acl.All)
+				allowed = rec.entries(w.List, who, own, acl.All)
 			}
 		} else if rec == nil {
-			if passed != 0 && w.List.Evaluate(p.Directory, user, own, acl.Execute, nil) == 0 {
+			if passed != 0 && w.List.Evaluate(who, own, acl.Execute, nil) == 0 {
 				passed = 0
 			}
-		} else if rec.ancestor(w.List, w.At, user, own) == 0 {
+		} else if rec.ancestor(w.List, w.At, who, own) == 0 {
 			passed = 0
 		}
 	}
@@ -149,7 +182,12 @@ func accountLeaves(account *identity.User, now time.Time) acl.Mask {
 	return acl.All
 }
 
-func serviceLeaves(p *site.Policy, account *identity.User, via site.Protocol) acl.Mask {
+// serviceLeaves is what the service gate leaves; anonymous says that nobody in the records
+// is asking, who needs no leave of their own.
+func serviceLeaves(p *site.Policy, account *identity.User, via site.Protocol, anonymous bool) acl.Mask {
+	if anonymous && p.Services.On(via) {
+		return acl.All
+	}
 	if !p.Services.On(via) || account == nil || via == site.SMB && !account.SMB || via == site.NFS && !account.NFS {
 		return 0
 	}
@@ -163,30 +201,41 @@ func Admit(p *site.Policy, user identity.ID, via site.Protocol, now time.Time) G
 	switch {
 	case accountLeaves(account, now) == 0:
 		return Account
-	case serviceLeaves(p, account, via) == 0:
+	case serviceLeaves(p, account, via, false) == 0:
 		return Service
 	}
 	return Open
 }
 
-func shareLeaves(p *site.Policy, r *Request, user int32, rec *recorder) acl.Mask {
-	if r.Share == nil {
+func shareLeaves(r *Request, who identity.Person, rec *recorder) acl.Mask {
+	leaves := acl.All
+	switch {
+	case r.Via == site.NFS && r.NFS != nil:
+		if r.NFS.Line == nil {
+			leaves = 0
+		} else if !r.NFS.Line.Write {
+			leaves = acl.ReadOnly
+		}
 		if rec != nil {
-			rec.share(nil, 0)
+			rec.export(leaves)
+		}
+		return leaves
+	case r.Via == site.NFS || r.Share == nil:
+		if rec != nil {
+			rec.share(who, nil, 0)
 		}
 		return 0
 	}
-	leaves := acl.All
 	var list *acl.ACL
 	if r.Share.Entries != nil {
 		list = r.Share.Entries.List("", r.File)
-		leaves = list.Evaluate(p.Directory, user, r.Folder.OwnedBy, acl.All, nil)
+		leaves = list.Evaluate(who, r.Folder.OwnedBy, acl.All, nil)
 	}
 	if r.Share.ReadOnly {
 		leaves &= acl.ReadOnly
 	}
 	if rec != nil {
-		rec.share(list, leaves)
+		rec.share(who, list, leaves)
 	}
 	return leaves
 }

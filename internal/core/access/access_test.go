@@ -12,6 +12,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -20,6 +21,7 @@ var now = time.Date(2026, 3, 4, 5, 6, 7, 0, time.UTC)
 type owners map[string]acl.Ownership
 
 func (o owners) OwnerOf(path string) (acl.Ownership, bool) { own, ok := o[path]; return own, ok }
+func (o owners) UnixOf(string) (*posix.Attributes, bool)   { return nil, false }
 
 // drawSite makes a small site, every part of which can decide something.
 func drawSite(t *rapid.T) (site.Records, owners) {

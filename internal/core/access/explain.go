@@ -67,6 +67,10 @@ const (
 	MendShareRemove MendKind = "remove share-level entry"
 	MendAllow       MendKind = "add entry"
 	MendRemove      MendKind = "remove entry"
+	MendUser        MendKind = "add user"
+	MendRule        MendKind = "add client rule"
+	MendRuleWrite   MendKind = "let client rule write"
+	MendMode        MendKind = "change mode"
 )
 
 // Mend is one change that would widen a verdict.
@@ -79,6 +83,12 @@ type Mend struct {
 	EntryID  int64
 	Level    acl.Level
 	HereOnly bool
+	Export   string // its path
+	From     string // an address
+	Rule     int64  // a client rule's number in the records
+	Set      string // the host set that the rule is in; "" for the export itself
+	UID      uint32
+	Mode     uint32
 }
 
 type ancestorNote struct {
@@ -86,6 +96,8 @@ type ancestorNote struct {
 	passed  bool
 	denies  []*acl.Ace // that may keep the user from passing
 	reports []EntryReport
+	mode    string // why not, where modes decide
+	mend    uint32 // and the mode that would let them
 }
 
 type recorder struct {
@@ -105,6 +117,10 @@ func (c *recorder) add(g Gate, leaves acl.Mask, record, reason string, mends ...
 func (c *recorder) short(leaves acl.Mask) bool { return c.request.Want&^leaves != 0 }
 
 func (c *recorder) account(u *identity.User, leaves acl.Mask) {
+	if nfs := c.request.NFS; nfs != nil && nfs.Line != nil {
+		c.arrival(nfs, u, leaves)
+		return
+	}
 	switch {
 	case u == nil:
 		c.add(Account, leaves, "", "there is no such user")
@@ -126,12 +142,11 @@ func (c *recorder) account(u *identity.User, leaves acl.Mask) {
 
 func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 	via := c.request.Via
-	if leaves != 0 {
-		c.add(Service, leaves, "service "+via.String(), fmt.Sprintf("%s is on and %s may use it", via, u.Name))
+	if leaves != 0 && u == nil {
+		c.add(Service, leaves, "service "+via.String(), via.String()+" is on")
 		return
-	}
-	if !via.Answered() {
-		c.add(Service, leaves, "service "+via.String(), "this version does not answer "+via.String())
+	} else if leaves != 0 {
+		c.add(Service, leaves, "service "+via.String(), fmt.Sprintf("%s is on and %s may use it", via, u.Name))
 		return
 	}
 	var reasons []string
@@ -144,19 +159,16 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 		reasons = append(reasons, fmt.Sprintf("%s may not use %s", u.Name, via))
 		mends = append(mends, Mend{Kind: MendProtocol, User: u.Name, Protocol: via})
 	}
-	if u == nil {
+	if u == nil && len(reasons) == 0 {
 		reasons = append(reasons, "nobody is asking")
 	}
 	c.add(Service, leaves, "service "+via.String(), strings.Join(reasons, "; "), mends...)
 }
 
-func (c *recorder) share(list *acl.ACL, leaves acl.Mask) {
+func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 	r := c.request
-	if r.Share == nil {
-		var mends []Mend
-		if r.Via == site.SMB {
-			mends = append(mends, Mend{Kind: MendPublish, Path: r.Folder.Name})
-		}
+	if r.Share == nil || r.Via == site.NFS {
+		mends := []Mend{{Kind: MendPublish, Path: r.Folder.Name, Protocol: r.Via}}
 		c.add(ShareLevel, leaves, "folder "+r.Folder.Name, fmt.Sprintf("%s is not published over %s", r.Folder.Name, r.Via), mends...)
 		return
 	}
@@ -175,17 +187,16 @@ func (c *recorder) share(list *acl.ACL, leaves acl.Mask) {
 			reasons = append(reasons, fmt.Sprintf("share %s adds no limits of its own", r.Share.Name))
 		}
 	} else {
-		user := c.policy.Directory.UserIndex(r.User)
-		allowed := list.Evaluate(c.policy.Directory, user, r.Folder.OwnedBy, acl.All, func(a *acl.Ace, bits acl.Mask) {
+		allowed := list.Evaluate(who, r.Folder.OwnedBy, acl.All, func(a *acl.Ace, bits acl.Mask) {
 			trace = append(trace, c.report(a, "share "+r.Share.Name, bits))
 		})
-		denies := list.Denies(c.policy.Directory, user, r.Folder.OwnedBy, r.Want)
+		denies := list.Denies(who, r.Folder.OwnedBy, r.Want)
 		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, !r.File)))
 		if r.Want&^allowed != 0 {
 			for _, a := range denies {
 				mends = append(mends, Mend{Kind: MendShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID})
 			}
-			if r.Want&^c.allowedWithout(list, denies, user, r.Folder.OwnedBy) != 0 {
+			if r.Want&^c.allowedWithout(list, denies, who, r.Folder.OwnedBy) != 0 {
 				mends = append(mends, Mend{Kind: MendShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.wantLevel()})
 			}
 		}
@@ -194,14 +205,14 @@ func (c *recorder) share(list *acl.ACL, leaves acl.Mask) {
 }
 
 // allowedWithout is what an ACL would allow if some of its entries were not there.
-func (c *recorder) allowedWithout(list *acl.ACL, gone []*acl.Ace, user int32, own acl.Ownership) acl.Mask {
+func (c *recorder) allowedWithout(list *acl.ACL, gone []*acl.Ace, who identity.Person, own acl.Ownership) acl.Mask {
 	var rest acl.ACL
 	for i := range list.Aces {
 		if !slices.ContainsFunc(gone, func(g *acl.Ace) bool { return g.Entry == list.Aces[i].Entry }) {
 			rest.Aces = append(rest.Aces, list.Aces[i])
 		}
 	}
-	return rest.Evaluate(c.policy.Directory, user, own, acl.All, nil)
+	return rest.Evaluate(who, own, acl.All, nil)
 }
 
 func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
@@ -213,20 +224,20 @@ func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
 	return e
 }
 
-func (c *recorder) ancestor(list *acl.ACL, at string, user int32, own acl.Ownership) acl.Mask {
+func (c *recorder) ancestor(list *acl.ACL, at string, who identity.Person, own acl.Ownership) acl.Mask {
 	note := ancestorNote{path: at}
-	got := list.Evaluate(c.policy.Directory, user, own, acl.Execute, func(a *acl.Ace, bits acl.Mask) {
+	got := list.Evaluate(who, own, acl.Execute, func(a *acl.Ace, bits acl.Mask) {
 		note.reports = append(note.reports, c.report(a, c.request.Folder.Display(a.From), bits))
 	})
-	note.denies = list.Denies(c.policy.Directory, user, own, acl.Execute)
+	note.denies = list.Denies(who, own, acl.Execute)
 	note.passed = got != 0
 	c.ancestors = append(c.ancestors, note)
 	return got
 }
 
-func (c *recorder) entries(list *acl.ACL, at string, user int32, own acl.Ownership, want acl.Mask) acl.Mask {
-	c.denies = list.Denies(c.policy.Directory, user, own, c.request.Want)
-	return list.Evaluate(c.policy.Directory, user, own, want, func(a *acl.Ace, bits acl.Mask) {
+func (c *recorder) entries(list *acl.ACL, who identity.Person, own acl.Ownership, want acl.Mask) acl.Mask {
+	c.denies = list.Denies(who, own, c.request.Want)
+	return list.Evaluate(who, own, want, func(a *acl.Ace, bits acl.Mask) {
 		c.trace = append(c.trace, c.report(a, c.request.Folder.Display(a.From), bits))
 	})
 }
@@ -242,11 +253,19 @@ func (c *recorder) path(leaves acl.Mask) {
 			continue
 		}
 		where := f.Display(a.path)
-		if len(a.reports) > 0 {
+		if a.mode != "" {
+			var mends []Mend
+			for _, other := range c.ancestors {
+				if !other.passed {
+					mends = append(mends, Mend{Kind: MendMode, Path: f.Display(other.path), Mode: other.mend})
+				}
+			}
+			c.add(Path, leaves, where, a.mode, mends...)
+		} else if len(a.reports) > 0 {
 			r := a.reports[len(a.reports)-1]
-			c.add(Path, leaves, r.Record(), fmt.Sprintf("%s; %s may not pass %s", r.Says(), c.userName(), where)).Entries = a.reports
+			c.add(Path, leaves, r.Record(), fmt.Sprintf("%s; %s may not pass %s", r.Says(), c.subject(), where)).Entries = a.reports
 		} else {
-			c.add(Path, leaves, where, fmt.Sprintf("no entry there lets %s pass", c.userName()))
+			c.add(Path, leaves, where, fmt.Sprintf("no entry there lets %s pass", c.subject()))
 		}
 		return
 	}
@@ -255,7 +274,7 @@ func (c *recorder) path(leaves acl.Mask) {
 	if len(last.reports) > 0 {
 		trace = last.reports
 	}
-	c.add(Path, leaves, f.Display(last.path), fmt.Sprintf("%s may pass every directory down to %s", c.userName(), f.Display(last.path))).Entries = trace
+	c.add(Path, leaves, f.Display(last.path), fmt.Sprintf("%s may pass every directory down to %s", c.subject(), f.Display(last.path))).Entries = trace
 }
 
 func (c *recorder) entry(leaves acl.Mask) {
@@ -272,7 +291,7 @@ func (c *recorder) entry(leaves acl.Mask) {
 	case deciding != nil:
 		c.add(Entry, leaves, deciding.Record(), deciding.Says())
 	case c.short(leaves):
-		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.userName(), c.wantLevel()))
+		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.subject(), c.wantLevel()))
 	default:
 		c.add(Entry, leaves, where, "nothing was asked for")
 	}
@@ -299,7 +318,7 @@ func (c *recorder) wantLevel() acl.Level {
 func (c *recorder) mend() {
 	r := c.request
 	path, entry := c.gate(Path), c.gate(Entry)
-	if path == nil || entry == nil || r.User == 0 {
+	if path == nil || entry == nil || r.User == 0 || r.Folder.Unix() {
 		return
 	}
 	deepest := r.Folder.Tree.DeepestRule(r.Path)

@@ -52,7 +52,7 @@ func TestReach(t *testing.T) {
 	allowed := func(a Applies, path string, file bool) bool {
 		tree, err := NewTree(dir, []Rule{{Path: "top", Entries: []Entry{{Who: who, Level: Read, Applies: a}}}})
 		require.NoError(t, err)
-		return tree.List(path, file).Evaluate(dir, 0, Ownership{}, ReadData, nil) != 0
+		return tree.List(path, file).Evaluate(dir.Person(0), Ownership{}, ReadData, nil) != 0
 	}
 	for _, c := range []struct {
 		applies                                         Applies

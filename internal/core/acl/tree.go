@@ -279,16 +279,16 @@ func (e *Entry) reaches(dist int, file bool) bool {
 	return e.Applies&Subfolders != 0
 }
 
-func (a *Ace) matches(d *identity.Directory, user int32, own Ownership) bool {
+func (a *Ace) matches(who identity.Person, own Ownership) bool {
 	switch a.kind {
 	case identity.KindUser:
-		return a.index == user && user >= 0
+		return who.Is(a.index)
 	case identity.KindGroup:
-		return d.Member(user, a.index)
+		return who.In(a.index)
 	case identity.KindOwner:
-		return user >= 0 && own.User == user
+		return who.Is(own.User)
 	case identity.KindOwningGroup:
-		return d.Member(user, own.Group)
+		return who.In(own.Group)
 	case identity.KindEveryone:
 		return true
 	}
@@ -299,13 +299,13 @@ func (a *Ace) matches(d *identity.Directory, user int32, own Ownership) bool {
 // bit decided by the first entry that names it, what no entry names refused
 // (RFC 8881 section 6.2.1). It allocates nothing. With a note, it is called for
 // each entry that decided some bit of want, with those bits.
-func (a *ACL) Evaluate(d *identity.Directory, user int32, own Ownership, want Mask, note func(*Ace, Mask)) Mask {
+func (a *ACL) Evaluate(who identity.Person, own Ownership, want Mask, note func(*Ace, Mask)) Mask {
 	var allowed Mask
 	open := want
 	for i := range a.Aces {
 		ace := &a.Aces[i]
 		bits := ace.Mask & open
-		if bits == 0 || !ace.matches(d, user, own) {
+		if bits == 0 || !ace.matches(who, own) {
 			continue
 		}
 		if !ace.deny {
@@ -341,10 +341,10 @@ func (t *Tree) DeepestRule(path string) string {
 
 // Denies lists the deny entries that name the user and withhold some bit of
 // bits, whether or not an entry before them decides.
-func (a *ACL) Denies(d *identity.Directory, user int32, own Ownership, bits Mask) []*Ace {
+func (a *ACL) Denies(who identity.Person, own Ownership, bits Mask) []*Ace {
 	var out []*Ace
 	for i := range a.Aces {
-		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(d, user, own) {
+		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(who, own) {
 			out = append(out, ace)
 		}
 	}

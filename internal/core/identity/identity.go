@@ -114,6 +114,7 @@ type Directory struct {
 	memberOf    [][]uint64 // by user index: bits by group index
 	parents     [][]int32  // by group index: groups that list it as a member
 	direct      [][]int32  // by user index: groups that list the user, primary first
+	above       [][]uint64 // by group index: it and every group that contains it
 }
 
 // Fold is the form in which account, share and folder names are compared: names
@@ -184,6 +185,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.above = closures
 	words := (len(groups) + 63) / 64
 	for ui := range users {
 		set := make([]uint64, words)
@@ -309,6 +311,73 @@ func (d *Directory) Member(u, g int32) bool {
 		return false
 	}
 	return d.memberOf[u][g/64]&(1<<(g%64)) != 0
+}
+
+// Person is who is asking, for the evaluation of entries: a user with the groups that
+// count for them, or nobody in particular. The zero value is nobody.
+type Person struct {
+	user   int32 // dense index and 1; 0 is nobody
+	groups []uint64
+}
+
+// Person gives the user with a dense index, with the groups of the records.
+func (d *Directory) Person(user int32) Person {
+	if user < 0 {
+		return Person{}
+	}
+	return Person{user: user + 1, groups: d.memberOf[user]}
+}
+
+// PersonWith gives the user with a dense index, None for nobody, with the groups of these
+// numbers, and those that contain them, and no others.
+func (d *Directory) PersonWith(user int32, gids []uint32) Person {
+	p := Person{groups: make([]uint64, (len(d.groups)+63)/64)}
+	if user >= 0 {
+		p.user = user + 1
+	}
+	for _, gid := range gids {
+		if g := d.GroupIndexByGID(gid); g >= 0 {
+			for w, bits := range d.above[g] {
+				p.groups[w] |= bits
+			}
+		}
+	}
+	return p
+}
+
+// GroupPerson gives somebody of whom only one group is known, by its dense index.
+func (d *Directory) GroupPerson(group int32) Person {
+	if group < 0 {
+		return Person{}
+	}
+	return Person{groups: d.above[group]}
+}
+
+// Is says whether the person is the user with a dense index.
+func (p Person) Is(user int32) bool { return user >= 0 && p.user == user+1 }
+
+// In says whether the person is in the group with a dense index.
+func (p Person) In(group int32) bool {
+	return group >= 0 && p.groups != nil && p.groups[group/64]&(1<<(group%64)) != 0
+}
+
+// GIDs lists the numbers of every group that the user with a dense index is in, directly
+// or through others, the primary one first.
+func (d *Directory) GIDs(user int32) []uint32 {
+	if user < 0 {
+		return nil
+	}
+	var out []uint32
+	first := d.GroupIndex(d.users[user].Primary)
+	if first >= 0 {
+		out = append(out, d.groups[first].GID)
+	}
+	for g := range d.groups {
+		if int32(g) != first && d.Member(user, int32(g)) {
+			out = append(out, d.groups[g].GID)
+		}
+	}
+	return out
 }
 
 // MemberOf lists every group that the user is in, directly or through others.

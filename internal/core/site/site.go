@@ -34,9 +34,6 @@ func (p Protocol) String() string {
 	return "no protocol"
 }
 
-// Answered says whether this version answers the protocol at all.
-func (p Protocol) Answered() bool { return p == SMB }
-
 // Volume is a host directory in which folders are made. Path is absolute.
 type Volume struct {
 	ID   int64  `json:"id,omitzero"`
@@ -54,6 +51,8 @@ type Folder struct {
 	Description string      `json:"description,omitzero"`
 	Owner       identity.ID `json:"owner,omitzero"`
 	Group       identity.ID `json:"group,omitzero"`
+	Permissions Permissions `json:"permissions,omitzero"`
+	Ownership   Ownership   `json:"ownership,omitzero"`
 	Rules       []acl.Rule  `json:"-"` // journalled one by one
 }
 
@@ -86,15 +85,18 @@ type Records struct {
 	Volumes  []Volume
 	Folders  []Folder
 	Shares   []Share
+	HostSets []HostSet
+	Exports  []Export
 	Services Services
 }
 
 // PublishedFolder is a folder as compiled. Root is its absolute path on the host.
 type PublishedFolder struct {
 	Folder
-	Root   string
-	Tree   *acl.Tree
-	Shares []*PublishedShare
+	Root    string
+	Tree    *acl.Tree
+	Shares  []*PublishedShare
+	Exports []*PublishedExport
 	// OwnedBy is who owns objects that have no owner of their own.
 	OwnedBy acl.Ownership
 }
@@ -113,10 +115,16 @@ type Policy struct {
 	Volumes   []Volume
 	Folders   []*PublishedFolder
 	Shares    []*PublishedShare
+	HostSets  []HostSet
+	Exports   []*PublishedExport
 
 	folderByName map[string]*PublishedFolder
 	folderByID   map[int64]*PublishedFolder
 	shareByName  map[string]*PublishedShare
+	exportByPath map[string]*PublishedExport
+	exportByID   map[int64]*PublishedExport
+	hostNames    []string
+	namesMatter  bool
 }
 
 // Compile checks the records against each other and builds the policy. Errors
@@ -129,7 +137,7 @@ func Compile(r Records) (*Policy, error) {
 	p := &Policy{
 		Directory: dir, Services: r.Services, Volumes: slices.Clone(r.Volumes),
 		folderByName: make(map[string]*PublishedFolder), folderByID: make(map[int64]*PublishedFolder),
-		shareByName: make(map[string]*PublishedShare),
+		shareByName: make(map[string]*PublishedShare), exportByPath: make(map[string]*PublishedExport), exportByID: make(map[int64]*PublishedExport),
 	}
 	volumes := make(map[int64]Volume)
 	for _, v := range r.Volumes {
@@ -172,6 +180,9 @@ func Compile(r Records) (*Policy, error) {
 		p.Shares = append(p.Shares, ps)
 		p.shareByName[identity.Fold(s.Name)] = ps
 	}
+	if err := p.compileExports(r); err != nil {
+		return nil, err
+	}
 	return p, nil
 }
 
@@ -185,6 +196,9 @@ func (p *Policy) Folder(id int64) *PublishedFolder { return p.folderByID[id] }
 
 // ShareNamed finds a share, whatever the case of the name; nil when there is none.
 func (p *Policy) ShareNamed(name string) *PublishedShare { return p.shareByName[identity.Fold(name)] }
+
+// Unix says whether modes decide in the folder, and not entries.
+func (f *PublishedFolder) Unix() bool { return f.Permissions == ByMode }
 
 // Display spells a path below the folder as people write it: nightlog/2026/03.
 func (f *PublishedFolder) Display(path string) string {

@@ -1,0 +1,234 @@
+package access
+
+import (
+	"fmt"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// arrival reports the account gate of NFS: which user this uid is at this host.
+func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
+	says := nfs.Says(c.policy.Directory, c.request.Folder.Unix())
+	if nfs.User != 0 && nfs.ClientGroups {
+		says += "; groups as the client lists them"
+	} else if nfs.User != 0 {
+		says += "; groups as in the records"
+	}
+	record := ""
+	if u != nil {
+		record = "user " + u.Name
+	}
+	var mends []Mend
+	switch {
+	case leaves != 0 && u != nil && !u.Expires.IsZero():
+		says += fmt.Sprintf(", enabled until %s", u.Expires.UTC().Format("2006-01-02 15:04 MST"))
+	case leaves != 0:
+	case u == nil:
+		if !nfs.accepted(c.request.Folder.Unix()) && nfs.Said.UID != 0 {
+			mends = append(mends, Mend{Kind: MendUser, UID: nfs.Said.UID})
+		}
+	case u.Disabled:
+		says += ", who is disabled"
+		mends = append(mends, Mend{Kind: MendEnable, User: u.Name})
+		if u.Ended(c.request.Now) {
+			mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
+		}
+	default:
+		says += fmt.Sprintf(", whose account ended at %s", u.Expires.UTC().Format("2006-01-02 15:04 MST"))
+		mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
+	}
+	c.add(Account, leaves, record, says, mends...)
+}
+
+func (l lineName) String() string {
+	s := fmt.Sprintf("client rule %d of %s", l.line.Number, l.export)
+	if l.line.Set != "" {
+		s += ", from host set " + l.line.Set
+	}
+	return s
+}
+
+type lineName struct {
+	line   *site.Line
+	export string
+}
+
+// Terms spells what a client rule lets its hosts do: "rw, root squashed to 65534:65534".
+func Terms(r *site.ClientRule) string {
+	parts := []string{"ro"}
+	if r.Write {
+		parts[0] = "rw"
+	}
+	switch r.Squash {
+	case site.SquashRoot:
+		parts = append(parts, fmt.Sprintf("root squashed to %d:%d", r.AnonUID, r.AnonGID))
+	case site.SquashAll:
+		parts = append(parts, fmt.Sprintf("all squashed to %d:%d", r.AnonUID, r.AnonGID))
+	default:
+		parts = append(parts, "root not squashed")
+	}
+	switch r.Unknown {
+	case site.UnknownAnonymous:
+		parts = append(parts, "unknown uids anonymous")
+	case site.UnknownNumber:
+		parts = append(parts, "unknown uids by number")
+	default:
+		parts = append(parts, "unknown uids refused")
+	}
+	if r.PrivilegedPort {
+		parts = append(parts, "privileged port")
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (c *recorder) origin(leaves acl.Mask) {
+	nfs := c.request.NFS
+	from := nfs.Origin.Address.String()
+	if len(nfs.Origin.Names) > 0 {
+		from += " (" + strings.Join(nfs.Origin.Names, ", ") + ")"
+	}
+	if nfs.Line == nil {
+		c.add(Origin, leaves, "export "+nfs.Export.Path, fmt.Sprintf("no client rule of %s matches %s", nfs.Export.Path, from),
+			Mend{Kind: MendRule, Export: nfs.Export.Path, From: nfs.Origin.Address.String()})
+		return
+	}
+	name := lineName{nfs.Line, nfs.Export.Path}.String()
+	switch {
+	case !nfs.flavorTaken():
+		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and does not take security flavour %s", from, nfs.Line.From, nfs.Origin.Flavor))
+	case leaves == 0:
+		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and wants a source port below 1024, not %d", from, nfs.Line.From, nfs.Origin.Port))
+	default:
+		c.add(Origin, leaves, name, fmt.Sprintf("%s is the first that matches %s", nfs.Line.From, from))
+	}
+}
+
+func (c *recorder) export(leaves acl.Mask) {
+	nfs := c.request.NFS
+	if nfs.Line == nil {
+		c.add(ShareLevel, leaves, "export "+nfs.Export.Path, "no client rule, so nothing is let through")
+		return
+	}
+	name := lineName{nfs.Line, nfs.Export.Path}.String()
+	if nfs.Line.Write {
+		c.add(ShareLevel, leaves, name, "it is read-write and adds no limits of its own")
+		return
+	}
+	var mends []Mend
+	if c.short(leaves) {
+		mends = append(mends, Mend{Kind: MendRuleWrite, Export: nfs.Export.Path, Set: nfs.Line.Set, Rule: nfs.Line.ID})
+	}
+	c.add(ShareLevel, leaves, name, "it is read-only", mends...)
+}
+
+// Ls spells the mode of an object as ls does, with a plus for an ACL: "drwxrwsr-x+".
+func Ls(a *posix.Attributes) string {
+	kind := "-"
+	if a.Dir {
+		kind = "d"
+	}
+	b := []byte(kind + posix.Bits(a.Mode>>6) + posix.Bits(a.Mode>>3) + posix.Bits(a.Mode))
+	for _, s := range []struct {
+		bit   uint32
+		at    int
+		x, no byte
+	}{{posix.SetUID, 3, 's', 'S'}, {posix.SetGID, 6, 's', 'S'}, {posix.Sticky, 9, 't', 'T'}} {
+		if a.Mode&s.bit == 0 {
+			continue
+		}
+		if b[s.at] == 'x' {
+			b[s.at] = s.x
+		} else {
+			b[s.at] = s.no
+		}
+	}
+	if a.ACL != nil || a.Default != nil {
+		b = append(b, '+')
+	}
+	return string(b)
+}
+
+// class says as what the mode meets a credential.
+func class(who *posix.Credential, a *posix.Attributes) string {
+	switch {
+	case who.UID == 0:
+		return "as the superuser"
+	case who.UID == a.UID:
+		return "as the owner"
+	case a.ACL != nil && a.Mode&0o070 != 0:
+		return "by its ACL"
+	case who.In(a.GID):
+		return fmt.Sprintf("as a member of group %d", a.GID)
+	}
+	return "as one of the others"
+}
+
+func (c *recorder) subject() string {
+	if nfs := c.request.NFS; nfs != nil && nfs.User == 0 {
+		return fmt.Sprintf("uid %d", nfs.Unix.UID)
+	} else if nfs != nil {
+		return c.policy.Directory.Name(identity.UserPrincipal(nfs.User))
+	}
+	return c.userName()
+}
+
+func (c *recorder) owners(a *posix.Attributes) string {
+	d := c.policy.Directory
+	user, group := fmt.Sprintf("uid %d", a.UID), fmt.Sprintf("gid %d", a.GID)
+	if i := d.UserIndexByUID(a.UID); i >= 0 {
+		user = d.Users()[i].Name
+	}
+	if i := d.GroupIndexByGID(a.GID); i >= 0 {
+		group = d.Groups()[i].Name
+	}
+	return user + ", " + group
+}
+
+func (c *recorder) modeAncestor(who *posix.Credential, a *posix.Attributes, at string) {
+	note := ancestorNote{path: at, passed: posix.Permits(who, a, posix.Exec)}
+	if !note.passed {
+		note.mode = fmt.Sprintf("%s (%s) does not let %s pass %s", Ls(a), c.owners(a), c.subject(), class(who, a))
+		note.mend = mendMode(who, a, posix.Exec)
+	}
+	c.ancestors = append(c.ancestors, note)
+}
+
+// mendMode is the mode that would give a credential some bits: those of the class
+// by which it is met.
+func mendMode(who *posix.Credential, a *posix.Attributes, bits uint32) uint32 {
+	switch {
+	case who.UID == a.UID:
+		bits <<= 6
+	case who.In(a.GID):
+		bits <<= 3
+	}
+	return a.Mode | bits
+}
+
+func (c *recorder) mode(who *posix.Credential, a *posix.Attributes, leaves acl.Mask) {
+	r := c.request
+	where := r.Folder.Display(r.Path)
+	if a == &gone {
+		c.add(Entry, leaves, where, "it is not there, so there is no mode to decide by")
+		return
+	}
+	each := posix.Each(who, a)
+	reason := fmt.Sprintf("%s (%s) gives %s %s %s", Ls(a), c.owners(a), c.subject(), posix.Bits(each), class(who, a))
+	var mends []Mend
+	if missing := bitsWanted(r.Want&^leaves, a.Dir) &^ each; c.short(leaves) && missing != 0 && a.ACL == nil {
+		mends = append(mends, Mend{Kind: MendMode, Path: where, Mode: mendMode(who, a, missing)})
+	} else if c.short(leaves) && missing == 0 {
+		if r.Want&^leaves&unixOwner != 0 {
+			reason += "; only the owner may change mode and times"
+		} else if r.Want&^leaves&acl.Delete != 0 {
+			reason += "; the directory it is in keeps it from being removed"
+		} else {
+			reason += ", but not all of it at once"
+		}
+	}
+	c.add(Entry, leaves, where, reason, mends...)
+}

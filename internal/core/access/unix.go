@@ -1,0 +1,135 @@
+package access
+
+import (
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// The RFC 8881 bits that each permission bit of a mode stands for.
+const (
+	unixRead      = acl.ReadData | acl.ReadNamedAttrs
+	unixWriteFile = acl.WriteData | acl.AppendData | acl.WriteNamedAttrs
+	unixWriteDir  = acl.AddFile | acl.AddSubdirectory | acl.DeleteChild | acl.WriteNamedAttrs
+	unixAlways    = acl.ReadAttributes | acl.ReadACL | acl.Synchronize
+	unixOwner     = acl.WriteAttributes | acl.WriteACL | acl.WriteOwner
+)
+
+// unixCredential is as whom a request acts where modes decide.
+func unixCredential(p *site.Policy, r *Request) posix.Credential {
+	if r.NFS != nil {
+		return r.NFS.Unix
+	}
+	return UnixCredential(p.Directory, r.User)
+}
+
+// UnixCredential gives the numbers of a user of the records.
+func UnixCredential(d *identity.Directory, user identity.ID) posix.Credential {
+	u := d.User(user)
+	if u == nil {
+		return posix.Credential{UID: posix.Nobody, GID: posix.Nobody}
+	}
+	c := posix.Credential{UID: u.UID, GID: site.Anonymous, Groups: d.GIDs(d.UserIndex(user))}
+	if u.Primary != 0 {
+		c.GID, c.Groups = c.Groups[0], c.Groups[1:]
+	}
+	return c
+}
+
+// bitsWanted is what of Read, Write and Exec a mask needs.
+func bitsWanted(want acl.Mask, dir bool) uint32 {
+	var bits uint32
+	if want&unixRead != 0 {
+		bits |= posix.Read
+	}
+	switch {
+	case dir && want&(acl.AddFile|acl.AddSubdirectory|acl.DeleteChild) != 0:
+		bits |= posix.Write | posix.Exec // to change what is in a directory takes both at once
+	case want&(unixWriteFile|acl.DeleteChild) != 0:
+		bits |= posix.Write
+	}
+	if want&acl.Execute != 0 {
+		bits |= posix.Exec
+	}
+	return bits
+}
+
+// unixMask is what a credential may do to an object, each thing by itself. parent is the
+// directory it is in, nil at the folder's root.
+func unixMask(c *posix.Credential, a, parent *posix.Attributes) acl.Mask {
+	m := unixAlways
+	each := posix.Each(c, a)
+	if each&posix.Read != 0 {
+		m |= unixRead
+	}
+	if each&posix.Exec != 0 {
+		m |= acl.Execute
+	}
+	switch {
+	case !a.Dir && each&posix.Write != 0:
+		m |= unixWriteFile
+	case a.Dir && posix.Permits(c, a, posix.Write|posix.Exec):
+		m |= unixWriteDir
+	}
+	if posix.Owns(c, a) {
+		m |= unixOwner
+	}
+	if parent != nil && posix.MayRemove(c, parent, a.UID) {
+		m |= acl.Delete
+	}
+	return m
+}
+
+// gone stands for what is not there: nobody's, and closed.
+var gone = posix.Attributes{UID: posix.Nobody, GID: posix.Nobody}
+
+func walkUnix(p *site.Policy, r *Request, v *Verdict, pass func(Gate, acl.Mask), rec *recorder) {
+	who := unixCredential(p, r)
+	passed := acl.All
+	var parent *posix.Attributes
+	at, rest := "", r.Path
+	for {
+		a := &gone
+		if r.Facts != nil {
+			if known, ok := r.Facts.UnixOf(at); ok {
+				a = known
+			}
+		}
+		if at == r.Path {
+			allowed := unixMask(&who, a, parent)
+			// Single bits may come from different groups, and then are not had together.
+			if bits := bitsWanted(r.Want&allowed, !r.File); !posix.Permits(&who, a, bits) {
+				allowed &^= r.Want & (unixRead | unixWriteFile | acl.DeleteChild | acl.Execute)
+			}
+			pass(Path, passed)
+			if rec != nil {
+				rec.path(passed)
+			}
+			pass(Entry, allowed)
+			if rec != nil {
+				rec.mode(&who, a, allowed)
+			}
+			return
+		}
+		if !posix.Permits(&who, a, posix.Exec) {
+			passed = 0
+		}
+		if rec != nil {
+			rec.modeAncestor(&who, a, at)
+		}
+		parent = a
+		name := rest
+		for i := range len(rest) {
+			if rest[i] == '/' {
+				name = rest[:i]
+				break
+			}
+		}
+		rest = rest[min(len(rest), len(name)+1):]
+		at = r.Path[:len(r.Path)-len(rest)]
+		if rest != "" {
+			at = at[:len(at)-1]
+		}
+	}
+}

@@ -1,0 +1,688 @@
+package files
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Set is what is to change of an object; nil leaves it as it is (RFC 1813 section 2.5, sattr3).
+type Set struct {
+	Mode     *uint32
+	UID, GID *uint32
+	Size     *uint64
+	Accessed *SetTime
+	Modified *SetTime
+}
+
+// SetTime is a time to set: the gateway's own clock, or the client's.
+type SetTime struct {
+	Now     bool
+	Sec     int64
+	Nanosec uint32
+}
+
+// Empty says whether it changes nothing.
+func (s Set) Empty() bool { return s == Set{} }
+
+func (t *SetTime) spec() unix.Timespec {
+	switch {
+	case t == nil:
+		return unix.Timespec{Nsec: unix.UTIME_OMIT}
+	case t.Now:
+		return unix.Timespec{Nsec: unix.UTIME_NOW}
+	}
+	return unix.Timespec{Sec: t.Sec, Nsec: int64(t.Nanosec)}
+}
+
+// Verifier makes an exclusive creation that is asked for twice the same one (RFC 1813 section
+// 3.3.8). It is kept in the times of what was made until those are set.
+type Verifier [8]byte
+
+func (v Verifier) times() Set {
+	return Set{Accessed: &SetTime{Sec: int64(binary.BigEndian.Uint32(v[:4]) &^ (1 << 31))}, Modified: &SetTime{Sec: int64(binary.BigEndian.Uint32(v[4:]) &^ (1 << 31))}}
+}
+
+// MadeBy says whether the object was made by an exclusive creation with that verifier.
+func (o *Object) MadeBy(v Verifier) bool {
+	t := v.times()
+	return o.Regular() && o.st.Size == 0 && o.st.Atime.Sec == t.Accessed.Sec && o.st.Mtime.Sec == t.Modified.Sec
+}
+
+// SetVerifier marks what was just made as made by an exclusive creation.
+func (o *Object) SetVerifier(v Verifier) error { return o.setTimes(v.times()) }
+
+func (o *Object) setTimes(s Set) error {
+	return translate(unix.UtimesNanoAt(unix.AT_FDCWD, procPath(o.fd), []unix.Timespec{s.Accessed.spec(), s.Modified.spec()}, 0))
+}
+
+// inDirectory runs a change of a directory's names, on disk before it returns, and keeps what is
+// remembered of the names right.
+func (o *Object) inDirectory(change func(parent int) error, edit func(names map[string]string)) error {
+	parent, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(parent)
+	if err := o.w.n.index.changing(parent, func() error { return change(parent) }, edit); err != nil {
+		return err
+	}
+	return translate(unix.Fsync(parent))
+}
+
+// mayAdd says whether something of that name may be put into the directory.
+func (o *Object) mayAdd(name string, file bool) error {
+	if !o.Dir() {
+		return ErrNotDirectory
+	}
+	if name == "." || name == ".." {
+		return ErrExists
+	}
+	if err := checkName(name); err != nil {
+		return err
+	}
+	if err := o.require(acl.Execute); err != nil {
+		return err
+	}
+	if isThere(o.w.root, join(o.path, name)) {
+		return ErrExists
+	}
+	return o.require(toAdd(file))
+}
+
+// isThere says whether anything is at a path, which is not followed.
+func isThere(root int, path string) bool {
+	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if err == nil {
+		unix.Close(fd)
+	}
+	return err == nil
+}
+
+// make makes something in the directory and gives it its owner, mode and what else is asked.
+func (o *Object) make(name string, file bool, set Set, mode uint32, mk func(parent int) error) (*Object, error) {
+	if err := o.mayAdd(name, file); err != nil {
+		return nil, err
+	}
+	if set.Mode != nil {
+		mode = *set.Mode
+	}
+	var made *Object
+	err := o.inDirectory(func(parent int) error {
+		if err := mk(parent); err != nil {
+			return translate(err)
+		}
+		c, err := o.child(name)
+		if err == nil {
+			err = o.w.v.born(parent, c.fd, mode, !file)
+		}
+		if err == nil {
+			rest := set
+			rest.Mode = nil
+			err = c.set(rest, true)
+		}
+		if err != nil {
+			flags := 0
+			if !file {
+				flags = unix.AT_REMOVEDIR
+			}
+			_ = unix.Unlinkat(parent, name, flags)
+			return err
+		}
+		made = c
+		return c.look()
+	}, func(names map[string]string) { names[FoldName(name)] = name })
+	if err != nil {
+		return nil, err
+	}
+	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: made.path, Kind: EventAdded, Dir: !file})
+	return made, nil
+}
+
+// CreateFile makes a regular file that is not there yet: ErrExists where something is. The guest
+// may fill it, whatever the entries say of altering.
+func (o *Object) CreateFile(name string, set Set) (*Object, error) {
+	size := set.Size
+	set.Size = nil
+	c, err := o.make(name, true, set, 0o600, func(parent int) error {
+		fd, err := openBeneath(parent, name, unix.O_RDWR|unix.O_CREAT|unix.O_EXCL, bornFile)
+		if err != nil {
+			return err
+		}
+		defer unix.Close(fd)
+		if size != nil && *size > 0 {
+			if *size > 1<<62 {
+				return ErrNoSpace
+			}
+			if err := unix.Ftruncate(fd, int64(*size)); err != nil {
+				_ = unix.Unlinkat(parent, name, 0)
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	o.w.n.noteMaker(c.id(), o.w.v.nfs)
+	return c, nil
+}
+
+// Mkdir makes a directory.
+func (o *Object) Mkdir(name string, set Set) (*Object, error) {
+	set.Size = nil
+	return o.make(name, false, set, 0o755, func(parent int) error { return unix.Mkdirat(parent, name, bornDir) })
+}
+
+// MakeLink makes a symbolic link. Where it leads is for the client to make sense of.
+func (o *Object) MakeLink(name, target string, set Set) (*Object, error) {
+	switch {
+	case len(target) >= longestPath:
+		return nil, ErrNameTooLong
+	case target == "" || containsNUL(target):
+		return nil, ErrInvalid
+	}
+	return o.make(name, true, Set{Accessed: set.Accessed, Modified: set.Modified}, 0o777, func(parent int) error { return unix.Symlinkat(target, parent, name) })
+}
+
+func containsNUL(s string) bool {
+	for i := range len(s) {
+		if s[i] == 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Mknod makes a named pipe or a socket, by the type bits of st_mode. Devices are refused: what a
+// device number means is the host's own affair.
+func (o *Object) Mknod(name string, kind uint32, set Set) (*Object, error) {
+	if kind != unix.S_IFIFO && kind != unix.S_IFSOCK {
+		if err := o.mayAdd(name, true); err != nil {
+			return nil, err
+		}
+		return nil, ErrNotSupported
+	}
+	set.Size = nil
+	return o.make(name, true, set, 0o600, func(parent int) error { return unix.Mknodat(parent, name, kind|0o600, 0) })
+}
+
+// Set changes an object. All is asked for before anything is done.
+func (o *Object) Set(set Set) error { return o.set(set, false) }
+
+func (o *Object) set(set Set, maker bool) error {
+	if set.Empty() {
+		return nil
+	}
+	if !maker {
+		if err := o.maySet(set); err != nil {
+			return err
+		}
+	}
+	f := o.w.v.unixFacts()
+	if set.Size != nil {
+		if err := o.truncate(*set.Size, maker); err != nil {
+			return err
+		}
+	}
+	if set.Mode != nil || set.UID != nil || set.GID != nil {
+		if err := o.look(); err != nil { // cutting it short may have changed its mode
+			return err
+		}
+		who := o.w.v.credential()
+		was := *o.owner()
+		is := was
+		if set.UID != nil || set.GID != nil {
+			uid, gid := posix.Nobody, posix.Nobody
+			if set.UID != nil {
+				uid = *set.UID
+			}
+			if set.GID != nil {
+				gid = *set.GID
+			}
+			is = posix.Given(&who, is, uid, gid)
+		}
+		if set.Mode != nil {
+			if f.unix {
+				is = posix.Chmod(&who, is, *set.Mode)
+			} else if o.Regular() {
+				mode := uint32(o.st.Mode) & 0o777 &^ 0o111
+				if *set.Mode&0o111 != 0 {
+					mode |= 0o110
+				}
+				if err := unix.Chmod(procPath(o.fd), mode); err != nil {
+					return translate(err)
+				}
+			}
+		}
+		if f.unix || set.UID != nil || set.GID != nil {
+			if err := f.write(o.fd, &o.st, was, is); err != nil {
+				return err
+			}
+		}
+		o.w.state.epoch.Add(1)
+	}
+	if set.Accessed != nil || set.Modified != nil {
+		if err := o.setTimes(set); err != nil {
+			return err
+		}
+	}
+	o.sync()
+	if !maker {
+		o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: o.path, Kind: EventModified, Dir: o.Dir()})
+	}
+	return o.look()
+}
+
+// sync puts a file's or directory's attributes on disk; for other objects there is no call.
+func (o *Object) sync() {
+	if !o.Dir() && !o.Regular() {
+		return
+	}
+	if fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0); err == nil {
+		_ = unix.Fsync(fd)
+		unix.Close(fd)
+	}
+}
+
+func (o *Object) maySet(set Set) error {
+	deny := func(m acl.Mask) error { return o.w.v.denied(o.path, !o.Dir(), m) }
+	granted := o.Granted()
+	maker := !o.Dir() && o.w.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
+	now := func(t *SetTime) bool { return t == nil || t.Now }
+	if !o.w.v.folder.Unix() {
+		if maker {
+			granted |= creatorMask
+		}
+		var want acl.Mask
+		if set.Mode != nil || !now(set.Accessed) || !now(set.Modified) {
+			want |= acl.WriteAttributes
+		} else if set.Accessed != nil || set.Modified != nil {
+			if granted&acl.WriteAttributes == 0 {
+				want |= acl.WriteData
+			}
+		}
+		is := o.owner()
+		if set.UID != nil && *set.UID != is.UID || set.GID != nil && *set.GID != is.GID {
+			want |= acl.WriteOwner
+		}
+		if set.Size != nil {
+			want |= acl.WriteData
+		}
+		if want&^granted != 0 {
+			return deny(want)
+		}
+		return nil
+	}
+	// What has nothing to do with the object itself comes first.
+	if verdict := o.w.v.decide(o.path, !o.Dir(), 0); verdict.Granted&acl.ReadAttributes == 0 || o.w.ReadOnly() {
+		return deny(acl.WriteAttributes)
+	}
+	who, is := &o.w.v.nfs.Unix, o.owner()
+	owns := posix.Owns(who, is)
+	uid, gid := posix.Nobody, posix.Nobody
+	if set.UID != nil {
+		uid = *set.UID
+	}
+	if set.GID != nil {
+		gid = *set.GID
+	}
+	switch {
+	case !posix.MayGive(who, is, uid, gid):
+		return ErrOwner
+	case set.Mode != nil && (!owns || o.Symlink()):
+		if o.Symlink() {
+			return ErrNotSupported
+		}
+		return ErrOwner
+	case (!now(set.Accessed) || !now(set.Modified)) && !owns:
+		return ErrOwner
+	case (set.Accessed != nil || set.Modified != nil) && !owns && !posix.Permits(who, is, posix.Write):
+		return deny(acl.WriteData)
+	case set.Accessed != nil && set.Accessed.Now != (set.Modified != nil && set.Modified.Now) && !owns:
+		return ErrOwner // one of the two alone is to set a time
+	case set.Size != nil && !owns && !posix.Permits(who, is, posix.Write):
+		return deny(acl.WriteData)
+	}
+	return nil
+}
+
+// truncate sets the size in bytes.
+func (o *Object) truncate(size uint64, maker bool) error {
+	switch {
+	case o.Dir():
+		return ErrIsDirectory
+	case !o.Regular():
+		return ErrInvalid
+	case size > 1<<62:
+		return ErrNoSpace
+	}
+	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !maker {
+		return ErrReadOnlyFile
+	}
+	from, to := min(o.st.Size, size), max(o.st.Size, size)
+	if err := o.w.n.barred(o.id(), int64(from), int64(to-from), true); err != nil {
+		return err
+	}
+	fd, err := openBeneath(o.w.root, o.path, unix.O_WRONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	if a := o.owner(); o.w.v.folder.Unix() && a.Mode&(posix.SetUID|posix.SetGID) != 0 {
+		who := o.w.v.credential()
+		if is := posix.WrittenBy(&who, *a); is.Mode != a.Mode {
+			if err := o.w.v.unixFacts().write(fd, &o.st, *a, is); err != nil {
+				return err
+			}
+		}
+	}
+	return translate(unix.Ftruncate(fd, int64(size)))
+}
+
+// SetACL sets the POSIX ACL of an object where modes decide, and what is made in it starts with.
+func (o *Object) SetACL(access, inherited posix.ACL) error {
+	if !o.w.v.folder.Unix() || o.Symlink() {
+		return ErrNotSupported
+	}
+	if o.w.ReadOnly() || o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes).Gate != 0 {
+		return o.w.v.denied(o.path, !o.Dir(), acl.WriteACL)
+	}
+	if !posix.Owns(&o.w.v.nfs.Unix, o.owner()) {
+		return ErrOwner
+	}
+	was := *o.owner()
+	is := posix.WithACL(&o.w.v.nfs.Unix, was, access)
+	if o.Dir() {
+		is.Default = inherited
+	} else if inherited != nil {
+		return ErrInvalid
+	}
+	if err := o.w.v.unixFacts().write(o.fd, &o.st, was, is); err != nil {
+		return err
+	}
+	o.w.state.epoch.Add(1)
+	o.sync()
+	return o.look()
+}
+
+// mayGo says whether an object may be taken away from where it is: what its directory and its
+// entry say, and those who have it open.
+func (o *Object) mayGo() error {
+	if o.IsRoot() || o.path == "" {
+		return ErrDenied
+	}
+	if o.w.v.effective(o.path, !o.Dir()).Granted&acl.Delete == 0 {
+		if o.w.v.folder.Unix() {
+			dir, _ := split(o.path)
+			if o.w.v.decide(dir, false, acl.DeleteChild).Allowed() {
+				return ErrOwner // the sticky bit
+			}
+			return o.w.v.denied(dir, false, acl.DeleteChild)
+		}
+		return o.w.v.denied(o.path, !o.Dir(), acl.Delete)
+	}
+	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !o.Dir() {
+		return ErrReadOnlyFile
+	}
+	o.w.n.mu.Lock()
+	defer o.w.n.mu.Unlock()
+	if of := o.w.n.open[o.id()]; of != nil {
+		for h := range of.handles {
+			// A client of SMB that shares nothing of the name keeps it; those of NFS never do.
+			if h.sub.Guest == nil && sharingNeeded(h.asked) != 0 && h.sharing&ShareDelete == 0 {
+				return ErrSharing
+			}
+		}
+	}
+	return nil
+}
+
+// Remove takes a name out of a directory: a directory's, which must be empty, if dir says so, and
+// else any other's.
+func (o *Object) Remove(name string, dir bool) error {
+	if !o.Dir() {
+		return ErrNotDirectory
+	}
+	if name == "." || name == ".." {
+		return ErrInvalid
+	}
+	if err := o.require(acl.Execute); err != nil {
+		return err
+	}
+	c, err := o.child(name)
+	if err != nil {
+		return err
+	}
+	if err := c.mayGo(); err != nil {
+		return err
+	}
+	switch {
+	case dir && !c.Dir():
+		return ErrNotDirectory
+	case !dir && c.Dir():
+		return ErrIsDirectory
+	}
+	flags := 0
+	if dir {
+		flags = unix.AT_REMOVEDIR
+	}
+	err = o.inDirectory(func(parent int) error {
+		return translate(unix.Unlinkat(parent, name, flags))
+	}, func(names map[string]string) { delete(names, FoldName(name)) })
+	if err != nil {
+		return err
+	}
+	o.w.removed(c)
+	return nil
+}
+
+// removed forgets an object whose name is gone.
+func (w *Visit) removed(c *Object) {
+	w.n.cache.drop(c.id())
+	if c.Dir() || c.st.Nlink <= 1 {
+		w.state.spots.drop(c.id())
+		w.state.spots.lost(c.key)
+	} else {
+		w.state.spots.drop(c.id()) // by another name it is found again
+	}
+	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, Kind: EventRemoved, Dir: c.Dir()})
+}
+
+// lost notes that an object is gone for good.
+func (s *spots) lost(key Key) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.missing == nil || len(s.missing) >= mostMissing {
+		s.missing = make(map[Key]time.Time)
+	}
+	s.missing[key] = time.Now()
+}
+
+// mayCarry says whether an object may be put under other rules: as a copy would, that
+// takes reading it.
+func (o *Object) mayCarry(toDir string) error {
+	tree := o.w.v.folder.Tree
+	was, _ := split(o.path)
+	if o.w.v.folder.Unix() || tree.DeepestRule(was) == tree.DeepestRule(toDir) {
+		return nil
+	}
+	if read := acl.Read.Mask(o.Dir()); o.Granted()&read != read {
+		return o.w.v.denied(o.path, !o.Dir(), read)
+	}
+	return nil
+}
+
+// Link gives an object another name.
+func (o *Object) Link(dir *Object, name string) error {
+	if o.Dir() {
+		return ErrIsDirectory
+	}
+	if err := dir.mayAdd(name, true); err != nil {
+		return err
+	}
+	if err := o.mayCarry(dir.path); err != nil {
+		return err
+	}
+	from, was := split(o.path)
+	source, err := openBeneath(o.w.root, from, unix.O_PATH|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(source)
+	err = dir.inDirectory(func(parent int) error {
+		return translate(unix.Linkat(source, was, parent, name, 0))
+	}, func(names map[string]string) { names[FoldName(name)] = name })
+	if err != nil {
+		return err
+	}
+	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: join(dir.path, name), Kind: EventAdded})
+	return o.look()
+}
+
+// Rename moves a name of one directory to another. What is there already makes way, if it is of
+// the same kind and, for a directory, empty. The visit must be alone.
+func (o *Object) Rename(ctx context.Context, name string, to *Object, toName string) error {
+	w := o.w
+	for _, d := range []*Object{o, to} {
+		if !d.Dir() {
+			return ErrNotDirectory
+		}
+		if err := d.require(acl.Execute); err != nil {
+			return err
+		}
+	}
+	for _, s := range []string{name, toName} {
+		if s == "." || s == ".." {
+			return ErrInvalid
+		}
+	}
+	if err := checkName(toName); err != nil {
+		return err
+	}
+	c, err := o.child(name)
+	if err != nil {
+		return err
+	}
+	final := join(to.path, toName)
+	there, err := to.child(toName)
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	if there != nil && there.id() == c.id() {
+		return nil // two names of one object, or one: POSIX does nothing
+	}
+	if err := c.mayGo(); err != nil {
+		return err
+	}
+	if c.Dir() && under(final, c.path) {
+		return ErrInvalid
+	}
+	switch {
+	case there == nil:
+		if o.path != to.path || !w.v.folder.Unix() {
+			if err := to.require(toAdd(!c.Dir())); err != nil {
+				return err
+			}
+		}
+	default:
+		if err := there.mayGo(); err != nil {
+			return err
+		}
+		if c.Dir() && under(c.path, there.path) {
+			return ErrNotEmpty
+		}
+		switch {
+		case c.Dir() && !there.Dir():
+			return ErrNotDirectory
+		case !c.Dir() && there.Dir():
+			return ErrIsDirectory
+		}
+		if o.path != to.path {
+			if err := to.require(toAdd(!c.Dir())); err != nil {
+				return err
+			}
+		}
+	}
+	if c.Dir() && o.path != to.path && w.v.folder.Unix() && !posix.Permits(&w.v.nfs.Unix, c.owner(), posix.Write) {
+		return w.v.denied(c.path, false, acl.AddFile) // its ".." is written to
+	}
+	if err := c.mayCarry(to.path); err != nil {
+		return err
+	}
+	move := func() error { return o.renameOnDisk(name, to, toName) }
+	if w.v.folder.Tree.HasRulesAt(c.path) {
+		err = w.n.rules.MoveRules(ctx, w.v.folder.ID, c.path, final, move)
+	} else {
+		err = move()
+	}
+	if err != nil {
+		return err
+	}
+	if there != nil {
+		w.removed(there)
+	}
+	w.state.spots.put(c.id(), !c.Dir(), spot{to.id(), toName})
+	w.n.moved(w.state, c.path, final)
+	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, NewPath: final, Kind: EventRenamed, Dir: c.Dir()})
+	return nil
+}
+
+func (o *Object) renameOnDisk(name string, to *Object, toName string) error {
+	dst, err := openBeneath(o.w.root, to.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(dst)
+	err = o.inDirectory(func(parent int) error {
+		return translate(unix.Renameat(parent, name, dst, toName))
+	}, func(names map[string]string) {
+		delete(names, FoldName(name))
+		if o.path == to.path {
+			names[FoldName(toName)] = toName
+		}
+	})
+	if err == nil && o.path != to.path {
+		err = translate(unix.Fsync(dst))
+	}
+	return err
+}
+
+// SetMode sets mode, owner and group of what is at a path of a folder where modes decide, as the
+// superuser would.
+func SetMode(p *site.Policy, f *site.PublishedFolder, path string, set Set) error {
+	root, err := openRoot(f.Root)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(root)
+	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	facts := FactsOf(p, f)
+	was := facts.read(fd, &st)
+	is := was
+	if set.UID != nil {
+		is.UID = *set.UID
+	}
+	if set.GID != nil {
+		is.GID = *set.GID
+	}
+	if set.Mode != nil {
+		is = posix.Chmod(&posix.Credential{}, is, *set.Mode)
+	}
+	return facts.write(fd, &st, was, is)
+}

@@ -1,0 +1,264 @@
+package files
+
+import (
+	"errors"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Facts reads and writes whose the objects of one folder are, and their modes where modes
+// decide: as the host's own where ownership is native, else in extended attributes. It is
+// the core's access.Facts.
+type Facts struct {
+	root      string
+	directory *identity.Directory
+	native    bool
+	unix      bool
+	owner     *identity.User // of what has no owner of its own; may be nil
+	group     *identity.Group
+}
+
+// FactsOf is for one folder of a policy.
+func FactsOf(p *site.Policy, f *site.PublishedFolder) Facts {
+	return Facts{root: f.Root, directory: p.Directory, native: f.Ownership == site.Native, unix: f.Unix(),
+		owner: p.Directory.User(f.Owner), group: p.Directory.Group(f.Group)}
+}
+
+var _ access.Facts = Facts{}
+
+// The modes in which objects are made, before they are anyone's.
+const (
+	bornFile = 0o660
+	bornDir  = 0o770
+)
+
+// The extended attributes of the host's own POSIX ACLs.
+const (
+	hostACL     = "system.posix_acl_access"
+	hostDefault = "system.posix_acl_default"
+)
+
+// OwnerOf is access.Facts.OwnerOf.
+func (f Facts) OwnerOf(path string) (acl.Ownership, bool) {
+	var own acl.Ownership
+	var found bool
+	f.at(path, func(fd int, st *unix.Statx_t) {
+		if a, own2 := f.numbers(fd, st); own2 {
+			own, found = acl.Ownership{User: f.directory.UserIndexByUID(a.UID), Group: f.directory.GroupIndexByGID(a.GID)}, true
+		}
+	})
+	return own, found
+}
+
+// UnixOf is access.Facts.UnixOf.
+func (f Facts) UnixOf(path string) (*posix.Attributes, bool) {
+	var a *posix.Attributes
+	f.at(path, func(fd int, st *unix.Statx_t) {
+		is := f.read(fd, st)
+		a = &is
+	})
+	return a, a != nil
+}
+
+func (f Facts) at(path string, look func(fd int, st *unix.Statx_t)) {
+	root, err := openRoot(f.root)
+	if err != nil {
+		return
+	}
+	defer unix.Close(root)
+	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return
+	}
+	defer unix.Close(fd)
+	var st unix.Statx_t
+	if statx(fd, &st) == nil {
+		look(fd, &st)
+	}
+}
+
+// numbers gives the owner and group of an object, and its mode where one is kept; the
+// second result is false where it has none of its own.
+func (f Facts) numbers(fd int, st *unix.Statx_t) (posix.Attributes, bool) {
+	a := posix.Attributes{UID: st.Uid, GID: st.Gid, Mode: uint32(st.Mode) & 0o7777, Dir: st.Mode&unix.S_IFMT == unix.S_IFDIR}
+	if f.native {
+		return a, true
+	}
+	var buf [48]byte
+	if n, err := getxattr(fd, ownerAttr, buf[:]); err == nil {
+		if parseOwner(string(buf[:n]), &a) {
+			return a, true
+		}
+	}
+	a.UID, a.GID = site.Anonymous, site.Anonymous
+	if f.owner != nil {
+		a.UID = f.owner.UID
+	}
+	if f.group != nil {
+		a.GID = f.group.GID
+	}
+	return a, false
+}
+
+// parseOwner reads "UID:GID" or "UID:GID:MODE".
+func parseOwner(s string, a *posix.Attributes) bool {
+	user, rest, ok := strings.Cut(s, ":")
+	group, mode, hasMode := strings.Cut(rest, ":")
+	uid, err1 := strconv.ParseUint(user, 10, 32)
+	gid, err2 := strconv.ParseUint(group, 10, 32)
+	if !ok || err1 != nil || err2 != nil {
+		return false
+	}
+	if hasMode {
+		m, err := strconv.ParseUint(mode, 8, 12)
+		if err != nil {
+			return false
+		}
+		a.Mode = uint32(m)
+	}
+	a.UID, a.GID = uint32(uid), uint32(gid)
+	return true
+}
+
+// read gives all that decides about an object where modes do.
+func (f Facts) read(fd int, st *unix.Statx_t) posix.Attributes {
+	a, _ := f.numbers(fd, st)
+	if !f.unix || st.Mode&unix.S_IFMT == unix.S_IFLNK {
+		return a
+	}
+	access, def := aclAttr, defaultAttr
+	if f.native {
+		access, def = hostACL, hostDefault
+	}
+	a.ACL = readACL(fd, access)
+	if a.Dir {
+		a.Default = readACL(fd, def)
+	}
+	return a
+}
+
+func readACL(fd int, name string) posix.ACL {
+	var small [256]byte
+	n, err := getxattr(fd, name, small[:])
+	buf := small[:]
+	if errors.Is(err, unix.ERANGE) {
+		buf = make([]byte, 4+8*posix.MostACEs)
+		n, err = getxattr(fd, name, buf)
+	}
+	if err != nil {
+		return nil
+	}
+	list, err := posix.ParseACL(buf[:n])
+	if err != nil {
+		return nil
+	}
+	return list
+}
+
+// write sets what an object carries to what it shall, was being what it carries now.
+func (f Facts) write(fd int, st *unix.Statx_t, was, is posix.Attributes) error {
+	kind := st.Mode & unix.S_IFMT
+	if f.native {
+		if was.UID != is.UID || was.GID != is.GID {
+			if err := unix.Fchownat(fd, "", int(is.UID), int(is.GID), unix.AT_EMPTY_PATH); err != nil {
+				return translate(err)
+			}
+		}
+		if kind == unix.S_IFLNK {
+			return nil
+		}
+		if f.unix {
+			if err := writeACLs(fd, hostACL, hostDefault, was, is); err != nil {
+				return err
+			}
+			return translate(unix.Chmod(procPath(fd), is.Mode))
+		}
+		return nil
+	}
+	if kind != unix.S_IFREG && kind != unix.S_IFDIR {
+		return nil // the kernel keeps such attributes on files and directories only
+	}
+	text := strconv.FormatUint(uint64(is.UID), 10) + ":" + strconv.FormatUint(uint64(is.GID), 10)
+	if f.unix {
+		text += ":" + strconv.FormatUint(uint64(is.Mode), 8)
+		if err := writeACLs(fd, aclAttr, defaultAttr, was, is); err != nil {
+			return err
+		}
+	}
+	return translate(unix.Setxattr(procPath(fd), ownerAttr, []byte(text), 0))
+}
+
+func writeACLs(fd int, access, def string, was, is posix.Attributes) error {
+	one := func(name string, was, is posix.ACL) error {
+		switch {
+		case is != nil:
+			return translate(unix.Setxattr(procPath(fd), name, is.Bytes(), 0))
+		case was != nil:
+			if err := unix.Removexattr(procPath(fd), name); !errors.Is(err, unix.ENODATA) {
+				return translate(err)
+			}
+		}
+		return nil
+	}
+	if err := one(access, was.ACL, is.ACL); err != nil {
+		return err
+	}
+	return one(def, was.Default, is.Default)
+}
+
+// procPath is a path to an open object that works for descriptors which only name it.
+func procPath(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
+
+func getxattr(fd int, name string, buf []byte) (int, error) {
+	n, err := unix.Fgetxattr(fd, name, buf)
+	if err == unix.EBADF { // opened for its path only
+		n, err = unix.Getxattr(procPath(fd), name, buf)
+	}
+	return n, err
+}
+
+// credential is as whom a view acts where numbers count.
+func (v view) credential() posix.Credential {
+	if v.nfs != nil {
+		return v.nfs.Unix
+	}
+	return access.UnixCredential(v.policy.Directory, v.sub.User)
+}
+
+func (v view) unixFacts() Facts { return v.facts.(Facts) }
+
+// born makes a new object its maker's, in the directory that parent is open on: with the owner,
+// group, mode and ACL that it gets there.
+func (v view) born(parent, fd int, mode uint32, dir bool) error {
+	f := v.unixFacts()
+	var st, in unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	who := v.credential()
+	was := f.read(fd, &st)
+	var is posix.Attributes
+	if f.unix {
+		if err := statx(parent, &in); err != nil {
+			return err
+		}
+		of := f.read(parent, &in)
+		is = posix.Made(&who, &of, mode, dir)
+	} else {
+		is = posix.Attributes{UID: who.UID, GID: who.GID, Dir: dir}
+		if !dir && mode&0o111 != 0 && st.Mode&unix.S_IFMT == unix.S_IFREG {
+			if err := unix.Chmod(procPath(fd), uint32(st.Mode)&0o777|0o110); err != nil {
+				return translate(err)
+			}
+		}
+	}
+	return f.write(fd, &st, was, is)
+}

@@ -1,0 +1,322 @@
+package files
+
+import (
+	"errors"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+)
+
+// File is a regular file that a guest reads or writes without having opened it, as NFS version 3
+// does. It is decided about once, and then good for one request; Release gives it back.
+type File struct {
+	n       *Namespace
+	w       view
+	state   *folderState
+	c       *cached
+	guest   *Guest
+	path    string
+	created bool // the guest made it, and is still filling it
+}
+
+// makerKey is a file with who made it.
+type makerKey struct {
+	id   fileID
+	uid  uint32
+	user identity.ID
+}
+
+const mostMakers = 1 << 16
+
+// noteMaker remembers that a guest made a file, and may fill it: see creatorFor.
+func (n *Namespace) noteMaker(id fileID, a *access.Arrival) {
+	n.makersMu.Lock()
+	defer n.makersMu.Unlock()
+	now := time.Now()
+	if len(n.makers) >= mostMakers {
+		for k, until := range n.makers {
+			if now.After(until) || len(n.makers) >= mostMakers {
+				delete(n.makers, k)
+			}
+		}
+	}
+	n.makers[makerKey{id, a.Unix.UID, a.User}] = now.Add(creatorFor)
+}
+
+// isMaker says whether a guest made a file and is still filling it; asking keeps it so.
+func (n *Namespace) isMaker(id fileID, a *access.Arrival) bool {
+	n.makersMu.Lock()
+	defer n.makersMu.Unlock()
+	key, now := makerKey{id, a.Unix.UID, a.User}, time.Now()
+	until, ok := n.makers[key]
+	if !ok || now.After(until) {
+		delete(n.makers, key)
+		return false
+	}
+	n.makers[key] = now.Add(creatorFor)
+	return true
+}
+
+// File gives a regular file to read, or to write. Whoever owns it may do both where modes
+// decide, whatever they say: the client asked for leave when the file was opened (RFC 1813
+// section 4.4).
+func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
+	v, err := n.view(g.Subject(), "")
+	if err != nil {
+		return nil, err
+	}
+	state := n.folder(v.folder.ID)
+	want := acl.ReadData
+	if write {
+		want = acl.WriteData
+	}
+	// A file that is open already, and was decided about a moment ago.
+	rootDev, ok := state.device(v.folder.Root)
+	if dev, known := state.spots.device(key.Mount, rootDev); ok && known {
+		if c := n.cache.get(cacheKey{fileID{dev, key.Inode}, v.folder.ID, write}); c != nil {
+			if m := c.verdict.Load(); c.born == key.Born && m != nil && m.arrival == v.nfs && m.epoch == state.epoch.Load() &&
+				v.now.Before(m.until) && want&^m.granted == 0 {
+				return &File{n: n, w: v, state: state, c: c, guest: g}, nil
+			}
+			n.cache.release(c)
+		}
+	}
+	w, o, err := n.VisitObject(g, key, false)
+	if err != nil {
+		return nil, err
+	}
+	defer w.End()
+	switch {
+	case o.Dir():
+		return nil, ErrIsDirectory
+	case !o.Regular():
+		return nil, ErrInvalid
+	}
+	f := &File{n: n, w: w.v, state: state, guest: g, path: o.path}
+	epoch := state.epoch.Load()
+	granted, err := f.decide(o, want)
+	if err != nil {
+		return nil, err
+	}
+	if f.c = n.cache.get(cacheKey{o.id(), w.v.folder.ID, write}); f.c == nil || f.c.born != key.Born {
+		if f.c != nil {
+			n.cache.release(f.c)
+		}
+		flags := unix.O_RDONLY
+		if write {
+			flags = unix.O_RDWR
+		}
+		fd, err := openBeneath(w.root, o.path, flags|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+		if err != nil {
+			return nil, err
+		}
+		var st unix.Statx_t
+		if err := statx(fd, &st); err != nil || (fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}) != o.id() {
+			unix.Close(fd)
+			return nil, errors.Join(ErrStale, err)
+		}
+		f.c = n.cache.add(cacheKey{o.id(), w.v.folder.ID, write}, fd, key.Born)
+	}
+	until := v.now.Add(verdictFor)
+	f.c.verdict.Store(&remembered{w.v.nfs, granted, epoch, until})
+	return f, nil
+}
+
+// decide gives what the guest has of what is wanted of a file, or why not.
+func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
+	verdict := o.w.v.decide(o.path, true, want)
+	granted := verdict.Granted
+	if !verdict.Allowed() && want == acl.ReadData && granted&acl.Execute != 0 {
+		verdict.Gate = access.Open // to run it is to read it
+		granted |= acl.ReadData
+	}
+	if !verdict.Allowed() && verdict.Gate == access.Entry {
+		owner := o.w.v.folder.Unix() && posix.Owns(&o.w.v.nfs.Unix, o.owner())
+		f.created = f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
+		if owner || f.created {
+			granted |= want & o.w.v.shareLeaves()
+			if want&^granted == 0 {
+				verdict.Gate = access.Open
+			}
+		}
+	}
+	if !verdict.Allowed() {
+		return 0, &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
+	}
+	if want == acl.WriteData {
+		if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 {
+			return 0, ErrReadOnlyFile
+		}
+		// Whoever writes without privilege takes the bits that run it as someone else.
+		if a := o.owner(); o.w.v.folder.Unix() && a.Mode&(posix.SetUID|posix.SetGID) != 0 {
+			is := posix.WrittenBy(&o.w.v.nfs.Unix, *a)
+			if is.Mode != a.Mode {
+				if err := o.w.v.unixFacts().write(o.fd, &o.st, *a, is); err != nil {
+					return 0, err
+				}
+			}
+		}
+	}
+	return granted, nil
+}
+
+// mayStillAdd says whether the directory of an object may still be added to.
+func (v view) mayStillAdd(path string, file bool) bool {
+	dir, _ := split(path)
+	return v.decide(dir, false, toAdd(file)).Allowed()
+}
+
+// shareLeaves is what a client rule leaves of what the creator and owner have besides entries.
+func (v view) shareLeaves() acl.Mask {
+	if v.nfs != nil && (v.nfs.Line == nil || !v.nfs.Line.Write) {
+		return acl.ReadOnly
+	}
+	return acl.All
+}
+
+// Release gives the file back.
+func (f *File) Release() { f.n.cache.release(f.c) }
+
+// barred says why others who have the file open or locked bar reading or writing it.
+func (n *Namespace) barred(id fileID, offset, length int64, writing bool) error {
+	n.mu.Lock()
+	of := n.open[id]
+	if of == nil {
+		n.mu.Unlock()
+		return nil
+	}
+	need := ShareRead
+	if writing {
+		need = ShareWrite
+	}
+	for h := range of.handles {
+		if sharingNeeded(h.asked) != 0 && need&^h.sharing != 0 {
+			n.mu.Unlock()
+			return ErrSharing
+		}
+	}
+	n.mu.Unlock()
+	return of.locks.mayTouch(nil, offset, length, writing)
+}
+
+// ReadAt reads into p from an offset in bytes; less than all of it at the end of the file.
+func (f *File) ReadAt(p []byte, off int64) (int, error) {
+	if err := f.n.barred(f.c.key.id, off, int64(len(p)), false); err != nil {
+		return 0, err
+	}
+	return whole(unix.Pread, f.c.fd, p, off)
+}
+
+// Stability says how far a write has got when it is answered (RFC 1813 section 3.3.7).
+type Stability uint32
+
+// The kinds of Stability.
+const (
+	Unstable Stability = iota
+	DataSync
+	FileSync
+)
+
+// WriteAt writes all of p at an offset in bytes, and gives how stable it is.
+func (f *File) WriteAt(p []byte, off int64, stable Stability) (int, Stability, error) {
+	if err := f.n.barred(f.c.key.id, off, int64(len(p)), true); err != nil {
+		return 0, 0, err
+	}
+	n, err := whole(unix.Pwrite, f.c.fd, p, off)
+	if err != nil {
+		return n, 0, err
+	}
+	if f.w.nfs.Export.Sync {
+		stable = FileSync
+	}
+	if f.path != "" { // told once, when it begins
+		f.n.notify.tell(f.w.folder.ID, Event{Path: f.path, Kind: EventModified})
+	}
+	return n, stable, syncTo(f.c.fd, stable)
+}
+
+func syncTo(fd int, stable Stability) error {
+	switch stable {
+	case DataSync:
+		return translate(unix.Fdatasync(fd))
+	case FileSync:
+		return translate(unix.Fsync(fd))
+	}
+	return nil
+}
+
+// Commit puts what was written on disk.
+func (f *File) Commit() error { return translate(unix.Fsync(f.c.fd)) }
+
+// Size is the length in bytes.
+func (f *File) Size() (uint64, error) {
+	var st unix.Statx_t
+	err := statx(f.c.fd, &st)
+	return st.Size, err
+}
+
+// Attributes looks at the file: ErrStale where its last name is gone.
+func (f *File) Attributes() (Attributes, error) {
+	var st unix.Statx_t
+	if err := statx(f.c.fd, &st); err != nil {
+		return Attributes{}, err
+	}
+	if st.Nlink == 0 {
+		f.n.cache.drop(f.c.key.id)
+		return Attributes{}, ErrStale
+	}
+	return f.w.attributes(f.c.fd, &st, f.state, f.pathNow)
+}
+
+func (f *File) pathNow() string {
+	if f.path != "" {
+		return f.path
+	}
+	dev, ok := f.state.device(f.w.folder.Root)
+	if !ok {
+		return ""
+	}
+	var st unix.Stat_t
+	if unix.Stat(f.w.folder.Root, &st) != nil || st.Dev != dev {
+		return ""
+	}
+	path, _ := f.state.spots.path(f.c.key.id, fileID{st.Dev, st.Ino})
+	return path
+}
+
+// attributes are those of an open regular file of a folder.
+func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func() string) (Attributes, error) {
+	a := v.unixFacts().read(fd, st)
+	out := attributesOf(st, &a)
+	id := fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}
+	rootDev, _ := state.device(v.folder.Root)
+	out.FileID = Key{Inode: st.Ino, Mount: state.spots.mountTag(id.dev, rootDev)}.fileID()
+	if !v.folder.Unix() {
+		own := acl.Ownership{User: v.policy.Directory.UserIndexByUID(a.UID), Group: v.policy.Directory.GroupIndexByGID(a.GID)}
+		out.Mode = access.DerivedMode(v.policy, v.folder, path(), false, own, st.Mode&0o100 != 0)
+	}
+	return out, nil
+}
+
+// device is the file system of the folder's root, remembered.
+func (s *folderState) device(root string) (uint64, bool) {
+	if d := s.rootDev.Load(); d != nil && d.root == root {
+		return d.dev, true
+	}
+	var st unix.Stat_t
+	if unix.Stat(root, &st) != nil {
+		return 0, false
+	}
+	s.rootDev.Store(&rootDevice{root, st.Dev})
+	return st.Dev, true
+}
+
+type rootDevice struct {
+	root string
+	dev  uint64
+}

@@ -1,0 +1,413 @@
+package files
+
+import (
+	"errors"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/posix"
+)
+
+// Visit is a guest in a folder for the time of one request: names stay where they are
+// meanwhile, and what is opened on the way is closed at its end. It is for one goroutine.
+type Visit struct {
+	n      *Namespace
+	v      view
+	state  *folderState
+	alone  bool
+	root   int
+	rootID fileID
+	below  string // where the export begins
+	opened []int
+}
+
+// Visit begins one. With alone, it is the only one in the folder: for renaming.
+func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
+	v, err := n.view(g.Subject(), "")
+	if err != nil {
+		return nil, err
+	}
+	w := &Visit{n: n, state: n.folder(v.folder.ID), alone: alone}
+	if alone {
+		w.state.paths.Lock()
+	} else {
+		w.state.paths.RLock()
+	}
+	// Looked at again now that names stay: see Open.
+	if w.v, err = n.view(g.Subject(), ""); err == nil && n.folder(w.v.folder.ID) != w.state {
+		err = ErrGone
+	}
+	if err == nil {
+		w.root, err = openRoot(w.v.folder.Root)
+	}
+	if err != nil {
+		w.unlock()
+		return nil, err
+	}
+	w.opened = append(w.opened, w.root)
+	w.below = w.v.nfs.Export.Below
+	var st unix.Stat_t
+	if err := unix.Fstat(w.root, &st); err != nil {
+		w.End()
+		return nil, translate(err)
+	}
+	w.rootID = fileID{st.Dev, st.Ino}
+	return w, nil
+}
+
+// End ends the visit; its objects are of no use after.
+func (w *Visit) End() {
+	for _, fd := range w.opened {
+		unix.Close(fd)
+	}
+	w.opened = nil
+	w.unlock()
+}
+
+func (w *Visit) unlock() {
+	if w.alone {
+		w.state.paths.Unlock()
+	} else {
+		w.state.paths.RUnlock()
+	}
+}
+
+// Admitted says whether the gates before any object let the guest in: an error wraps ErrDenied
+// and names the gate.
+func (w *Visit) Admitted() error {
+	verdict := w.v.decide("", false, acl.Synchronize)
+	if verdict.Gate != access.Open && verdict.Gate < access.Path {
+		return &Denied{Gate: verdict.Gate, Path: w.v.folder.Display(w.below)}
+	}
+	return nil
+}
+
+// ReadOnly says whether the client rule lets nothing be written.
+func (w *Visit) ReadOnly() bool { return w.v.nfs.Line == nil || !w.v.nfs.Line.Write }
+
+// Space reads the room on the folder's volume.
+func (w *Visit) Space() (Space, error) { return space(w.v.folder.Root) }
+
+// Sync says whether the export wants every write on disk before it is answered.
+func (w *Visit) Sync() bool { return w.v.nfs.Export.Sync }
+
+// Unix says whether modes decide in the folder.
+func (w *Visit) Unix() bool { return w.v.folder.Unix() }
+
+// Object is a file, directory or other object found by a visit.
+type Object struct {
+	w    *Visit
+	path string
+	fd   int // for its path only
+	st   unix.Statx_t
+	key  Key
+	own  *posix.Attributes // read when first needed
+}
+
+func (o *Object) id() fileID { return fileID{unix.Mkdev(o.st.Dev_major, o.st.Dev_minor), o.st.Ino} }
+
+// Key names the object from now on.
+func (o *Object) Key() Key { return o.key }
+
+// Path is where it is, below the folder.
+func (o *Object) Path() string { return o.path }
+
+// Dir says whether it is a directory.
+func (o *Object) Dir() bool { return o.st.Mode&unix.S_IFMT == unix.S_IFDIR }
+
+// Regular says whether it is a file of bytes.
+func (o *Object) Regular() bool { return o.st.Mode&unix.S_IFMT == unix.S_IFREG }
+
+// Symlink says whether it is a symbolic link.
+func (o *Object) Symlink() bool { return o.st.Mode&unix.S_IFMT == unix.S_IFLNK }
+
+// IsRoot says whether it is where the export begins.
+func (o *Object) IsRoot() bool { return o.path == o.w.below }
+
+// open looks at what is at a path.
+func (w *Visit) open(path string) (*Object, error) {
+	fd, err := openBeneath(w.root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	w.opened = append(w.opened, fd)
+	o := &Object{w: w, path: path, fd: fd}
+	if err := o.look(); err != nil {
+		return nil, err
+	}
+	return o, nil
+}
+
+// look reads the object anew.
+func (o *Object) look() error {
+	if err := statx(o.fd, &o.st); err != nil {
+		return err
+	}
+	o.own = nil
+	o.key = Key{Inode: o.st.Ino, Mount: o.w.state.spots.mountTag(o.id().dev, o.w.rootID.dev), Born: bornAt(&o.st)}
+	return nil
+}
+
+func bornAt(st *unix.Statx_t) int64 {
+	if st.Mask&unix.STATX_BTIME == 0 {
+		return 0
+	}
+	return st.Btime.Sec*int64(time.Second) + int64(st.Btime.Nsec)
+}
+
+// Root gives the directory, or file, where the export begins.
+func (w *Visit) Root() (*Object, error) {
+	o, err := w.open(w.below)
+	if errors.Is(err, ErrNotFound) || errors.Is(err, ErrNotDirectory) {
+		err = ErrStale
+	}
+	return o, err
+}
+
+// Object gives what a key names; ErrStale where it is gone, or not within the export.
+func (w *Visit) Object(key Key) (*Object, error) {
+	dev, ok := w.state.spots.device(key.Mount, w.rootID.dev)
+	if ok {
+		if path, ok := w.state.spots.path(fileID{dev, key.Inode}, w.rootID); ok {
+			o, err := w.open(path)
+			if err == nil && o.key == key {
+				if !under(path, w.below) {
+					return nil, ErrStale
+				}
+				return o, nil
+			}
+			w.state.spots.drop(fileID{dev, key.Inode})
+		}
+	}
+	return nil, errLost
+}
+
+// errLost says that the object has to be looked for, which takes being outside of a visit.
+var errLost = errors.New("not where it was")
+
+// VisitObject begins a visit at the object that a key names, looking for it if it is not where
+// it was: ErrStale where it is nowhere, ErrBusy where that could not be settled now.
+func (n *Namespace) VisitObject(g *Guest, key Key, alone bool) (*Visit, *Object, error) {
+	for try := 0; ; try++ {
+		w, err := n.Visit(g, alone)
+		if err != nil {
+			return nil, nil, err
+		}
+		o, err := w.Object(key)
+		if err == nil {
+			return w, o, nil
+		}
+		state, folderRoot := w.state, w.v.folder.Root
+		w.End()
+		switch {
+		case !errors.Is(err, errLost):
+			return nil, nil, err
+		case state.spots.isMissing(key):
+			return nil, nil, ErrStale
+		case try == 2:
+			return nil, nil, ErrBusy
+		}
+		if err := searchFor(state, folderRoot, key); err != nil {
+			return nil, nil, err
+		}
+	}
+}
+
+func searchFor(state *folderState, folderRoot string, key Key) error {
+	root, err := openRoot(folderRoot)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(root)
+	return state.spots.search(root, key)
+}
+
+// Owner gives whose the object is and, where modes decide, its mode and ACL.
+func (o *Object) owner() *posix.Attributes {
+	if o.own == nil {
+		a := o.w.v.unixFacts().read(o.fd, &o.st)
+		o.own = &a
+	}
+	return o.own
+}
+
+// ACL gives the POSIX ACL by which the object is decided about, where modes decide; without one,
+// what its mode says. The second is what is made in it starts with; nil for none.
+func (o *Object) ACL() (access, inherited posix.ACL) {
+	a := o.owner()
+	if a.ACL == nil {
+		return posix.Of(a.Mode), a.Default
+	}
+	return a.ACL, a.Default
+}
+
+// Entries gives the complete list of entries that bears on the object, where entries decide.
+func (o *Object) Entries() *acl.ACL { return o.w.v.folder.Tree.List(o.path, !o.Dir()) }
+
+// Attributes are what NFS tells of an object (RFC 1813 section 2.5, RFC 8881 section 5.8).
+type Attributes struct {
+	Type    uint32 // as the type bits of st_mode
+	Mode    uint32 // the low twelve bits
+	Links   uint32
+	UID     uint32
+	GID     uint32
+	Size    uint64 // bytes
+	Used    uint64 // bytes on disk
+	Major   uint32 // of a device
+	Minor   uint32
+	FileID  uint64
+	Access  unix.StatxTimestamp
+	Modify  unix.StatxTimestamp
+	Change  unix.StatxTimestamp
+	Created unix.StatxTimestamp
+}
+
+// Attributes gives them as they were when the object was last looked at.
+func (o *Object) Attributes() Attributes {
+	a := o.owner()
+	out := attributesOf(&o.st, a)
+	out.FileID = o.key.fileID()
+	if !o.w.v.folder.Unix() {
+		own := acl.Ownership{User: o.w.v.policy.Directory.UserIndexByUID(a.UID), Group: o.w.v.policy.Directory.GroupIndexByGID(a.GID)}
+		if o.Symlink() {
+			out.Mode = 0o777
+		} else {
+			out.Mode = access.DerivedMode(o.w.v.policy, o.w.v.folder, o.path, o.Dir(), own, o.st.Mode&0o100 != 0)
+		}
+	}
+	return out
+}
+
+func attributesOf(st *unix.Statx_t, a *posix.Attributes) Attributes {
+	return Attributes{Type: uint32(st.Mode) & unix.S_IFMT, Mode: a.Mode, Links: st.Nlink, UID: a.UID, GID: a.GID, Size: st.Size, Used: st.Blocks * 512,
+		Major: st.Rdev_major, Minor: st.Rdev_minor, Access: st.Atime, Modify: st.Mtime, Change: st.Ctime, Created: st.Btime}
+}
+
+// fileID is the number by which clients tell the files of an export apart.
+func (k Key) fileID() uint64 {
+	if k.Mount == 0 {
+		return k.Inode
+	}
+	return k.Inode ^ uint64(k.Mount)<<32
+}
+
+// Look reads the object anew and gives its attributes.
+func (o *Object) Look() (Attributes, error) {
+	if err := o.look(); err != nil {
+		return Attributes{}, err
+	}
+	return o.Attributes(), nil
+}
+
+// MayLook says whether the guest may see the object's attributes: whoever gets as far as its
+// directory may, and anyone may look at where the export begins, since mounting does.
+func (o *Object) MayLook() error {
+	if o.IsRoot() {
+		return o.w.Admitted()
+	}
+	verdict := o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes)
+	if verdict.Gate != access.Open && verdict.Gate <= access.Path {
+		return &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
+	}
+	return nil
+}
+
+// Granted is what the guest may do with the object.
+func (o *Object) Granted() acl.Mask { return o.w.v.effective(o.path, !o.Dir()).Granted }
+
+func (o *Object) require(want acl.Mask) error { return o.w.v.require(o.path, !o.Dir(), want) }
+
+// Lookup finds a name in a directory. "." is itself, and ".." its parent: at the export's
+// root, itself.
+func (o *Object) Lookup(name string) (*Object, error) {
+	if !o.Dir() {
+		return nil, ErrNotDirectory
+	}
+	if err := o.require(acl.Execute); err != nil {
+		return nil, err
+	}
+	switch name {
+	case ".":
+		return o, nil
+	case "..":
+		if o.IsRoot() {
+			return o, nil
+		}
+		dir, _ := split(o.path)
+		return o.w.open(dir)
+	}
+	return o.child(name)
+}
+
+func (o *Object) child(name string) (*Object, error) {
+	if err := checkName(name); err != nil {
+		return nil, err
+	}
+	path := join(o.path, name)
+	if len(path) > longestPath {
+		return nil, ErrNameTooLong
+	}
+	c, err := o.w.open(path)
+	if err != nil {
+		return nil, err
+	}
+	o.w.state.spots.put(c.id(), !c.Dir(), spot{o.id(), name})
+	return c, nil
+}
+
+// Target reads a symbolic link.
+func (o *Object) Target() (string, error) {
+	if !o.Symlink() {
+		return "", ErrInvalid
+	}
+	if err := o.MayLook(); err != nil {
+		return "", err
+	}
+	buf := make([]byte, longestPath)
+	n, err := unix.Readlinkat(o.fd, "", buf)
+	return string(buf[:max(n, 0)]), translate(err)
+}
+
+// Listed is one name of a directory. Cookie is where the listing goes on after it.
+type Listed struct {
+	Name   string
+	Cookie uint64
+	FileID uint64
+}
+
+// List lists a directory from a cookie on, 0 for its beginning, until visit says no more. Names
+// come in the host's order, "." and ".." among them; those that are not UTF-8 are left out.
+func (o *Object) List(cookie uint64, visit func(Listed) bool) error {
+	if !o.Dir() {
+		return ErrNotDirectory
+	}
+	if err := o.require(acl.ListDirectory); err != nil {
+		return err
+	}
+	fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	if cookie != 0 {
+		if _, err := unix.Seek(fd, int64(cookie), 0); err != nil {
+			return ErrInvalid
+		}
+	}
+	return readDirents(fd, make([]byte, direntBuffer), func(e dirent) bool {
+		l := Listed{Name: e.name, Cookie: uint64(e.next), FileID: Key{Inode: e.ino, Mount: o.key.Mount}.fileID()}
+		switch {
+		case e.name == ".." && o.IsRoot():
+			l.FileID = o.key.fileID()
+		case e.name != "." && e.name != ".." && checkName(e.name) != nil:
+			return true
+		}
+		return visit(l)
+	})
+}
+
+// Child gives a name of a directory that has just been listed.
+func (o *Object) Child(name string) (*Object, error) { return o.child(name) }

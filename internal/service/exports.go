@@ -1,0 +1,501 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// RuleInput is what a client rule is made from, or what is to change of one; nil leaves a field
+// as it is, or takes the default: read-only, root squashed to 65534, unknown uids refused.
+type RuleInput struct {
+	From             string // "" leaves it
+	Write            *bool
+	Squash           *string
+	AnonUID, AnonGID *uint32
+	Security         []string // nil leaves it
+	PrivilegedPort   *bool
+	Unknown          *string
+	// Everyone is that the caller knows that a rule lets in every host there is.
+	Everyone bool
+}
+
+// ExportInput is what a new export is made from. An empty Path takes the folder's name.
+type ExportInput struct {
+	Folder             string // FOLDER or FOLDER/PATH
+	Path, Description  string
+	Sync, ClientGroups bool
+	Rules              []RuleInput
+}
+
+// Export finds an export by its path, with or without the slash in front.
+func (s *Service) Export(name string) (*site.PublishedExport, error) {
+	if e := s.Policy().ExportAt(name); e != nil {
+		return e, nil
+	}
+	return nil, notFound("export", "amber export list", "there is no export %q", name)
+}
+
+// HostSet finds a host set by name, whatever its case.
+func (s *Service) HostSet(name string) (*site.HostSet, error) {
+	if h := s.Policy().HostSetNamed(name); h != nil {
+		return h, nil
+	}
+	return nil, notFound("set", "amber hosts list", "there is no host set %q", name)
+}
+
+func cleanExportPath(p string) (string, error) {
+	clean := path.Clean("/" + p)
+	if clean == "/" || len(clean) > 255 {
+		return "", invalid("path", "%q is no path for an export: write /NAME, or /NAME/NAME", p)
+	}
+	for part := range strings.SplitSeq(clean[1:], "/") {
+		if err := checkPlaceName("path", part); err != nil {
+			return "", err
+		}
+	}
+	return clean, nil
+}
+
+// CreateExport publishes a folder, or a path below it, over NFS. Without client rules no host
+// gets in.
+func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*site.PublishedExport, error) {
+	f, at, err := s.place(in.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if in.Path == "" {
+		in.Path = f.Name
+	}
+	where, err := cleanExportPath(in.Path)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "add export", where, func(tx *store.Tx) error {
+		if !at.Exists {
+			return notFound("folder", "amber folder show "+quote(f.Name), "%s is not on disk", f.Display(at.Path))
+		}
+		for _, e := range s.Policy().Exports {
+			if e.Path == where {
+				return conflict("path", "amber export show "+quote(where), "there is an export %s already", where)
+			}
+			if inside(e.Path, where) || inside(where, e.Path) {
+				return conflict("path", "amber export show "+quote(e.Path), "%s and export %s would lie within each other: clients could not tell where one ends", where, e.Path)
+			}
+		}
+		id, err := tx.Insert(ctx, `INSERT INTO exports (path, folder_id, below, description, sync, client_groups) VALUES (?, ?, ?, ?, ?, ?)`,
+			where, f.ID, at.Path, in.Description, in.Sync, in.ClientGroups)
+		if err != nil {
+			return err
+		}
+		for _, r := range in.Rules {
+			if _, err := s.writeRule(ctx, tx, r, id, nil); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.Export(where)
+}
+
+// ExportChange is what is to change of an export; nil leaves a field as it is.
+type ExportChange struct {
+	Description        *string
+	Sync, ClientGroups *bool
+}
+
+// UpdateExport changes an export and gives the new record.
+func (s *Service) UpdateExport(ctx context.Context, by Actor, name string, in ExportChange) (*site.PublishedExport, error) {
+	e, err := s.Export(name)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "change export", e.Path, func(tx *store.Tx) error {
+		return tx.Run(ctx, `UPDATE exports SET description = coalesce(?, description), sync = coalesce(?, sync), client_groups = coalesce(?, client_groups) WHERE id = ?`,
+			in.Description, in.Sync, in.ClientGroups, e.ID)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.Export(e.Path)
+}
+
+// RemoveExport ends the publication. The folder stays.
+func (s *Service) RemoveExport(ctx context.Context, by Actor, name string) error {
+	e, err := s.Export(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove export", e.Path, func(tx *store.Tx) error {
+		return tx.Run(ctx, `DELETE FROM exports WHERE id = ?`, e.ID)
+	})
+}
+
+// CreateHostSet makes a named list of client rules.
+func (s *Service) CreateHostSet(ctx context.Context, by Actor, name, description string, rules []RuleInput) (*site.HostSet, error) {
+	if err := checkPlaceName("name", name); err != nil {
+		return nil, err
+	}
+	err := s.change(ctx, by, "add host set", name, func(tx *store.Tx) error {
+		if s.Policy().HostSetNamed(name) != nil {
+			return conflict("name", "amber hosts show "+quote(name), "there is a host set %s already", name)
+		}
+		id, err := tx.Insert(ctx, `INSERT INTO host_sets (name, description) VALUES (?, ?)`, name, description)
+		if err != nil {
+			return err
+		}
+		for _, r := range rules {
+			if _, err := s.writeRule(ctx, tx, r, nil, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.HostSet(name)
+}
+
+// UpdateHostSet gives a host set another description.
+func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name, description string) (*site.HostSet, error) {
+	h, err := s.HostSet(name)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "change host set", h.Name, func(tx *store.Tx) error {
+		return tx.Run(ctx, `UPDATE host_sets SET description = ? WHERE id = ?`, description, h.ID)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.HostSet(h.Name)
+}
+
+// UsedBy lists the paths of the exports in which a host set stands.
+func (s *Service) UsedBy(set string) []string {
+	var out []string
+	for _, e := range s.Policy().Exports {
+		if slices.ContainsFunc(e.Rules, func(r site.ClientRule) bool { return identity.Fold(r.From) == identity.Fold(site.SetMark+set) }) {
+			out = append(out, e.Path)
+		}
+	}
+	return out
+}
+
+// RemoveHostSet removes a host set that no export uses.
+func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) error {
+	h, err := s.HostSet(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove host set", h.Name, func(tx *store.Tx) error {
+		if used := s.UsedBy(h.Name); len(used) > 0 {
+			return conflict("", "amber export show "+quote(used[0]), "host set %s is used by %s", h.Name, strings.Join(used, ", "))
+		}
+		return tx.Run(ctx, `DELETE FROM host_sets WHERE id = ?`, h.ID)
+	})
+}
+
+// fill puts what an input says into a rule.
+func (s *Service) fill(r *site.ClientRule, in RuleInput) error {
+	if in.From != "" {
+		clean, everyone, err := site.CleanFrom(in.From)
+		if err != nil {
+			return invalid("from", "%q is not an address, a network such as 192.0.2.0/24, a host name, a pattern such as *.larkfell.example, or %sNAME for a host set", in.From, site.SetMark)
+		}
+		if everyone && !in.Everyone {
+			return &Error{Kind: Conflict, Field: "from", Confirm: true, Message: clean + " lets in every host that can reach this gateway."}
+		}
+		r.From = clean
+	}
+	if in.Write != nil {
+		r.Write = *in.Write
+	}
+	if in.Squash != nil {
+		switch r.Squash = site.Squash(*in.Squash); r.Squash {
+		case site.SquashNone, site.SquashRoot, site.SquashAll:
+		default:
+			return invalid("squash", "%q is not one of none, root, all", *in.Squash)
+		}
+	}
+	if in.Unknown != nil {
+		switch r.Unknown = site.Unknown(*in.Unknown); r.Unknown {
+		case site.UnknownRefused, site.UnknownAnonymous, site.UnknownNumber:
+		default:
+			return invalid("unknown", "%q is not one of refused, anonymous, number", *in.Unknown)
+		}
+	}
+	for _, n := range []struct {
+		field string
+		in    *uint32
+		to    *uint32
+	}{{"anonUid", in.AnonUID, &r.AnonUID}, {"anonGid", in.AnonGID, &r.AnonGID}} {
+		if n.in == nil {
+			continue
+		}
+		if *n.in == posix.Nobody {
+			return invalid(n.field, "%d belongs to nobody and cannot be anyone's", *n.in)
+		}
+		*n.to = *n.in
+	}
+	if in.Security != nil {
+		r.Security = nil
+		for _, f := range in.Security {
+			if site.Flavor(f) != site.FlavorSys {
+				return invalid("security", "%q is not a security flavour that this version speaks: sys", f)
+			}
+			r.Security = append(r.Security, site.FlavorSys)
+		}
+		if len(r.Security) == 0 {
+			return invalid("security", "without any security flavour nobody gets in: sys")
+		}
+	}
+	if in.PrivilegedPort != nil {
+		r.PrivilegedPort = *in.PrivilegedPort
+	}
+	return nil
+}
+
+func (s *Service) writeRule(ctx context.Context, tx *store.Tx, in RuleInput, export, set any) (int64, error) {
+	if name, ok := strings.CutPrefix(in.From, site.SetMark); ok {
+		if set != nil {
+			return 0, invalid("from", "a host set holds rules and no other host sets")
+		}
+		h, err := s.HostSet(name)
+		if err != nil {
+			return 0, err
+		}
+		in.From, in.Everyone = "", false
+		if in.Write != nil || in.Squash != nil || in.AnonUID != nil || in.AnonGID != nil || in.Security != nil || in.PrivilegedPort != nil || in.Unknown != nil {
+			return 0, invalid("from", "the rules of host set %s say for themselves on what terms their hosts come in: amber hosts rule set", h.Name)
+		}
+		return tx.InsertClientRule(ctx, export, nil, h.ID, site.ClientRule{Squash: site.SquashRoot, Unknown: site.UnknownRefused, Security: []site.Flavor{site.FlavorSys}})
+	}
+	if in.From == "" {
+		return 0, invalid("from", "say from whom: an address, a network, a host name, a pattern, or %sNAME for a host set", site.SetMark)
+	}
+	r := site.ClientRule{Squash: site.SquashRoot, AnonUID: site.Anonymous, AnonGID: site.Anonymous, Security: []site.Flavor{site.FlavorSys}, Unknown: site.UnknownRefused}
+	if err := s.fill(&r, in); err != nil {
+		return 0, err
+	}
+	return tx.InsertClientRule(ctx, export, set, nil, r)
+}
+
+// RuleList is the export or the host set whose client rules are meant: one of the two.
+type RuleList struct{ Export, Set string }
+
+// Command is the command by which the list is worked on: "amber export rule".
+func (l RuleList) Command() string {
+	if l.Set != "" {
+		return "amber hosts rule"
+	}
+	return "amber export rule"
+}
+
+func (l RuleList) name() string {
+	if l.Set != "" {
+		return l.Set
+	}
+	return l.Export
+}
+
+// ruleList finds the list's record under the policy now in force: its numbers for SQL, one of them
+// nil, its name, and its rules.
+func (s *Service) ruleList(l RuleList) (export, set any, name string, rules []site.ClientRule, err error) {
+	if l.Set != "" {
+		h, err := s.HostSet(l.Set)
+		if err != nil {
+			return nil, nil, "", nil, err
+		}
+		return nil, h.ID, h.Name, h.Rules, nil
+	}
+	e, err := s.Export(l.Export)
+	if err != nil {
+		return nil, nil, "", nil, err
+	}
+	return e.ID, nil, e.Path, e.Rules, nil
+}
+
+// AddRule writes a client rule at a position counted from 1, at the end for 0, and gives its
+// number.
+func (s *Service) AddRule(ctx context.Context, by Actor, l RuleList, in RuleInput, position int) (int64, error) {
+	_, _, name, _, err := s.ruleList(l)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	err = s.change(ctx, by, "add client rule", name, func(tx *store.Tx) error {
+		export, set, _, rules, err := s.ruleList(l)
+		if err != nil {
+			return err
+		}
+		if position < 0 || position > len(rules)+1 {
+			return invalid("position", "position %d is not among the %d there would be", position, len(rules)+1)
+		}
+		if id, err = s.writeRule(ctx, tx, in, export, set); err != nil || position == 0 {
+			return err
+		}
+		return tx.OrderClientRules(ctx, slices.Insert(ruleIDs(rules), position-1, id))
+	})
+	return id, err
+}
+
+func ruleIDs(rules []site.ClientRule) []int64 {
+	out := make([]int64, len(rules))
+	for i, r := range rules {
+		out[i] = r.ID
+	}
+	return out
+}
+
+// changeRule runs a change of one rule of a list.
+func (s *Service) changeRule(ctx context.Context, by Actor, action string, l RuleList, id int64, fn func(tx *store.Tx, rules []site.ClientRule, at int) error) error {
+	_, _, name, _, err := s.ruleList(l)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, fmt.Sprintf("%s %d", action, id), name, func(tx *store.Tx) error {
+		_, _, _, rules, err := s.ruleList(l)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(rules, func(r site.ClientRule) bool { return r.ID == id })
+		if at < 0 {
+			show := "amber export show "
+			if l.Set != "" {
+				show = "amber hosts show "
+			}
+			return notFound("id", show+quote(name), "%s has no client rule %d", name, id)
+		}
+		return fn(tx, rules, at)
+	})
+}
+
+// UpdateRule changes a client rule.
+func (s *Service) UpdateRule(ctx context.Context, by Actor, l RuleList, id int64, in RuleInput) error {
+	return s.changeRule(ctx, by, "change client rule", l, id, func(tx *store.Tx, rules []site.ClientRule, at int) error {
+		r := rules[at]
+		if strings.HasPrefix(r.From, site.SetMark) || strings.HasPrefix(in.From, site.SetMark) {
+			return invalid("from", "a line that stands for a host set has nothing to change: remove it and add another")
+		}
+		if err := s.fill(&r, in); err != nil {
+			return err
+		}
+		flavors := make([]string, len(r.Security))
+		for i, f := range r.Security {
+			flavors[i] = string(f)
+		}
+		return tx.Run(ctx, `UPDATE client_rules SET hosts = ?, read_write = ?, squash = ?, anon_uid = ?, anon_gid = ?, security = ?, privileged_port = ?, unknown = ? WHERE id = ?`,
+			r.From, r.Write, string(r.Squash), r.AnonUID, r.AnonGID, strings.Join(flavors, ","), r.PrivilegedPort, string(r.Unknown), id)
+	})
+}
+
+// MoveRule puts a client rule at a position among the others, counted from 1.
+func (s *Service) MoveRule(ctx context.Context, by Actor, l RuleList, id int64, position int) error {
+	return s.changeRule(ctx, by, "move client rule", l, id, func(tx *store.Tx, rules []site.ClientRule, at int) error {
+		if position < 1 || position > len(rules) {
+			return invalid("position", "position %d is not among the %d there are", position, len(rules))
+		}
+		order := ruleIDs(rules)
+		return tx.OrderClientRules(ctx, slices.Insert(slices.Delete(order, at, at+1), position-1, id))
+	})
+}
+
+// RemoveRule removes a client rule.
+func (s *Service) RemoveRule(ctx context.Context, by Actor, l RuleList, id int64) error {
+	return s.changeRule(ctx, by, "remove client rule", l, id, func(tx *store.Tx, _ []site.ClientRule, _ int) error {
+		return tx.Run(ctx, `DELETE FROM client_rules WHERE id = ?`, id)
+	})
+}
+
+// Tried is what an export does with an address.
+type Tried struct {
+	Export *site.PublishedExport
+	Origin site.Origin
+	Line   *site.Line // nil: no rule matches
+	Lets   bool       // whether requests from there reach the export
+	Reason string
+}
+
+// origin is where somebody asks from: an address, or a host name that is looked up.
+func (s *Service) origin(ctx context.Context, from string, port int) (site.Origin, error) {
+	if port == 0 {
+		port = 1023 // a privileged one, as the kernel's own clients use
+	}
+	if port < 1 || port > 65535 {
+		return site.Origin{}, invalid("port", "%d is no port", port)
+	}
+	o := site.Origin{Port: uint16(port), Flavor: site.FlavorSys}
+	addr, err := netip.ParseAddr(from)
+	if err != nil {
+		ctx, cancel := context.WithTimeout(ctx, lookupTimeout)
+		defer cancel()
+		addrs, lookup := s.hosts.lookup.LookupNetIP(ctx, "ip", from)
+		if !hostName.MatchString(from) || lookup != nil || len(addrs) == 0 {
+			return o, invalid("from", "%q is not an address, nor a host name that leads to one", from)
+		}
+		addr = addrs[0]
+	}
+	o.Address = addr.Unmap()
+	o.Names = s.NamesOf(ctx, o.Address)
+	return o, nil
+}
+
+// TryExport says which client rule of an export applies to an address, or a host name, and why.
+func (s *Service) TryExport(ctx context.Context, name, from string, port int) (Tried, error) {
+	e, err := s.Export(name)
+	if err != nil {
+		return Tried{}, err
+	}
+	o, err := s.origin(ctx, from, port)
+	if err != nil {
+		return Tried{}, err
+	}
+	p := s.Policy()
+	if e = p.Export(e.ID); e == nil {
+		return Tried{}, notFound("export", "amber export list", "there is no export %q", name)
+	}
+	t := Tried{Export: e, Origin: o, Line: e.Match(&o), Lets: access.MayMount(p, e, &o)}
+	switch {
+	case t.Line == nil:
+		t.Reason = fmt.Sprintf("none of its %d client rules matches %s", len(e.Lines), o.Address)
+	case t.Lets:
+		t.Reason = fmt.Sprintf("%s is the first that matches", t.Line.From)
+	case !p.Services.NFS:
+		t.Reason = fmt.Sprintf("%s is the first that matches, but NFS is switched off", t.Line.From)
+	case t.Line.PrivilegedPort && o.Port >= 1024:
+		t.Reason = fmt.Sprintf("%s is the first that matches, and it wants a source port below 1024", t.Line.From)
+	default:
+		t.Reason = fmt.Sprintf("%s is the first that matches, and it does not take flavour %s", t.Line.From, o.Flavor)
+	}
+	return t, nil
+}
+
+// Remembered, Remember and Forget keep which NFS clients hold state, so that they may reclaim it
+// after a restart; see store.Store.
+func (s *Service) Remembered(ctx context.Context, kind string) ([][]byte, error) {
+	return s.store.Remembered(ctx, kind)
+}
+
+// Remember is described at Remembered.
+func (s *Service) Remember(ctx context.Context, kind string, owner []byte) error {
+	return s.store.Remember(ctx, kind, owner)
+}
+
+// Forget is described at Remembered.
+func (s *Service) Forget(ctx context.Context, kind string, owner []byte) error {
+	return s.store.Forget(ctx, kind, owner)
+}
