@@ -3,6 +3,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"embed"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	records "amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -34,6 +36,31 @@ type entry struct {
 	Level   string   `yaml:"level"`
 	Applies []string `yaml:"applies"`
 	Note    string   `yaml:"note"`
+}
+
+type rule struct {
+	From    string `yaml:"from"`
+	RW      bool   `yaml:"rw"`
+	Squash  string `yaml:"squash"`
+	Unknown string `yaml:"unknown"`
+}
+
+func inputs(rules []rule) []service.RuleInput {
+	var out []service.RuleInput
+	for _, r := range rules {
+		in := service.RuleInput{From: r.From, Everyone: true} // one of them is a mistake, on purpose
+		if r.RW {
+			in.Write = &r.RW
+		}
+		if r.Squash != "" {
+			in.Squash = &r.Squash
+		}
+		if r.Unknown != "" {
+			in.Unknown = &r.Unknown
+		}
+		out = append(out, in)
+	}
+	return out
 }
 
 type larkfell struct {
@@ -58,11 +85,23 @@ type larkfell struct {
 	Volumes []struct {
 		Name string `yaml:"name"`
 	} `yaml:"volumes"`
-	Folders []struct {
+	HostSets []struct {
 		Name        string `yaml:"name"`
 		Description string `yaml:"description"`
-		Group       string `yaml:"group"`
-		Share       *struct {
+		Rules       []rule `yaml:"rules"`
+	} `yaml:"hostSets"`
+	Folders []struct {
+		Name        string  `yaml:"name"`
+		Description string  `yaml:"description"`
+		Owner       string  `yaml:"owner"`
+		Group       string  `yaml:"group"`
+		Permissions string  `yaml:"permissions"`
+		Mode        *uint32 `yaml:"mode"`
+		Export      *struct {
+			Description string `yaml:"description"`
+			Rules       []rule `yaml:"rules"`
+		} `yaml:"export"`
+		Share *struct {
 			Description      string `yaml:"description"`
 			ListOnlyOpenable bool   `yaml:"listOnlyOpenable"`
 		} `yaml:"share"`
@@ -128,8 +167,16 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			return err
 		}
 	}
+	for _, h := range site.HostSets {
+		if _, err := svc.CreateHostSet(ctx, by, h.Name, h.Description, inputs(h.Rules)); err != nil {
+			return err
+		}
+	}
 	for _, f := range site.Folders {
-		if _, err := svc.CreateFolder(ctx, by, service.FolderInput{Name: f.Name, Volume: site.Volumes[0].Name, Description: f.Description, Owner: "wren", Group: f.Group}); err != nil {
+		// Mapped, so that the demo is the same whoever runs it.
+		in := service.FolderInput{Name: f.Name, Volume: site.Volumes[0].Name, Description: f.Description, Owner: cmp.Or(f.Owner, "wren"), Group: f.Group,
+			Permissions: records.Permissions(f.Permissions), Ownership: records.Mapped, Mode: f.Mode}
+		if _, err := svc.CreateFolder(ctx, by, in); err != nil {
 			return err
 		}
 		for _, path := range sortedKeys(f.Cut) {
@@ -152,8 +199,13 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 				return err
 			}
 		}
+		if f.Export != nil {
+			if _, err := svc.CreateExport(ctx, by, service.ExportInput{Folder: f.Name, Description: f.Export.Description, Rules: inputs(f.Export.Rules)}); err != nil {
+				return err
+			}
+		}
 	}
-	return nil
+	return svc.SetService(ctx, by, "nfs", true)
 }
 
 func sortedKeys(m map[string][]entry) []string {

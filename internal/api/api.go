@@ -34,6 +34,7 @@ type Config struct {
 	Console fs.FS  // the built web console; nil for none
 	Version string // goes into the OpenAPI document
 	SMBPort int    // where SMB answers, for what clients are told to type
+	NFSPort int    // and NFS
 }
 
 // Server answers the API and serves the console.
@@ -41,6 +42,7 @@ type Server struct {
 	svc     *service.Service
 	log     *slog.Logger
 	smbPort int
+	nfsPort int
 	api     huma.API
 	mux     chi.Router
 }
@@ -75,7 +77,7 @@ func withoutPort(address string) string {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, mux: chi.NewRouter()}
+	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")

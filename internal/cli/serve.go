@@ -21,6 +21,8 @@ import (
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/nfs"
+	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/smb"
 	"amber.example/gatekeeper/web"
@@ -42,12 +44,17 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringFlag{Name: "state", Usage: "directory of the records and keys", Value: defaultState()},
 		&cli.StringFlag{Name: "console", Usage: "address of the console and the API", Value: "127.0.0.1:8460"},
 		&cli.StringFlag{Name: "smb", Usage: "address of SMB", Value: ":4450", DefaultText: ":4450, with --demo 127.0.0.1:4450"},
+		&cli.StringFlag{Name: "nfs", Usage: "address of NFS", Value: ":20490", DefaultText: ":20490, with --demo 127.0.0.1:20490"},
+		&cli.StringFlag{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-		if cmd.Bool("demo") && !cmd.IsSet("smb") {
+		for flag, address := range map[string]string{"smb": "127.0.0.1:4450", "nfs": "127.0.0.1:20490"} {
+			if !cmd.Bool("demo") || cmd.IsSet(flag) {
+				continue
+			}
 			// Its passwords are known to everyone: it answers this machine only.
-			if err := cmd.Set("smb", "127.0.0.1:4450"); err != nil {
+			if err := cmd.Set(flag, address); err != nil {
 				return err
 			}
 		}
@@ -107,6 +114,16 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		return fmt.Errorf("SMB: %w", err)
 	}
 	defer smbListener.Close()
+	nfsListener, err := net.Listen("tcp", cmd.String("nfs"))
+	if err != nil {
+		return fmt.Errorf("NFS: %w", err)
+	}
+	defer nfsListener.Close()
+	portmap, err := listenPortmap(cmd.String("portmap"))
+	if err != nil {
+		return err
+	}
+	defer portmap.close()
 
 	svc, err := service.Open(ctx, state)
 	if err != nil {
@@ -120,15 +137,22 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	namespace := files.New(svc.Policy, svc)
 	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: namespace, Log: log.With("service", "smb")})
-	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version, SMBPort: portOf(smbListener)})
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Log: log.With("service", "nfs")})
+	if err != nil {
+		return err
+	}
+	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
+		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener)})
 	httpServer := &http.Server{Handler: handler,
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 
-	failed := make(chan error, 2)
+	failed := make(chan error, 5)
+	go func() { failed <- nfsServer.Serve(nfsListener) }()
+	portmap.serve(nfsServer.Mappings(uint16(portOf(nfsListener))), log.With("service", "portmap"), failed)
 	go func() { failed <- smbServer.Serve(smbListener) }()
 	go func() { failed <- httpServer.Serve(console) }()
-	if err := a.greet(svc, cmd.Bool("demo"), console.Addr(), smbListener.Addr()); err != nil {
+	if err := a.greet(svc, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
 		return err
 	}
 	select {
@@ -137,10 +161,55 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	log.Info("stopping")
 	smbListener.Close()
+	nfsListener.Close()
 	smbServer.Close()
+	nfsServer.Close()
 	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, httpServer.Shutdown(end))
+}
+
+// portmapper is the optional listener of the port mapper, on TCP and UDP.
+type portmapper struct {
+	tcp net.Listener
+	udp net.PacketConn
+}
+
+func listenPortmap(address string) (*portmapper, error) {
+	if address == "" {
+		return &portmapper{}, nil
+	}
+	tcp, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("port mapper: %w", err)
+	}
+	udp, err := net.ListenPacket("udp", address)
+	if err != nil {
+		tcp.Close()
+		return nil, fmt.Errorf("port mapper: %w", err)
+	}
+	return &portmapper{tcp, udp}, nil
+}
+
+func (p *portmapper) close() {
+	if p.tcp != nil {
+		p.tcp.Close()
+		p.udp.Close()
+	}
+}
+
+// serve answers until close, and tells of what goes wrong before.
+func (p *portmapper) serve(mappings []onc.Mapping, log *slog.Logger, failed chan<- error) {
+	if p.tcp == nil {
+		return
+	}
+	port := uint32(portOf(p.tcp))
+	mappings = append(mappings, onc.Mapping{Program: onc.PortmapProgram, Version: onc.PortmapVersion, Protocol: onc.ProtocolTCP, Port: port},
+		onc.Mapping{Program: onc.PortmapProgram, Version: onc.PortmapVersion, Protocol: onc.ProtocolUDP, Port: port})
+	programs := []onc.Program{onc.Portmap(mappings)}
+	server := &onc.Server{Programs: programs, Log: log}
+	go func() { failed <- server.Serve(p.tcp) }()
+	go func() { failed <- onc.ServePackets(p.udp, programs) }()
 }
 
 func portOf(l net.Listener) int {
@@ -159,13 +228,17 @@ func serverName() string {
 }
 
 // greet prints where everything answers and what to do first.
-func (a *app) greet(svc *service.Service, isDemo bool, console, smbAddr net.Addr) error {
+func (a *app) greet(svc *service.Service, isDemo bool, console, smbAddr, nfsAddr net.Addr) error {
 	w := a.out
 	_, port, err := net.SplitHostPort(smbAddr.String())
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(w, "Amber Gatekeeper %s is up.\n\n  console and API  http://%s\n  SMB              %s\n", a.version, console, smbAddr)
+	_, nfsPort, err := net.SplitHostPort(nfsAddr.String())
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "Amber Gatekeeper %s is up.\n\n  console and API  http://%s\n  SMB              %s\n  NFS              %s\n", a.version, console, smbAddr, nfsAddr)
 	if code := svc.FirstCode(); code != "" {
 		fmt.Fprintf(w, "\nThere is no administrator yet. Make the first one in the console, or type\n\n  amber first-administrator NAME --code %s\n", code)
 	}
@@ -179,7 +252,7 @@ func (a *app) greet(svc *service.Service, isDemo bool, console, smbAddr net.Addr
 	}
 	accounts.print(w)
 	fmt.Fprintf(w, `
-Five things to try, from another terminal in this directory:
+Six things to try, from another terminal in this directory:
 
   1. Sign in as the administrator; then see what is published.
        AMBER_PASSWORD=keeper%[1]s bin/amber sign-in keeper
@@ -195,8 +268,13 @@ Five things to try, from another terminal in this directory:
        bin/amber entry add nightlog allow orla read
   5. Find the grant that cannot work: isolde may read a directory she cannot reach.
        bin/amber why isolde instruments/firmware/bench
+  6. Mount an export over NFS. On Linux, as root:
+       mount -t nfs -o vers=4.1,port=%[4]s 127.0.0.1:/scratch /mnt
+     With libnfs (make test installs it), as the reduction hosts' account; then ask what plates lets it do:
+       nfs-ls 'nfs://127.0.0.1/scratch?version=4&nfsport=%[4]s&uid=2102&gid=3001'
+       bin/amber why svc-reduce plates --via nfs --from 127.0.0.1 --want change
 
 The console shows the same: http://%[3]s as keeper or auditor. Stop with Ctrl-C; make demo-reset starts over.
-`, demo.PasswordSuffix, port, console)
+`, demo.PasswordSuffix, port, console, nfsPort)
 	return nil
 }

@@ -437,7 +437,7 @@ func (o *Object) mayGo() error {
 	if of := o.w.n.open[o.id()]; of != nil {
 		for h := range of.handles {
 			// A client of SMB that shares nothing of the name keeps it; those of NFS never do.
-			if h.sub.Guest == nil && sharingNeeded(h.asked) != 0 && h.sharing&ShareDelete == 0 {
+			if h.sub.Guest == nil && h.claims != 0 && h.sharing&ShareDelete == 0 {
 				return ErrSharing
 			}
 		}

@@ -20,7 +20,8 @@ type Handle struct {
 	folderID     int64
 	file         bool
 	asked        acl.Mask // what it was opened for
-	sharing      Sharing
+	sharing      Sharing  // guarded by Namespace.mu once registered, as is claims
+	claims       Sharing  // what others have to share with it
 	writeThrough bool
 	created      bool
 	holder       any
@@ -233,6 +234,10 @@ func (h *Handle) DeletePending() bool {
 func (h *Handle) Close() error {
 	h.folder.paths.RLock()
 	defer h.folder.paths.RUnlock()
+	return h.close()
+}
+
+func (h *Handle) close() error {
 	h.mu.Lock()
 	if h.closed {
 		h.mu.Unlock()

@@ -483,12 +483,13 @@ func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
 	if of.deletePending {
 		return ErrDeletePending
 	}
-	mine := sharingNeeded(h.asked)
+	h.claims = sharingNeeded(h.asked)
+	mine := h.claims
 	if empties {
 		mine |= ShareWrite
 	}
 	for other := range of.handles {
-		theirs := sharingNeeded(other.asked)
+		theirs := other.claims
 		if mine == 0 || theirs == 0 || h.holder != nil && h.holder == other.holder {
 			continue // to look at a file disturbs nobody, and nobody it
 		}

@@ -195,7 +195,7 @@ func (n *Namespace) barred(id fileID, offset, length int64, writing bool) error 
 		need = ShareWrite
 	}
 	for h := range of.handles {
-		if sharingNeeded(h.asked) != 0 && need&^h.sharing != 0 {
+		if h.claims != 0 && need&^h.sharing != 0 {
 			n.mu.Unlock()
 			return ErrSharing
 		}

@@ -75,12 +75,14 @@ func (w *Visit) unlock() {
 	}
 }
 
-// Admitted says whether the gates before any object let the guest in: an error wraps ErrDenied
-// and names the gate.
-func (w *Visit) Admitted() error {
-	verdict := w.v.decide("", false, acl.Synchronize)
-	if verdict.Gate != access.Open && verdict.Gate < access.Path {
-		return &Denied{Gate: verdict.Gate, Path: w.v.folder.Display(w.below)}
+// Reachable says whether the service and the client rules let the guest's host in, whoever is
+// asking there: an error wraps ErrDenied and names the gate.
+func (w *Visit) Reachable() error {
+	switch {
+	case !w.v.policy.Services.NFS:
+		return &Denied{Gate: access.Service, Path: w.v.folder.Display(w.below)}
+	case !access.MayMount(w.v.policy, w.v.nfs.Export, &w.v.nfs.Origin):
+		return &Denied{Gate: access.Origin, Path: w.v.folder.Display(w.below)}
 	}
 	return nil
 }
@@ -191,26 +193,44 @@ var errLost = errors.New("not where it was")
 // VisitObject begins a visit at the object that a key names, looking for it if it is not where
 // it was: ErrStale where it is nowhere, ErrBusy where that could not be settled now.
 func (n *Namespace) VisitObject(g *Guest, key Key, alone bool) (*Visit, *Object, error) {
+	w, found, err := n.VisitObjects(g, alone, key)
+	if err != nil {
+		return nil, nil, err
+	}
+	return w, found[0], nil
+}
+
+// VisitObjects is VisitObject for several objects of one export.
+func (n *Namespace) VisitObjects(g *Guest, alone bool, keys ...Key) (*Visit, []*Object, error) {
 	for try := 0; ; try++ {
 		w, err := n.Visit(g, alone)
 		if err != nil {
 			return nil, nil, err
 		}
-		o, err := w.Object(key)
+		var found []*Object
+		var lost Key
+		for _, key := range keys {
+			o, err2 := w.Object(key)
+			if err = err2; err != nil {
+				lost = key
+				break
+			}
+			found = append(found, o)
+		}
 		if err == nil {
-			return w, o, nil
+			return w, found, nil
 		}
 		state, folderRoot := w.state, w.v.folder.Root
 		w.End()
 		switch {
 		case !errors.Is(err, errLost):
 			return nil, nil, err
-		case state.spots.isMissing(key):
+		case state.spots.isMissing(lost):
 			return nil, nil, ErrStale
-		case try == 2:
+		case try == 2+len(keys):
 			return nil, nil, ErrBusy
 		}
-		if err := searchFor(state, folderRoot, key); err != nil {
+		if err := searchFor(state, folderRoot, lost); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -306,7 +326,7 @@ func (o *Object) Look() (Attributes, error) {
 // directory may, and anyone may look at where the export begins, since mounting does.
 func (o *Object) MayLook() error {
 	if o.IsRoot() {
-		return o.w.Admitted()
+		return o.w.Reachable()
 	}
 	verdict := o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes)
 	if verdict.Gate != access.Open && verdict.Gate <= access.Path {
@@ -411,3 +431,11 @@ func (o *Object) List(cookie uint64, visit func(Listed) bool) error {
 
 // Child gives a name of a directory that has just been listed.
 func (o *Object) Child(name string) (*Object, error) { return o.child(name) }
+
+// Release closes an object before its visit ends, for listings of many.
+func (o *Object) Release() {
+	if i := len(o.w.opened) - 1; i > 0 && o.w.opened[i] == o.fd {
+		unix.Close(o.fd)
+		o.w.opened = o.w.opened[:i]
+	}
+}

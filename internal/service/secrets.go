@@ -3,7 +3,9 @@ package service
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/binary"
@@ -24,7 +26,10 @@ import (
 
 // sealer encrypts the secrets that must be recoverable, with the key file beside
 // the database.
-type sealer struct{ aead cipher.AEAD }
+type sealer struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 func openSealer(path string) (sealer, error) {
 	key, err := os.ReadFile(path)
@@ -49,7 +54,15 @@ func openSealer(path string) (sealer, error) {
 		return sealer{}, fmt.Errorf("key file %s: %w", path, err)
 	}
 	aead, err := cipher.NewGCMWithRandomNonce(block)
-	return sealer{aead}, err
+	return sealer{aead, key}, err
+}
+
+// HandleKey is the key that authenticates NFS file handles. It stays the same over restarts,
+// as handles do.
+func (s *Service) HandleKey() []byte {
+	m := hmac.New(sha256.New, s.keys.key)
+	m.Write([]byte("NFS file handles"))
+	return m.Sum(nil)
 }
 
 func (s sealer) seal(user identity.ID, secret []byte) []byte {

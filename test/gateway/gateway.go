@@ -19,6 +19,7 @@ import (
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/smb"
 	"amber.example/gatekeeper/web"
@@ -30,6 +31,7 @@ type Gateway struct {
 	Files   *files.Namespace
 	State   string
 	SMB     string // address
+	NFS     string
 	URL     string // of the console and the API
 }
 
@@ -50,12 +52,23 @@ func Start(t testing.TB) *Gateway {
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()
-	console := httptest.NewServer(api.New(api.Config{Service: svc, Log: log, Console: web.Console(), Version: "test", SMBPort: l.Addr().(*net.TCPAddr).Port}))
+	nl, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: g.Files, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Log: log})
+	require.NoError(t, err)
+	nfsDone := make(chan error, 1)
+	go func() { nfsDone <- nfsServer.Serve(nl) }()
+	g.NFS = nl.Addr().String()
+	console := httptest.NewServer(api.New(api.Config{Service: svc, Log: log, Console: web.Console(), Version: "test",
+		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port}))
 	g.URL = console.URL
 	t.Cleanup(func() {
 		console.Close()
 		l.Close()
 		server.Close()
+		nl.Close()
+		nfsServer.Close()
+		<-nfsDone
 		if err := <-done; err != nil && !errors.Is(err, net.ErrClosed) {
 			t.Error(err)
 		}

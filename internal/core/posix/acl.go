@@ -1,6 +1,7 @@
 package posix
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -194,4 +195,11 @@ func Bits(perm uint32) string {
 		b.WriteRune(letter)
 	}
 	return b.String()
+}
+
+// Sorted is the list in the order in which it is kept.
+func (l ACL) Sorted() ACL {
+	out := slices.Clone(l)
+	slices.SortStableFunc(out, func(a, b ACE) int { return cmp.Or(cmp.Compare(a.Tag, b.Tag), cmp.Compare(a.ID, b.ID)) })
+	return out
 }

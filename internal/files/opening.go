@@ -1,0 +1,124 @@
+package files
+
+import (
+	"errors"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+)
+
+// Open opens a regular file that is there, as NFS version 4 does: req says with what access and
+// sharing; its share, path and disposition are not looked at.
+func (o *Object) Open(req OpenRequest) (*Handle, error) {
+	switch {
+	case o.Dir():
+		return nil, ErrIsDirectory
+	case !o.Regular():
+		return nil, ErrInvalid
+	}
+	req.Disposition, req.Directory = OpenOnly, false
+	place := Place{Path: o.path, Exists: true, File: true}
+	h, _, err := o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req)
+	if errors.Is(err, ErrDenied) && req.Access == acl.ReadData {
+		req.Access = acl.Execute // to run it is to read it
+		if h2, _, err2 := o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req); err2 == nil {
+			return h2, nil
+		}
+	}
+	return h, err
+}
+
+// OpenNew makes a regular file and opens it: ErrExists where something is there.
+func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Object, error) {
+	if err := o.mayAdd(name, true); err != nil {
+		return nil, nil, err
+	}
+	mode := uint32(0o600)
+	if set.Mode != nil {
+		mode = *set.Mode
+	}
+	req.Disposition, req.Directory, req.Mode = CreateOnly, false, &mode
+	h, _, err := o.w.n.create(o.w.v, o.w.state, o.w.root, Place{Path: join(o.path, name), ParentExists: true}, req)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := o.child(name)
+	if err == nil {
+		set.Mode = nil
+		err = c.set(set, true)
+	}
+	if err == nil {
+		o.w.n.noteMaker(c.id(), o.w.v.nfs)
+		err = o.flushNames()
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, h.Drop())
+	}
+	return h, c, nil
+}
+
+// flushNames puts the names of a directory on disk.
+func (o *Object) flushNames() error {
+	fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	return translate(unix.Fsync(fd))
+}
+
+// Drop closes a handle within a visit, which Close must not be called in.
+func (h *Handle) Drop() error { return h.close() }
+
+// Narrow has a handle shut others out less, as NFS's OPEN_DOWNGRADE does: it goes on as if
+// it had been opened for that access only.
+func (h *Handle) Narrow(access acl.Mask, sharing Sharing) {
+	h.ns.mu.Lock()
+	defer h.ns.mu.Unlock()
+	h.claims, h.sharing = sharingNeeded(access), sharing
+}
+
+// Sync puts what was written on disk as far as asked.
+func (h *Handle) Sync(stable Stability) error {
+	return h.use(func(fd int) error { return syncTo(fd, stable) })
+}
+
+// Size is the length in bytes.
+func (h *Handle) Size() (uint64, error) {
+	var size uint64
+	err := h.use(func(fd int) error {
+		var st unix.Statx_t
+		err := statx(fd, &st)
+		size = st.Size
+		return err
+	})
+	return size, err
+}
+
+// TestRange gives a lock on the object that would stand in an owner's way; nil when there is none.
+func (o *Object) TestRange(owner any, r Range) (*Held, error) {
+	switch {
+	case o.Dir():
+		return nil, ErrIsDirectory
+	case !o.Regular():
+		return nil, ErrInvalid
+	}
+	if err := o.MayLook(); err != nil {
+		return nil, err
+	}
+	o.w.n.mu.Lock()
+	of := o.w.n.open[o.id()]
+	o.w.n.mu.Unlock()
+	if of == nil {
+		return nil, nil
+	}
+	l := &of.locks
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if have := l.conflict(owner, r); have != nil {
+		found := *have
+		return &found, nil
+	}
+	return nil, nil
+}

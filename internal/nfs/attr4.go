@@ -1,0 +1,563 @@
+package nfs
+
+import (
+	"errors"
+	"log/slog"
+	"math"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/onc"
+)
+
+// status4 is nfsstat4, RFC 8881 section 15.1.
+type status4 uint32
+
+const (
+	ok4                   status4 = 0
+	err4Perm              status4 = 1
+	err4NoEnt             status4 = 2
+	err4IO                status4 = 5
+	err4Access            status4 = 13
+	err4Exist             status4 = 17
+	err4XDev              status4 = 18
+	err4NotDir            status4 = 20
+	err4IsDir             status4 = 21
+	err4Inval             status4 = 22
+	err4FBig              status4 = 27
+	err4NoSpc             status4 = 28
+	err4ROFS              status4 = 30
+	err4NameTooLong       status4 = 63
+	err4NotEmpty          status4 = 66
+	err4Stale             status4 = 70
+	err4BadHandle         status4 = 10001
+	err4BadCookie         status4 = 10003
+	err4NotSupp           status4 = 10004
+	err4TooSmall          status4 = 10005
+	err4ServerFault       status4 = 10006
+	err4BadType           status4 = 10007
+	err4Delay             status4 = 10008
+	err4Same              status4 = 10009
+	err4Denied            status4 = 10010
+	err4Expired           status4 = 10011
+	err4Locked            status4 = 10012
+	err4Grace             status4 = 10013
+	err4ShareDenied       status4 = 10015
+	err4WrongSec          status4 = 10016
+	err4ClidInUse         status4 = 10017
+	err4Resource          status4 = 10018
+	err4NoFileHandle      status4 = 10020
+	err4MinorVersMismatch status4 = 10021
+	err4StaleClientID     status4 = 10022
+	err4StaleStateID      status4 = 10023
+	err4OldStateID        status4 = 10024
+	err4BadStateID        status4 = 10025
+	err4BadSeqID          status4 = 10026
+	err4NotSame           status4 = 10027
+	err4LockRange         status4 = 10028
+	err4Symlink           status4 = 10029
+	err4AttrNotSupp       status4 = 10032
+	err4NoGrace           status4 = 10033
+	err4ReclaimBad        status4 = 10034
+	err4BadXDR            status4 = 10036
+	err4LocksHeld         status4 = 10037
+	err4OpenMode          status4 = 10038
+	err4BadOwner          status4 = 10039
+	err4BadChar           status4 = 10040
+	err4BadName           status4 = 10041
+	err4FileOpen          status4 = 10046
+	err4OpIllegal         status4 = 10044
+	err4BadSession        status4 = 10052
+	err4BadSlot           status4 = 10053
+	err4CompleteAlready   status4 = 10054
+	err4NotConnected      status4 = 10055
+	err4SeqMisordered     status4 = 10063
+	err4SequencePos       status4 = 10064
+	err4ReqTooBig         status4 = 10065
+	err4RepTooBig         status4 = 10066
+	err4RepTooBigToCache  status4 = 10067
+	err4RetryUncachedRep  status4 = 10068
+	err4TooManyOps        status4 = 10070
+	err4OpNotInSession    status4 = 10071
+	err4ClientIDBusy      status4 = 10074
+	err4SeqFalseRetry     status4 = 10076
+	err4WrongType         status4 = 10083
+)
+
+var statuses4 = []struct {
+	err    error
+	status status4
+}{
+	{files.ErrNameTooLong, err4NameTooLong}, {files.ErrName, err4Inval}, {files.ErrOwner, err4Perm}, {files.ErrReadOnlyFile, err4Access},
+	{files.ErrNotFound, err4NoEnt}, {files.ErrPathNotFound, err4NoEnt}, {files.ErrExists, err4Exist}, {files.ErrDenied, err4Access},
+	{files.ErrIsDirectory, err4IsDir}, {files.ErrNotDirectory, err4NotDir}, {files.ErrSharing, err4ShareDenied}, {files.ErrLocked, err4Locked},
+	{files.ErrNotEmpty, err4NotEmpty}, {files.ErrNoSpace, err4NoSpc}, {files.ErrGone, err4Stale}, {files.ErrStale, err4Stale},
+	{files.ErrInvalid, err4Inval}, {files.ErrNotSupported, err4NotSupp}, {files.ErrAcross, err4XDev}, {files.ErrBusy, err4Delay},
+	{files.ErrDeletePending, err4FileOpen}, {files.ErrLoop, err4Inval}, {files.ErrClosed, err4BadStateID}, {errBadHandle, err4BadHandle},
+}
+
+func toStatus4(log *slog.Logger, err error) status4 {
+	if err == nil {
+		return ok4
+	}
+	if st := status4(0); errors.As(err, &st) {
+		return st
+	}
+	for _, s := range statuses4 {
+		if errors.Is(err, s.err) {
+			return s.status
+		}
+	}
+	log.Error("operation failed", "error", err)
+	return err4IO
+}
+
+// Error makes a status an error, for what has no other.
+func (s status4) Error() string { return "nfsstat4 " + strconv.Itoa(int(s)) }
+
+// Attributes, by their numbers in RFC 8881 section 5.
+const (
+	attrSupported      = 0
+	attrType           = 1
+	attrExpire         = 2
+	attrChange         = 3
+	attrSize           = 4
+	attrLinkSupport    = 5
+	attrSymlinkSupport = 6
+	attrNamedAttr      = 7
+	attrFSID           = 8
+	attrUniqueHandles  = 9
+	attrLease          = 10
+	attrRdattrError    = 11
+	attrACL            = 12
+	attrACLSupport     = 13
+	attrCanSetTime     = 15
+	attrCaseFold       = 16
+	attrCaseKept       = 17
+	attrChownRestrict  = 18
+	attrHandle         = 19
+	attrFileID         = 20
+	attrFilesAvail     = 21
+	attrFilesFree      = 22
+	attrFilesTotal     = 23
+	attrHomogeneous    = 26
+	attrMaxSize        = 27
+	attrMaxLink        = 28
+	attrMaxName        = 29
+	attrMaxRead        = 30
+	attrMaxWrite       = 31
+	attrMode           = 33
+	attrNoTrunc        = 34
+	attrLinks          = 35
+	attrOwner          = 36
+	attrOwnerGroup     = 37
+	attrRawDev         = 41
+	attrSpaceAvail     = 42
+	attrSpaceFree      = 43
+	attrSpaceTotal     = 44
+	attrSpaceUsed      = 45
+	attrAccess         = 47
+	attrAccessSet      = 48
+	attrCreate         = 50
+	attrTimeDelta      = 51
+	attrMetadata       = 52
+	attrModify         = 53
+	attrModifySet      = 54
+	attrMountedOn      = 55
+	attrExclCreate     = 75 // version 4.1
+)
+
+// bitmap is a set of attributes.
+type bitmap [3]uint32
+
+func (b bitmap) has(n int) bool { return b[n/32]&(1<<(n%32)) != 0 }
+func (b *bitmap) set(n int)     { b[n/32] |= 1 << (n % 32) }
+
+func bitmapOf(attrs ...int) (b bitmap) {
+	for _, a := range attrs {
+		b.set(a)
+	}
+	return b
+}
+
+var (
+	settable = bitmapOf(attrSize, attrMode, attrOwner, attrOwnerGroup, attrAccessSet, attrModifySet)
+	// supported leaves out, of version 4.0, what it does not know.
+	supported = func(minor uint32) bitmap {
+		b := bitmapOf(attrSupported, attrType, attrExpire, attrChange, attrSize, attrLinkSupport, attrSymlinkSupport, attrNamedAttr, attrFSID,
+			attrUniqueHandles, attrLease, attrRdattrError, attrACL, attrACLSupport, attrCanSetTime, attrCaseFold, attrCaseKept, attrChownRestrict,
+			attrHandle, attrFileID, attrFilesAvail, attrFilesFree, attrFilesTotal, attrHomogeneous, attrMaxSize, attrMaxLink, attrMaxName,
+			attrMaxRead, attrMaxWrite, attrMode, attrNoTrunc, attrLinks, attrOwner, attrOwnerGroup, attrRawDev, attrSpaceAvail, attrSpaceFree,
+			attrSpaceTotal, attrSpaceUsed, attrAccess, attrAccessSet, attrCreate, attrTimeDelta, attrMetadata, attrModify, attrModifySet, attrMountedOn)
+		if minor >= 1 {
+			b.set(attrExclCreate)
+		}
+		return b
+	}
+)
+
+func readBitmap(r *onc.Reader) (b bitmap) {
+	for i := range r.Count(8, 4) {
+		if v := r.Uint32(); i < len(b) {
+			b[i] = v
+		}
+	}
+	return b
+}
+
+func putBitmap(w *onc.Writer, b bitmap) {
+	n := len(b)
+	for n > 0 && b[n-1] == 0 {
+		n--
+	}
+	w.Uint32(uint32(n))
+	for _, v := range b[:n] {
+		w.Uint32(v)
+	}
+}
+
+// facts4 is what attributes are written from: an object, or a directory of the pseudo-root.
+type facts4 struct {
+	files.Attributes
+	fh        []byte
+	fsMajor   uint64
+	fsMinor   uint64
+	mountedOn uint64
+	space     func() files.Space
+	acl       func(w *onc.Writer)
+	rdattrErr status4
+}
+
+func putTime4(w *onc.Writer, t unix.StatxTimestamp) {
+	w.Uint64(uint64(t.Sec))
+	w.Uint32(t.Nsec)
+}
+
+// changeOf is the change attribute: the host's time of the last change, which moves in steps, and
+// the size and links besides, so that two changes within a step differ where they can.
+func changeOf(a *files.Attributes) uint64 {
+	return uint64(a.Change.Sec)*1e9 + uint64(a.Change.Nsec) ^ a.Size<<40 ^ uint64(a.Links)<<52
+}
+
+// putAttrs writes fattr4: of what is asked, what there is.
+func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) {
+	all := supported(minor)
+	for i := range asked {
+		asked[i] &= all[i]
+	}
+	asked[attrAccessSet/32] &^= 1 << (attrAccessSet % 32)
+	asked[attrModifySet/32] &^= 1 << (attrModifySet % 32)
+	if f.acl == nil {
+		asked[attrACL/32] &^= 1 << (attrACL % 32)
+	}
+	putBitmap(w, asked)
+	at := w.Len()
+	w.Uint32(0)
+	var space *files.Space
+	room := func() files.Space {
+		if space == nil {
+			sp := f.space()
+			space = &sp
+		}
+		return *space
+	}
+	for n := range 96 {
+		if !asked.has(n) {
+			continue
+		}
+		switch n {
+		case attrSupported:
+			putBitmap(w, all)
+		case attrType:
+			w.Uint32(fileType(&f.Attributes))
+		case attrExpire, attrNamedAttr, attrCaseFold:
+			w.Uint32(0) // handles are persistent; no; no
+		case attrChange:
+			w.Uint64(changeOf(&f.Attributes))
+		case attrSize:
+			w.Uint64(f.Size)
+		case attrLinkSupport, attrSymlinkSupport, attrUniqueHandles, attrCanSetTime, attrCaseKept, attrChownRestrict, attrHomogeneous, attrNoTrunc:
+			w.Bool(true)
+		case attrFSID:
+			w.Uint64(f.fsMajor)
+			w.Uint64(f.fsMinor)
+		case attrLease:
+			w.Uint32(uint32(s.Lease.Seconds()))
+		case attrRdattrError:
+			w.Uint32(uint32(f.rdattrErr))
+		case attrACL:
+			f.acl(w)
+		case attrACLSupport:
+			w.Uint32(3) // allow and deny
+		case attrHandle:
+			w.Opaque(f.fh)
+		case attrFileID:
+			w.Uint64(f.FileID)
+		case attrFilesAvail, attrFilesFree:
+			w.Uint64(room().FreeFiles)
+		case attrFilesTotal:
+			w.Uint64(room().Files)
+		case attrMaxSize:
+			w.Uint64(math.MaxInt64)
+		case attrMaxLink:
+			w.Uint32(32000)
+		case attrMaxName:
+			w.Uint32(255)
+		case attrMaxRead, attrMaxWrite:
+			w.Uint64(onc.MostData)
+		case attrMode:
+			w.Uint32(f.Mode)
+		case attrLinks:
+			w.Uint32(f.Links)
+		case attrOwner:
+			w.String(strconv.FormatUint(uint64(f.UID), 10))
+		case attrOwnerGroup:
+			w.String(strconv.FormatUint(uint64(f.GID), 10))
+		case attrRawDev:
+			w.Uint32(f.Major)
+			w.Uint32(f.Minor)
+		case attrSpaceAvail:
+			w.Uint64(room().Available)
+		case attrSpaceFree:
+			w.Uint64(room().Free)
+		case attrSpaceTotal:
+			w.Uint64(room().Total)
+		case attrSpaceUsed:
+			w.Uint64(f.Used)
+		case attrAccess:
+			putTime4(w, f.Access)
+		case attrCreate:
+			putTime4(w, f.Created)
+		case attrTimeDelta:
+			w.Uint64(0)
+			w.Uint32(1)
+		case attrMetadata:
+			putTime4(w, f.Change)
+		case attrModify:
+			putTime4(w, f.Modify)
+		case attrMountedOn:
+			w.Uint64(f.mountedOn)
+		case attrExclCreate:
+			putBitmap(w, settable)
+		}
+	}
+	w.PutUint32(at, uint32(w.Len()-at-4))
+}
+
+// readSet4 reads fattr4 for setting. The set that is read is given back for the answer.
+func (s *Server) readSet4(r *onc.Reader, minor uint32) (set files.Set, which bitmap, err error) {
+	which = readBitmap(r)
+	body := onc.NewReader(r.Opaque(64 << 10))
+	if r.Err() != nil {
+		return set, which, err4BadXDR
+	}
+	all := supported(minor)
+	for n := range 96 {
+		if !which.has(n) {
+			continue
+		}
+		if !settable.has(n) {
+			if all.has(n) && n != attrACL {
+				return set, which, err4Inval // it can only be read
+			}
+			return set, which, err4AttrNotSupp
+		}
+		switch n {
+		case attrSize:
+			v := body.Uint64()
+			set.Size = &v
+		case attrMode:
+			v := body.Uint32() & 0o7777
+			set.Mode = &v
+		case attrOwner, attrOwnerGroup:
+			name := body.String(longestOwner)
+			id, ok := parseOwner(name)
+			if !ok {
+				id, ok = s.namedOwner(name, n == attrOwnerGroup)
+			}
+			if !ok && body.Err() == nil {
+				return set, which, err4BadOwner
+			}
+			if n == attrOwner {
+				set.UID = &id
+			} else {
+				set.GID = &id
+			}
+		case attrAccessSet, attrModifySet:
+			t := &files.SetTime{Now: true}
+			if body.Uint32() == 1 {
+				*t = files.SetTime{Sec: int64(body.Uint64()), Nanosec: body.Uint32() % 1e9}
+			}
+			if n == attrAccessSet {
+				set.Accessed = t
+			} else {
+				set.Modified = t
+			}
+		}
+	}
+	if body.Err() != nil || body.Len() > 0 {
+		return set, which, err4BadXDR
+	}
+	return set, which, nil
+}
+
+// parseOwner reads a number as an owner (RFC 8881 section 5.9).
+func parseOwner(s string) (uint32, bool) {
+	n, err := strconv.ParseUint(s, 10, 32)
+	return uint32(n), err == nil && uint32(n) != posix.Nobody
+}
+
+// namedOwner turns NAME@DOMAIN into a number of the records.
+func (s *Server) namedOwner(name string, group bool) (uint32, bool) {
+	name, _, _ = strings.Cut(name, "@")
+	d := s.Policy().Directory
+	if group {
+		if g := d.GroupNamed(name); g != nil {
+			return g.GID, true
+		}
+		return 0, false
+	}
+	if u := d.UserNamed(name); u != nil {
+		return u.UID, true
+	}
+	return 0, false
+}
+
+// ACE flags, RFC 8881 section 6.2.1.4.
+const (
+	aceFileInherit   = 0x01
+	aceDirInherit    = 0x02
+	aceNoPropagate   = 0x04
+	aceInheritOnly   = 0x08
+	aceGroup         = 0x40
+	aceAllow, aceDen = 0, 1
+)
+
+type ace4 struct {
+	kind, flags uint32
+	mask        acl.Mask
+	who         string
+}
+
+func putACL4(w *onc.Writer, aces []ace4) {
+	w.Uint32(uint32(len(aces)))
+	for _, a := range aces {
+		w.Uint32(a.kind)
+		w.Uint32(a.flags)
+		w.Uint32(uint32(a.mask))
+		w.String(a.who)
+	}
+}
+
+// entriesACL spells the entries that bear on an object.
+func entriesACL(d *identity.Directory, o *files.Object) []ace4 {
+	var out []ace4
+	for _, a := range o.Entries().Aces {
+		e := ace4{mask: a.Mask}
+		if a.Entry.Deny {
+			e.kind = aceDen
+		}
+		switch who := a.Entry.Who; who.Kind {
+		case identity.KindUser:
+			if u := d.User(who.ID); u != nil {
+				e.who = strconv.FormatUint(uint64(u.UID), 10)
+			}
+		case identity.KindGroup:
+			if g := d.Group(who.ID); g != nil {
+				e.who, e.flags = strconv.FormatUint(uint64(g.GID), 10), aceGroup
+			}
+		case identity.KindOwner:
+			e.who = "OWNER@"
+		case identity.KindOwningGroup:
+			e.who, e.flags = "GROUP@", aceGroup
+		case identity.KindEveryone:
+			e.who = "EVERYONE@"
+		}
+		if o.Dir() {
+			if a.Entry.Applies&acl.Files != 0 {
+				e.flags |= aceFileInherit
+			}
+			if a.Entry.Applies&acl.Subfolders != 0 {
+				e.flags |= aceDirInherit
+			}
+			if a.Entry.Applies&acl.DirectOnly != 0 {
+				e.flags |= aceNoPropagate
+			}
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// unixACL spells owner, mode and POSIX ACL. Where somebody whom an entry names gets less than those
+// after it, a deny keeps them from it.
+func unixACL(o *files.Object) []ace4 {
+	list, inherited := o.ACL()
+	out := posixACEs(list, o.Dir(), 0)
+	if o.Dir() && inherited != nil {
+		out = append(out, posixACEs(inherited, true, aceFileInherit|aceDirInherit|aceInheritOnly)...)
+	}
+	return out
+}
+
+func posixACEs(list posix.ACL, dir bool, flags uint32) []ace4 {
+	mask := func(perm uint32) acl.Mask {
+		m := acl.ReadAttributes | acl.ReadACL | acl.Synchronize
+		if perm&posix.Read != 0 {
+			m |= acl.ReadData
+		}
+		if perm&posix.Write != 0 {
+			m |= acl.WriteData | acl.AppendData
+			if dir {
+				m |= acl.DeleteChild
+			}
+		}
+		if perm&posix.Exec != 0 {
+			m |= acl.Execute
+		}
+		return m
+	}
+	bits := func(perm uint32) acl.Mask { return mask(perm) &^ mask(0) }
+	most := uint32(7)
+	for _, e := range list {
+		if e.Tag == posix.Mask {
+			most = e.Perm
+		}
+	}
+	var out, denies []ace4
+	add := func(kind uint32, m acl.Mask, who string, more uint32) ace4 { return ace4{kind, flags | more, m, who} }
+	for _, e := range list {
+		number := strconv.FormatUint(uint64(e.ID), 10)
+		switch e.Tag {
+		case posix.UserObj:
+			if missing := bits(^e.Perm & 7); missing != 0 {
+				out = append(out, add(aceDen, missing, "OWNER@", 0))
+			}
+			out = append(out, add(aceAllow, mask(e.Perm)|acl.WriteAttributes|acl.WriteACL, "OWNER@", 0))
+		case posix.User:
+			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
+				out = append(out, add(aceDen, missing, number, 0))
+			}
+			out = append(out, add(aceAllow, mask(e.Perm&most), number, 0))
+		case posix.GroupObj, posix.Group:
+			who := "GROUP@"
+			if e.Tag == posix.Group {
+				who = number
+			}
+			out = append(out, add(aceAllow, mask(e.Perm&most), who, aceGroup))
+			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
+				denies = append(denies, add(aceDen, missing, who, aceGroup))
+			}
+		case posix.Other:
+			out = append(out, denies...)
+			out = append(out, add(aceAllow, mask(e.Perm), "EVERYONE@", 0))
+		}
+	}
+	return out
+}

@@ -1,0 +1,741 @@
+package nfs
+
+import (
+	"context"
+	"errors"
+	"math"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/onc"
+)
+
+// Procedures of NFS version 3, RFC 1813 section 3.3.
+const (
+	proc3Null = iota
+	proc3GetAttr
+	proc3SetAttr
+	proc3Lookup
+	proc3Access
+	proc3ReadLink
+	proc3Read
+	proc3Write
+	proc3Create
+	proc3Mkdir
+	proc3Symlink
+	proc3Mknod
+	proc3Remove
+	proc3Rmdir
+	proc3Rename
+	proc3Link
+	proc3ReadDir
+	proc3ReadDirPlus
+	proc3FSStat
+	proc3FSInfo
+	proc3PathConf
+	proc3Commit
+)
+
+const (
+	longestName3   = 4096 // longer than any name may be, so that one that is too long gets that answer
+	longestTarget3 = 4096
+)
+
+// call3 is one call of version 3.
+type call3 struct {
+	*onc.Call
+	s *Server
+	w *onc.Writer
+	r *onc.Reader
+}
+
+func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
+	q := &call3{c, s, w, c.Args}
+	procs := [...]func() onc.AcceptStat{
+		func() onc.AcceptStat { return onc.Success }, q.getAttr, q.setAttr, q.lookup, q.access, q.readLink, q.read, q.write, q.create, q.mkdir,
+		q.symlink, q.mknod, func() onc.AcceptStat { return q.remove(false) }, func() onc.AcceptStat { return q.remove(true) }, q.rename, q.link,
+		func() onc.AcceptStat { return q.readDir(false) }, func() onc.AcceptStat { return q.readDir(true) }, q.fsStat, q.fsInfo, q.pathConf, q.commit,
+	}
+	if c.Procedure >= uint32(len(procs)) {
+		return onc.ProcUnavail
+	}
+	switch c.Procedure {
+	case proc3SetAttr, proc3Create, proc3Mkdir, proc3Symlink, proc3Mknod, proc3Remove, proc3Rmdir, proc3Rename, proc3Link:
+	default:
+		return procs[c.Procedure]()
+	}
+	key, fresh, reply := s.replies.begin(c.Conn.Remote, c.XID, c.Procedure, c.Args.Rest())
+	if !fresh {
+		if reply == nil {
+			return onc.Drop
+		}
+		w.B = append(w.B, reply...)
+		return onc.Success
+	}
+	at := w.Len()
+	stat := procs[c.Procedure]()
+	s.replies.end(key, w.B[at:])
+	return stat
+}
+
+func (q *call3) handle() []byte { return q.r.Opaque(mostHandle3) }
+
+// status writes the status of an error, and says whether it is success.
+func (q *call3) status(err error) bool {
+	st := toStatus3(q.s.Log, err)
+	q.w.Uint32(uint32(st))
+	if st != ok3 {
+		q.s.Log.Debug("refused", "client", q.Conn.Remote, "procedure", q.Procedure, "uid", q.Cred.UID, "error", err)
+	}
+	return st == ok3
+}
+
+// errBadHandle is for a handle that was not made here.
+var errBadHandle = errors.New("not a handle of this server")
+
+// at begins a visit at the object that a handle names, if the guest's host gets that far.
+func (q *call3) at(raw []byte, alone bool) (*files.Visit, *files.Object, int64, error) {
+	v, found, export, err := q.s.visit(q.Call, alone, raw)
+	if err != nil {
+		return nil, nil, export, err
+	}
+	return v, found[0], export, nil
+}
+
+// visit begins a visit at the objects that handles name, all of one export.
+func (s *Server) visit(c *onc.Call, alone bool, raw ...[]byte) (*files.Visit, []*files.Object, int64, error) {
+	var export int64
+	var keys []files.Key
+	for i, b := range raw {
+		h, ok := s.handles.open(b)
+		switch {
+		case !ok:
+			return nil, nil, 0, errBadHandle
+		case i > 0 && h.export != export:
+			return nil, nil, 0, files.ErrAcross
+		}
+		export = h.export
+		keys = append(keys, h.key)
+	}
+	v, found, err := s.Files.VisitObjects(s.guest(c, export), alone, keys...)
+	if err != nil {
+		return nil, nil, export, err
+	}
+	if err := v.Reachable(); err != nil {
+		v.End()
+		return nil, nil, export, err
+	}
+	return v, found, export, nil
+}
+
+// fails answers an error with a status and n absent attributes.
+func (q *call3) fails(err error, n int) onc.AcceptStat {
+	if errors.Is(err, errBadHandle) {
+		q.w.Uint32(uint32(err3BadHandle))
+	} else {
+		q.status(err)
+	}
+	for range n {
+		q.w.Bool(false)
+	}
+	return onc.Success
+}
+
+func (q *call3) garbage() bool { return q.r.Err() != nil }
+
+func (q *call3) getAttr() onc.AcceptStat {
+	raw := q.handle()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 0)
+	}
+	defer v.End()
+	if !q.status(o.MayLook()) {
+		return onc.Success
+	}
+	a := o.Attributes()
+	putAttr3(q.w, export, &a)
+	return onc.Success
+}
+
+func (q *call3) setAttr() onc.AcceptStat {
+	raw, set := q.handle(), readSet(q.r)
+	guarded := q.r.Bool()
+	var sec, nsec uint32
+	if guarded {
+		sec, nsec = q.r.Uint32(), q.r.Uint32()
+	}
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer v.End()
+	before := now3(o)
+	if guarded && before != nil && (uint32(before.Change.Sec) != sec || before.Change.Nsec != nsec) {
+		q.w.Uint32(uint32(err3NotSync))
+	} else {
+		q.status(o.Set(set))
+	}
+	putWCC(q.w, export, before, now3(o))
+	return onc.Success
+}
+
+func (q *call3) lookup() onc.AcceptStat {
+	raw, name := q.handle(), q.r.String(longestName3)
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	o, err := dir.Lookup(name)
+	if !q.status(err) {
+		putPost(q.w, export, now3(dir))
+		return onc.Success
+	}
+	q.w.Opaque(q.s.seal(export, o))
+	a := o.Attributes()
+	putPost(q.w, export, &a)
+	putPost(q.w, export, now3(dir))
+	return onc.Success
+}
+
+// The bits of ACCESS, RFC 1813 section 3.3.4; those of version 4 are the same.
+const (
+	accessRead    = 0x01
+	accessLookup  = 0x02
+	accessModify  = 0x04
+	accessExtend  = 0x08
+	accessDelete  = 0x10
+	accessExecute = 0x20
+)
+
+// accessBits says what of ACCESS a mask amounts to.
+func accessBits(m acl.Mask, o *files.Object) uint32 {
+	var bits uint32
+	set := func(need acl.Mask, bit uint32) {
+		if m&need == need {
+			bits |= bit
+		}
+	}
+	set(acl.ReadData, accessRead)
+	if o.Dir() {
+		set(acl.Execute, accessLookup)
+		set(acl.DeleteChild, accessModify|accessDelete)
+		set(acl.AddFile|acl.AddSubdirectory, accessExtend)
+		return bits
+	}
+	set(acl.WriteData, accessModify)
+	set(acl.AppendData, accessExtend)
+	if a := o.Attributes(); a.Mode&0o111 != 0 {
+		set(acl.Execute, accessExecute)
+	}
+	return bits
+}
+
+func (q *call3) access() onc.AcceptStat {
+	raw, asked := q.handle(), q.r.Uint32()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	q.status(nil)
+	a := o.Attributes()
+	putPost(q.w, export, &a)
+	q.w.Uint32(accessBits(o.Granted(), o) & asked)
+	return onc.Success
+}
+
+func (q *call3) readLink() onc.AcceptStat {
+	raw := q.handle()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	target, err := o.Target()
+	good := q.status(err)
+	putPost(q.w, export, now3(o))
+	if good {
+		q.w.String(target)
+	}
+	return onc.Success
+}
+
+func (q *call3) file(raw []byte, write bool) (*files.File, int64, error) {
+	h, ok := q.s.handles.open(raw)
+	if !ok {
+		return nil, 0, errBadHandle
+	}
+	f, err := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, write)
+	return f, h.export, err
+}
+
+func (q *call3) read() onc.AcceptStat {
+	raw, offset, count := q.handle(), q.r.Uint64(), q.r.Uint32()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	f, export, err := q.file(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer f.Release()
+	a, err := f.Attributes()
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	n := int(min(count, onc.MostData))
+	switch {
+	case offset > math.MaxInt64-onc.MostData:
+		return q.fails(files.ErrInvalid, 1)
+	case offset >= a.Size:
+		n = 0
+	case uint64(n) > a.Size-offset:
+		n = int(a.Size - offset)
+	}
+	q.Reserve(q.w, n)
+	at := q.w.Len()
+	q.status(nil)
+	putPost(q.w, export, &a)
+	counts := q.w.Len()
+	q.w.Uint32(0)
+	q.w.Uint32(0)
+	q.w.Uint32(0)
+	got, err := f.ReadAt(q.w.Room(n), int64(offset))
+	if err != nil {
+		q.w.B = q.w.B[:at]
+		return q.fails(err, 1)
+	}
+	q.w.Cut(n, got)
+	q.w.PutUint32(counts, uint32(got))
+	if offset+uint64(got) >= a.Size {
+		q.w.PutUint32(counts+4, 1)
+	}
+	q.w.PutUint32(counts+8, uint32(got))
+	return onc.Success
+}
+
+func (q *call3) write() onc.AcceptStat {
+	raw, offset, count, stable := q.handle(), q.r.Uint64(), q.r.Uint32(), q.r.Uint32()
+	data := q.r.Opaque(onc.MostData)
+	if q.garbage() || stable > uint32(files.FileSync) || uint64(count) > uint64(len(data)) {
+		return onc.GarbageArgs
+	}
+	data = data[:count]
+	f, export, err := q.file(raw, true)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer f.Release()
+	before, err := f.Attributes()
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	if offset > math.MaxInt64-onc.MostData {
+		q.w.Uint32(uint32(err3FBig))
+		putWCC(q.w, export, &before, &before)
+		return onc.Success
+	}
+	n, did, err := f.WriteAt(data, int64(offset), files.Stability(stable))
+	good := q.status(err)
+	after, lookErr := f.Attributes()
+	if lookErr != nil {
+		putWCC(q.w, export, &before, nil)
+	} else {
+		putWCC(q.w, export, &before, &after)
+	}
+	if good {
+		q.w.Uint32(uint32(n))
+		q.w.Uint32(uint32(did))
+		q.w.Uint64(q.s.verifier)
+	}
+	return onc.Success
+}
+
+func (q *call3) commit() onc.AcceptStat {
+	raw := q.handle()
+	q.r.Uint64()
+	q.r.Uint32()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	f, export, err := q.file(raw, true)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer f.Release()
+	before, err := f.Attributes()
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	good := q.status(f.Commit())
+	putWCC(q.w, export, &before, &before)
+	if good {
+		q.w.Uint64(q.s.verifier)
+	}
+	return onc.Success
+}
+
+// made answers what makes something in a directory.
+func (q *call3) made(export int64, dir, o *files.Object, before *files.Attributes, err error) onc.AcceptStat {
+	if q.status(err) {
+		q.w.Bool(true)
+		q.w.Opaque(q.s.seal(export, o))
+		a := o.Attributes()
+		putPost(q.w, export, &a)
+	}
+	putWCC(q.w, export, before, now3(dir))
+	return onc.Success
+}
+
+// How CREATE goes about what is there, RFC 1813 section 3.3.8.
+const (
+	unchecked = 0
+	guarded   = 1
+	exclusive = 2
+)
+
+func (q *call3) create() onc.AcceptStat {
+	raw, name, how := q.handle(), q.r.String(longestName3), q.r.Uint32()
+	var set files.Set
+	var verifier files.Verifier
+	switch how {
+	case unchecked, guarded:
+		set = readSet(q.r)
+	case exclusive:
+		copy(verifier[:], q.r.Fixed(8))
+	default:
+		return onc.GarbageArgs
+	}
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer v.End()
+	before := now3(dir)
+	o, err := dir.CreateFile(name, set)
+	switch {
+	case err == nil && how == exclusive:
+		if err = o.SetVerifier(verifier); err == nil {
+			_, err = o.Look()
+		}
+	case errors.Is(err, files.ErrExists) && how != guarded:
+		there, found := dir.Lookup(name)
+		switch {
+		case found != nil:
+			err = found
+		case how == exclusive && there.MadeBy(verifier):
+			o, err = there, nil
+		case how == unchecked && there.Regular():
+			// Of what is there already only the size is set: opening with O_TRUNC means that.
+			o, err = there, nil
+			if set.Size != nil {
+				err = there.Set(files.Set{Size: set.Size})
+			}
+		}
+	}
+	return q.made(export, dir, o, before, err)
+}
+
+func (q *call3) mkdir() onc.AcceptStat {
+	raw, name, set := q.handle(), q.r.String(longestName3), readSet(q.r)
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer v.End()
+	before := now3(dir)
+	o, err := dir.Mkdir(name, set)
+	return q.made(export, dir, o, before, err)
+}
+
+func (q *call3) symlink() onc.AcceptStat {
+	raw, name, set, target := q.handle(), q.r.String(longestName3), readSet(q.r), q.r.String(longestTarget3)
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer v.End()
+	before := now3(dir)
+	o, err := dir.MakeLink(name, target, set)
+	return q.made(export, dir, o, before, err)
+}
+
+func (q *call3) mknod() onc.AcceptStat {
+	raw, name, kind := q.handle(), q.r.String(longestName3), q.r.Uint32()
+	var set files.Set
+	var mode uint32
+	switch kind {
+	case 3, 4: // devices
+		set = readSet(q.r)
+		q.r.Uint64()
+		mode = unix.S_IFCHR
+	case 6:
+		set, mode = readSet(q.r), unix.S_IFSOCK
+	case 7:
+		set, mode = readSet(q.r), unix.S_IFIFO
+	}
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer v.End()
+	before := now3(dir)
+	if mode == 0 {
+		q.w.Uint32(uint32(err3BadType))
+		putWCC(q.w, export, before, now3(dir))
+		return onc.Success
+	}
+	o, err := dir.Mknod(name, mode, set)
+	return q.made(export, dir, o, before, err)
+}
+
+func (q *call3) remove(isDir bool) onc.AcceptStat {
+	raw, name := q.handle(), q.r.String(longestName3)
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 2)
+	}
+	defer v.End()
+	before := now3(dir)
+	q.status(dir.Remove(name, isDir))
+	putWCC(q.w, export, before, now3(dir))
+	return onc.Success
+}
+
+func (q *call3) rename() onc.AcceptStat {
+	fromRaw, fromName, toRaw, toName := q.handle(), q.r.String(longestName3), q.handle(), q.r.String(longestName3)
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, found, export, err := q.s.visit(q.Call, true, fromRaw, toRaw)
+	if err != nil {
+		return q.fails(err, 4)
+	}
+	defer v.End()
+	dir, toDir := found[0], found[1]
+	before, beforeTo := now3(dir), now3(toDir)
+	q.status(dir.Rename(context.Background(), fromName, toDir, toName))
+	putWCC(q.w, export, before, now3(dir))
+	putWCC(q.w, export, beforeTo, now3(toDir))
+	return onc.Success
+}
+
+func (q *call3) link() onc.AcceptStat {
+	raw, dirRaw, name := q.handle(), q.handle(), q.r.String(longestName3)
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, found, export, err := q.s.visit(q.Call, false, raw, dirRaw)
+	if err != nil {
+		return q.fails(err, 3)
+	}
+	defer v.End()
+	o, dir := found[0], found[1]
+	before := now3(dir)
+	q.status(o.Link(dir, name))
+	putPost(q.w, export, now3(o))
+	putWCC(q.w, export, before, now3(dir))
+	return onc.Success
+}
+
+func (q *call3) readDir(plus bool) onc.AcceptStat {
+	raw, cookie, verifier := q.handle(), q.r.Uint64(), q.r.Uint64()
+	names := uint32(math.MaxUint32)
+	if plus {
+		names = q.r.Uint32() // what the names alone may take
+	}
+	most := q.r.Uint32()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, dir, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	h, _ := q.s.handles.open(raw)
+	ours := q.s.handles.cookieVerifier(h)
+	at := q.w.Len()
+	q.status(nil)
+	putPost(q.w, export, now3(dir))
+	q.w.Uint64(ours)
+	limit := at + int(min(most, onc.MostData)) - 8 // what ends the list
+	q.Reserve(q.w, limit-at)
+	any, full, taken := false, false, uint32(0)
+	if cookie != 0 && verifier != ours {
+		err = errBadCookie
+	} else {
+		err = dir.List(cookie, func(l files.Listed) bool {
+			before := q.w.Len()
+			q.w.Bool(true)
+			q.w.Uint64(l.FileID)
+			q.w.String(l.Name)
+			q.w.Uint64(l.Cookie)
+			taken += uint32(q.w.Len() - before)
+			if plus {
+				q.plus(export, dir, l.Name)
+			}
+			if q.w.Len() > limit || taken > names && any {
+				q.w.B, full = q.w.B[:before], true
+				return false
+			}
+			any = true
+			return true
+		})
+	}
+	if err == nil && full && !any {
+		err = errTooSmall
+	}
+	if err != nil {
+		q.w.B = q.w.B[:at]
+		switch {
+		case errors.Is(err, errTooSmall):
+			q.w.Uint32(uint32(err3TooSmall))
+		case errors.Is(err, errBadCookie), errors.Is(err, files.ErrInvalid):
+			q.w.Uint32(uint32(err3BadCookie))
+		default:
+			q.status(err)
+		}
+		putPost(q.w, export, now3(dir))
+		return onc.Success
+	}
+	q.w.Bool(false)
+	q.w.Bool(!full)
+	return onc.Success
+}
+
+var (
+	errTooSmall  = errors.New("not one name fits")
+	errBadCookie = errors.New("a cookie of another directory")
+)
+
+// plus writes what READDIRPLUS tells besides the name.
+func (q *call3) plus(export int64, dir *files.Object, name string) {
+	var o *files.Object
+	var err error
+	switch name {
+	case ".", "..":
+		o, err = dir.Lookup(name)
+	default:
+		o, err = dir.Child(name)
+	}
+	if err != nil || o.MayLook() != nil {
+		q.w.Bool(false)
+		q.w.Bool(false)
+		return
+	}
+	a := o.Attributes()
+	putPost(q.w, export, &a)
+	q.w.Bool(true)
+	q.w.Opaque(q.s.seal(export, o))
+	if o != dir {
+		o.Release()
+	}
+}
+
+func (q *call3) fsStat() onc.AcceptStat {
+	raw := q.handle()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	space, err := v.Space()
+	good := q.status(err)
+	putPost(q.w, export, now3(o))
+	if good {
+		q.w.Uint64(space.Total)
+		q.w.Uint64(space.Free)
+		q.w.Uint64(space.Available)
+		q.w.Uint64(space.Files)
+		q.w.Uint64(space.FreeFiles)
+		q.w.Uint64(space.FreeFiles)
+		q.w.Uint32(0) // it may change at any moment
+	}
+	return onc.Success
+}
+
+func (q *call3) fsInfo() onc.AcceptStat {
+	raw := q.handle()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	q.status(nil)
+	putPost(q.w, export, now3(o))
+	const block = 4096
+	for range 2 { // reading, writing
+		q.w.Uint32(onc.MostData)
+		q.w.Uint32(onc.MostData)
+		q.w.Uint32(block)
+	}
+	q.w.Uint32(64 << 10) // reading directories
+	q.w.Uint64(math.MaxInt64)
+	q.w.Uint32(0) // times are kept to
+	q.w.Uint32(1) // the nanosecond
+	const links, symlinks, homogeneous, canSetTime = 0x01, 0x02, 0x08, 0x10
+	q.w.Uint32(links | symlinks | homogeneous | canSetTime)
+	return onc.Success
+}
+
+func (q *call3) pathConf() onc.AcceptStat {
+	raw := q.handle()
+	if q.garbage() {
+		return onc.GarbageArgs
+	}
+	v, o, export, err := q.at(raw, false)
+	if err != nil {
+		return q.fails(err, 1)
+	}
+	defer v.End()
+	q.status(nil)
+	putPost(q.w, export, now3(o))
+	q.w.Uint32(32000) // links to a file
+	q.w.Uint32(255)   // bytes in a name
+	q.w.Bool(true)    // longer ones are refused
+	q.w.Bool(true)    // files are not given away
+	q.w.Bool(false)   // names that differ in case are two
+	q.w.Bool(true)    // and case is kept
+	return onc.Success
+}

@@ -1,0 +1,655 @@
+package nfs
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"math"
+	"net"
+	"net/netip"
+	"strconv"
+	"sync"
+	"time"
+
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/onc"
+)
+
+// The lock manager of version 3 clients: NLM version 4 (X/Open XNFS, chapter 14; RFC 1813 appendix
+// II). Its locks are the same as everyone's. Procedures that are answered by another call are not
+// spoken: over TCP nobody needs them.
+const (
+	nlmTest    = 1
+	nlmLock    = 2
+	nlmCancel  = 3
+	nlmUnlock  = 4
+	nlmGranted = 5
+	nlmShare   = 20
+	nlmUnshare = 21
+	nlmNMLock  = 22
+	nlmFreeAll = 23
+
+	nlmOK          = 0
+	nlmDenied      = 1
+	nlmNoLocks     = 2
+	nlmBlocked     = 3
+	nlmDeniedGrace = 4
+	nlmROFS        = 6
+	nlmStale       = 7
+	nlmFBig        = 8
+	nlmFailed      = 9
+)
+
+const (
+	rememberNLM  = "nlm"
+	mostNetObj   = 1024
+	mostWaiting  = 1024
+	mostNLMFiles = 1 << 14
+	// A client that was told of its lock takes it up within so long, or asks again: the Linux kernel
+	// asks again every 30 seconds.
+	takeUp      = 45 * time.Second
+	callBackFor = 5 * time.Second
+)
+
+// nlmOwner is who locks: a process of a host. It is compared with ==.
+type nlmOwner struct {
+	host  netip.Addr
+	svid  uint32
+	owner string
+}
+
+// nlmArgs is nlm4_lock.
+type nlmArgs struct {
+	caller         string
+	fh, oh         []byte
+	svid           uint32
+	offset, length uint64
+}
+
+type nlmFile struct {
+	host netip.Addr
+	fh   handle
+}
+
+// waiting is a lock that somebody waits for.
+type waiting struct {
+	file      nlmFile
+	owner     nlmOwner
+	r         files.Range
+	args      nlmArgs
+	cancel    context.CancelFunc
+	confirmed chan struct{} // closed when the client asks again, or releases
+}
+
+type lockManager struct {
+	s       *Server
+	ctx     context.Context
+	stop    context.CancelFunc
+	running sync.WaitGroup
+
+	mu         sync.Mutex
+	files      map[nlmFile]*files.Handle
+	owners     map[nlmFile]map[nlmOwner]bool // who has, or had, locks there
+	shares     map[nlmFile]map[nlmOwner]*files.Handle
+	waits      map[*waiting]struct{}
+	remembered map[netip.Addr]bool // hosts that hold locks, as written down
+	graceEnds  time.Time
+}
+
+func newLockManager(s *Server) (*lockManager, error) {
+	m := &lockManager{s: s, files: make(map[nlmFile]*files.Handle), owners: make(map[nlmFile]map[nlmOwner]bool),
+		shares: make(map[nlmFile]map[nlmOwner]*files.Handle), waits: make(map[*waiting]struct{}), remembered: make(map[netip.Addr]bool)}
+	m.ctx, m.stop = context.WithCancel(context.Background())
+	hosts, err := s.Memory.Remembered(m.ctx, rememberNLM)
+	if err != nil {
+		return nil, err
+	}
+	for _, raw := range hosts {
+		host, err := netip.ParseAddr(string(raw))
+		if err := errors.Join(err, s.Memory.Forget(m.ctx, rememberNLM, raw)); err != nil {
+			s.Log.Error("cannot read which hosts held locks", "error", err)
+			continue
+		}
+		m.graceEnds = time.Now().Add(s.Lease)
+		m.running.Add(1)
+		go func() {
+			defer m.running.Done()
+			m.tellRestart(host)
+		}()
+	}
+	return m, nil
+}
+
+func (m *lockManager) close() {
+	m.stop()
+	m.running.Wait()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, h := range m.files {
+		h.Close()
+	}
+	for _, by := range m.shares {
+		for _, h := range by {
+			h.Close()
+		}
+	}
+}
+
+func readNLM(r *onc.Reader) nlmArgs {
+	return nlmArgs{caller: r.String(mostNetObj), fh: r.Opaque(mostHandle3), oh: r.Opaque(mostNetObj), svid: r.Uint32(), offset: r.Uint64(), length: r.Uint64()}
+}
+
+func (a *nlmArgs) put(w *onc.Writer) {
+	w.String(a.caller)
+	w.Opaque(a.fh)
+	w.Opaque(a.oh)
+	w.Uint32(a.svid)
+	w.Uint64(a.offset)
+	w.Uint64(a.length)
+}
+
+func (a *nlmArgs) span(exclusive bool) (files.Range, bool) {
+	r := files.Range{Offset: a.offset, Length: a.length, Exclusive: exclusive}
+	if a.length == 0 || a.length > math.MaxUint64-a.offset { // to the end of the file
+		r.Length = math.MaxUint64 - a.offset
+	}
+	return r, r.Length > 0
+}
+
+func (m *lockManager) serve(c *onc.Call, w *onc.Writer) onc.AcceptStat {
+	switch c.Procedure {
+	case 0:
+		return onc.Success
+	case nlmFreeAll:
+		c.Args.String(mostNetObj)
+		c.Args.Uint32()
+		if c.Args.Err() != nil {
+			return onc.GarbageArgs
+		}
+		m.freeHost(c.Conn.Remote.Addr())
+		return onc.Success
+	case nlmTest, nlmLock, nlmCancel, nlmUnlock, nlmNMLock:
+	case nlmShare, nlmUnshare:
+		return m.share(c, w)
+	default:
+		return onc.ProcUnavail
+	}
+	cookie := c.Args.Opaque(mostNetObj)
+	var block, exclusive, reclaim bool
+	switch c.Procedure {
+	case nlmLock, nlmCancel, nlmNMLock:
+		block, exclusive = c.Args.Bool(), c.Args.Bool()
+	case nlmTest:
+		exclusive = c.Args.Bool()
+	}
+	a := readNLM(c.Args)
+	if c.Procedure == nlmLock || c.Procedure == nlmNMLock {
+		reclaim = c.Args.Bool()
+		c.Args.Uint32()
+	}
+	if c.Args.Err() != nil {
+		return onc.GarbageArgs
+	}
+	w.Opaque(cookie)
+	r, ok := a.span(exclusive)
+	if !ok {
+		w.Uint32(nlmFBig)
+		return onc.Success
+	}
+	owner := nlmOwner{c.Conn.Remote.Addr(), a.svid, string(a.oh)}
+	switch c.Procedure {
+	case nlmTest:
+		m.test(c, w, &a, owner, r)
+	case nlmLock, nlmNMLock:
+		w.Uint32(m.lock(c, &a, owner, r, block && c.Procedure == nlmLock, reclaim))
+	case nlmCancel:
+		w.Uint32(m.cancel(owner, r))
+	case nlmUnlock:
+		w.Uint32(m.unlock(c, &a, owner, r))
+	}
+	return onc.Success
+}
+
+func (m *lockManager) inGrace() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return time.Now().Before(m.graceEnds)
+}
+
+func nlmStatus(s *Server, err error) uint32 {
+	switch {
+	case err == nil:
+		return nlmOK
+	case errors.Is(err, files.ErrStale), errors.Is(err, files.ErrGone), errors.Is(err, errBadHandle):
+		return nlmStale
+	case errors.Is(err, files.ErrNoSpace):
+		return nlmNoLocks
+	case errors.Is(err, files.ErrDenied), errors.Is(err, files.ErrLocked), errors.Is(err, files.ErrSharing):
+		return nlmDenied
+	}
+	s.Log.Debug("lock failed", "error", err)
+	return nlmFailed
+}
+
+// file gives the open file on which a host's locks are, opening it if may says that the guest may.
+func (m *lockManager) file(c *onc.Call, raw []byte, open bool, write bool) (nlmFile, *files.Handle, error) {
+	h, ok := m.s.handles.open(raw)
+	if !ok {
+		return nlmFile{}, nil, errBadHandle
+	}
+	key := nlmFile{c.Conn.Remote.Addr(), h}
+	if open {
+		// Whoever locks must be able to read, or to write for a lock that shuts others out.
+		f, err := m.s.Files.File(m.s.guest(c, h.export), h.key, write)
+		if err != nil {
+			return key, nil, err
+		}
+		f.Release()
+	}
+	m.mu.Lock()
+	have := m.files[key]
+	n := len(m.files)
+	m.mu.Unlock()
+	if have != nil || !open {
+		return key, have, nil
+	}
+	if n >= mostNLMFiles {
+		return key, nil, files.ErrNoSpace
+	}
+	v, found, _, err := m.s.visit(c, false, raw)
+	if err != nil {
+		return key, nil, err
+	}
+	opened, err := found[0].Open(files.OpenRequest{Sharing: files.ShareRead | files.ShareWrite | files.ShareDelete})
+	v.End()
+	if err != nil {
+		return key, nil, err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if have := m.files[key]; have != nil { // two at once
+		defer opened.Close()
+		return key, have, nil
+	}
+	m.files[key] = opened
+	return key, opened, nil
+}
+
+func (m *lockManager) test(c *onc.Call, w *onc.Writer, a *nlmArgs, owner nlmOwner, r files.Range) {
+	if m.inGrace() {
+		w.Uint32(nlmDeniedGrace)
+		return
+	}
+	v, found, _, err := m.s.visit(c, false, a.fh)
+	if err != nil {
+		w.Uint32(nlmStatus(m.s, err))
+		return
+	}
+	defer v.End()
+	held, err := found[0].TestRange(owner, r)
+	if err != nil || held == nil {
+		w.Uint32(nlmStatus(m.s, err))
+		return
+	}
+	w.Uint32(nlmDenied)
+	w.Bool(held.Exclusive)
+	svid, oh := uint32(0), []byte("other")
+	if o, ok := held.By.(nlmOwner); ok {
+		svid, oh = o.svid, []byte(o.owner)
+	}
+	w.Uint32(svid)
+	w.Opaque(oh)
+	w.Uint64(held.Offset)
+	if held.Offset+held.Length == math.MaxUint64 {
+		w.Uint64(0)
+	} else {
+		w.Uint64(held.Length)
+	}
+}
+
+func (m *lockManager) lock(c *onc.Call, a *nlmArgs, owner nlmOwner, r files.Range, block, reclaim bool) uint32 {
+	if m.inGrace() != reclaim {
+		if reclaim {
+			return nlmDenied // it is over
+		}
+		return nlmDeniedGrace
+	}
+	key, f, err := m.file(c, a.fh, true, r.Exclusive)
+	if err != nil {
+		return nlmStatus(m.s, err)
+	}
+	if err := m.remember(owner.host); err != nil {
+		m.s.Log.Error("cannot note that a host holds locks", "error", err)
+		return nlmNoLocks
+	}
+	_, freed, err := f.LockRange(owner, r)
+	switch {
+	case err == nil:
+		m.owns(key, owner)
+		m.settle(owner, r)
+		return nlmOK
+	case !errors.Is(err, files.ErrLocked):
+		return nlmStatus(m.s, err)
+	case !block:
+		return nlmDenied
+	}
+	return m.wait(key, f, owner, r, *a, freed)
+}
+
+func (m *lockManager) owns(key nlmFile, owner nlmOwner) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.owners[key] == nil {
+		m.owners[key] = make(map[nlmOwner]bool)
+	}
+	m.owners[key][owner] = true
+}
+
+// remember writes down that a host holds locks, so that it is told of a restart.
+func (m *lockManager) remember(host netip.Addr) error {
+	m.mu.Lock()
+	known := m.remembered[host]
+	m.remembered[host] = true
+	m.mu.Unlock()
+	if known {
+		return nil
+	}
+	return m.s.Memory.Remember(m.ctx, rememberNLM, []byte(host.String()))
+}
+
+// settle notes that a client took up, or gave up, what it waited for.
+func (m *lockManager) settle(owner nlmOwner, r files.Range) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for x := range m.waits {
+		if x.owner == owner && x.r.Offset == r.Offset && x.r.Length == r.Length {
+			delete(m.waits, x)
+			close(x.confirmed)
+			x.cancel()
+		}
+	}
+}
+
+// wait waits for a range in the client's place, and calls it back when it has it.
+func (m *lockManager) wait(key nlmFile, f *files.Handle, owner nlmOwner, r files.Range, a nlmArgs, freed <-chan struct{}) uint32 {
+	a.fh, a.oh = append([]byte{}, a.fh...), append([]byte{}, a.oh...)
+	ctx, cancel := context.WithCancel(m.ctx)
+	x := &waiting{key, owner, r, a, cancel, make(chan struct{})}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for have := range m.waits {
+		if have.owner == owner && have.r == r && have.file == key { // it asked again: still waiting
+			cancel()
+			return nlmBlocked
+		}
+	}
+	if len(m.waits) >= mostWaiting {
+		cancel()
+		return nlmNoLocks
+	}
+	m.waits[x] = struct{}{}
+	m.running.Add(1)
+	go func() {
+		defer m.running.Done()
+		defer cancel()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-freed:
+			}
+			var err error
+			if _, freed, err = f.LockRange(owner, r); err == nil {
+				break
+			} else if !errors.Is(err, files.ErrLocked) {
+				m.settle(owner, r)
+				return
+			}
+		}
+		m.owns(key, owner)
+		if m.callBack(ctx, x) == nil {
+			m.settle(owner, r)
+			return
+		}
+		select {
+		case <-x.confirmed:
+		case <-ctx.Done():
+		case <-time.After(takeUp):
+			_ = f.UnlockRange(owner, r.Offset, r.Length) // nobody took it up
+			m.settle(owner, r)
+		}
+	}()
+	return nlmBlocked
+}
+
+// callBack tells a client that it has the lock it waited for.
+func (m *lockManager) callBack(ctx context.Context, x *waiting) error {
+	ctx, cancel := context.WithTimeout(ctx, callBackFor)
+	defer cancel()
+	d, err := dialProgram(ctx, x.owner.host, programNLM, 4)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	w := &onc.Writer{}
+	w.Opaque(binary.BigEndian.AppendUint64(nil, uint64(time.Now().UnixNano())))
+	w.Bool(x.r.Exclusive)
+	x.args.put(w)
+	res, err := d.Call(programNLM, 4, nlmGranted, nil, w.B)
+	if err != nil {
+		return err
+	}
+	res.Opaque(mostNetObj)
+	if res.Uint32() != nlmOK || res.Err() != nil {
+		return onc.ErrRefused
+	}
+	return nil
+}
+
+// dialProgram connects to a program of a host, asking its port mapper where that is.
+func dialProgram(ctx context.Context, host netip.Addr, program, version uint32) (*onc.Dial, error) {
+	d, err := onc.DialTCP(ctx, net.JoinHostPort(host.String(), strconv.Itoa(onc.PortmapPort)))
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	w := &onc.Writer{}
+	for _, v := range []uint32{program, version, onc.ProtocolTCP, 0} {
+		w.Uint32(v)
+	}
+	res, err := d.Call(onc.PortmapProgram, onc.PortmapVersion, 3, nil, w.B)
+	if err != nil {
+		return nil, err
+	}
+	port := res.Uint32()
+	if port == 0 || port > math.MaxUint16 || res.Err() != nil {
+		return nil, onc.ErrRefused
+	}
+	return onc.DialTCP(ctx, net.JoinHostPort(host.String(), strconv.Itoa(int(port))))
+}
+
+func (m *lockManager) cancel(owner nlmOwner, r files.Range) uint32 {
+	m.settle(owner, r)
+	return nlmOK
+}
+
+func (m *lockManager) unlock(c *onc.Call, a *nlmArgs, owner nlmOwner, r files.Range) uint32 {
+	m.settle(owner, r)
+	key, f, err := m.file(c, a.fh, false, false)
+	if err != nil {
+		return nlmStatus(m.s, err)
+	}
+	if f == nil {
+		return nlmOK // nothing of it was locked
+	}
+	if err := f.UnlockRange(owner, r.Offset, r.Length); err != nil {
+		return nlmStatus(m.s, err)
+	}
+	m.tidy(key, f, owner)
+	return nlmOK
+}
+
+// tidy closes a file on which a host has no locks left.
+func (m *lockManager) tidy(key nlmFile, f *files.Handle, owner nlmOwner) {
+	m.mu.Lock()
+	if !f.HasLocks(owner) {
+		delete(m.owners[key], owner)
+	}
+	last := len(m.owners[key]) == 0 && m.files[key] == f
+	for x := range m.waits {
+		last = last && x.file != key
+	}
+	if last {
+		delete(m.owners, key)
+		delete(m.files, key)
+	}
+	m.mu.Unlock()
+	if last {
+		f.Close()
+	}
+}
+
+// freeHost gives up all that a host has, since it has started anew.
+func (m *lockManager) freeHost(host netip.Addr) {
+	m.mu.Lock()
+	var closing []*files.Handle
+	for x := range m.waits {
+		if x.owner.host == host {
+			delete(m.waits, x)
+			x.cancel()
+		}
+	}
+	for key, f := range m.files {
+		if key.host != host {
+			continue
+		}
+		for owner := range m.owners[key] {
+			_ = f.UnlockRange(owner, 0, math.MaxUint64)
+		}
+		closing = append(closing, f)
+		delete(m.files, key)
+		delete(m.owners, key)
+	}
+	for key, by := range m.shares {
+		if key.host != host {
+			continue
+		}
+		for _, h := range by {
+			closing = append(closing, h)
+		}
+		delete(m.shares, key)
+	}
+	delete(m.remembered, host)
+	m.mu.Unlock()
+	for _, f := range closing {
+		f.Close()
+	}
+	_ = m.s.Memory.Forget(m.ctx, rememberNLM, []byte(host.String()))
+}
+
+// share is SHARE and UNSHARE: opening in a way that shuts others out, without reading.
+func (m *lockManager) share(c *onc.Call, w *onc.Writer) onc.AcceptStat {
+	cookie, caller, fh, oh := c.Args.Opaque(mostNetObj), c.Args.String(mostNetObj), c.Args.Opaque(mostHandle3), c.Args.Opaque(mostNetObj)
+	deny, access := c.Args.Uint32(), c.Args.Uint32()
+	reclaim := c.Args.Bool()
+	if c.Args.Err() != nil || deny > 3 || access > 3 {
+		return onc.GarbageArgs
+	}
+	_ = caller
+	w.Opaque(cookie)
+	answer := func(st uint32) onc.AcceptStat {
+		w.Uint32(st)
+		w.Uint32(0)
+		return onc.Success
+	}
+	h, ok := m.s.handles.open(fh)
+	if !ok {
+		return answer(nlmStale)
+	}
+	key, owner := nlmFile{c.Conn.Remote.Addr(), h}, nlmOwner{c.Conn.Remote.Addr(), 0, string(oh)}
+	if c.Procedure == nlmUnshare {
+		m.mu.Lock()
+		had := m.shares[key][owner]
+		delete(m.shares[key], owner)
+		m.mu.Unlock()
+		if had != nil {
+			had.Close()
+		}
+		return answer(nlmOK)
+	}
+	if m.inGrace() && !reclaim {
+		return answer(nlmDeniedGrace)
+	}
+	v, found, _, err := m.s.visit(c, false, fh)
+	if err != nil {
+		return answer(nlmStatus(m.s, err))
+	}
+	opened, err := found[0].Open(files.OpenRequest{Access: maskOf(access), Sharing: sharingOf(deny), Holder: owner})
+	v.End()
+	if err != nil {
+		return answer(nlmStatus(m.s, err))
+	}
+	m.mu.Lock()
+	if m.shares[key] == nil {
+		m.shares[key] = make(map[nlmOwner]*files.Handle)
+	}
+	had, full := m.shares[key][owner], len(m.shares) > mostNLMFiles
+	if !full {
+		m.shares[key][owner] = opened
+	}
+	m.mu.Unlock()
+	if had != nil {
+		had.Close()
+	}
+	if full {
+		opened.Close()
+		return answer(nlmNoLocks)
+	}
+	return answer(nlmOK)
+}
+
+// The status monitor, version 1 (X/Open XNFS, chapter 11), as far as a server needs it.
+const (
+	smNotify  = 6
+	mostNames = 1024
+)
+
+// serveStatus hears that a host has started anew.
+func (m *lockManager) serveStatus(c *onc.Call, _ *onc.Writer) onc.AcceptStat {
+	switch c.Procedure {
+	case 0:
+		return onc.Success
+	case smNotify:
+		c.Args.String(mostNames)
+		c.Args.Uint32()
+		if c.Args.Err() != nil {
+			return onc.GarbageArgs
+		}
+		// It speaks for itself alone, whatever name it gives.
+		m.freeHost(c.Conn.Remote.Addr())
+		return onc.Success
+	}
+	return onc.ProcUnavail
+}
+
+// tellRestart tells a host that held locks that this server has started anew, so that it asks for
+// them again while others must wait.
+func (m *lockManager) tellRestart(host netip.Addr) {
+	ctx, cancel := context.WithTimeout(m.ctx, callBackFor)
+	defer cancel()
+	d, err := dialProgram(ctx, host, programNSM, 1)
+	if err == nil {
+		defer d.Close()
+		name := ""
+		if a, ok := d.LocalAddr().(*net.TCPAddr); ok {
+			name = a.IP.String()
+		}
+		w := &onc.Writer{}
+		w.String(name)
+		w.Uint32(uint32(time.Now().Unix())*2 + 1) // odd is up
+		_, err = d.Call(programNSM, 1, smNotify, nil, w.B)
+	}
+	if err != nil {
+		m.s.Log.Info("a host that held locks could not be told of the restart", "host", host, "error", err)
+	}
+}

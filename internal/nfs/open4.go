@@ -1,0 +1,911 @@
+package nfs
+
+import (
+	"errors"
+	"math"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/onc"
+)
+
+// Special stateids, RFC 8881 section 8.2.3.
+var (
+	anonymousID    = stateID{}
+	bypassID       = stateID{math.MaxUint32, [12]byte{255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255}}
+	currentStateID = stateID{seq: 1}
+)
+
+func special(id stateID) bool { return id == anonymousID || id == bypassID }
+
+// lookUp finds what a stateid names: an open file, and the lock if it is of that kind. The caller
+// holds mu. With a nil client, any of version 4.0 will do.
+func (st *state) lookUp(c *client4, id stateID) (*open4, *lock4, status4) {
+	if c == nil {
+		for _, other := range st.clients {
+			if other.minor == 0 && (other.opens[id.other] != nil || other.locks[id.other] != nil) {
+				c = other
+				break
+			}
+		}
+	}
+	var boot [4]byte
+	copy(boot[:], id.other[:4])
+	if c == nil {
+		if uint32(boot[0])<<24|uint32(boot[1])<<16|uint32(boot[2])<<8|uint32(boot[3]) != st.boot {
+			return nil, nil, err4StaleStateID
+		}
+		return nil, nil, err4BadStateID
+	}
+	check := func(seq uint32) status4 {
+		switch {
+		case id.seq == 0 && c.minor == 1 || id.seq == seq:
+			return ok4
+		case id.seq > seq:
+			return err4BadStateID
+		}
+		return err4OldStateID
+	}
+	if o := c.opens[id.other]; o != nil {
+		return o, nil, check(o.seq)
+	}
+	if l := c.locks[id.other]; l != nil {
+		return l.open, l, check(l.seq)
+	}
+	return nil, nil, err4BadStateID
+}
+
+// given is the stateid that is meant: in version 4.1 a special one stands for the current.
+func (q *compound) given(id stateID) (stateID, status4) {
+	if q.minor == 1 && id == currentStateID {
+		if !q.hasState {
+			return id, err4BadStateID
+		}
+		return q.stateid, ok4
+	}
+	return id, ok4
+}
+
+// find finds the open file that a stateid of an operation names, and renews the client's lease.
+func (q *compound) find(id stateID) (*open4, status4) {
+	id, s := q.given(id)
+	if s != ok4 {
+		return nil, s
+	}
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	o, _, s := st.lookUp(q.client, id)
+	if s == err4OldStateID { // reading and writing may be under way while it moves on
+		s = ok4
+	}
+	if s != ok4 {
+		return nil, s
+	}
+	h, _ := q.s.handles.open(q.current)
+	if o.fh != h {
+		return nil, err4BadStateID
+	}
+	o.client.renew()
+	return o, ok4
+}
+
+// ordered runs an operation of version 4.0 in the order of its owner's requests: the one before is
+// answered as it was, others but the next are refused (RFC 7530 section 9.1.7). The caller holds mu
+// and fn gives it up only where it takes it again.
+func (q *compound) ordered(owner *seqOwner, seq uint32, fn func() status4) status4 {
+	if q.minor == 1 {
+		return fn()
+	}
+	switch {
+	case owner.known && seq == owner.seq && owner.answer != nil:
+		st := status4(uint32(owner.answer[0])<<24 | uint32(owner.answer[1])<<16 | uint32(owner.answer[2])<<8 | uint32(owner.answer[3]))
+		q.w.B = append(q.w.B, owner.answer[4:]...)
+		return st
+	case owner.known && seq != owner.seq+1:
+		return err4BadSeqID
+	}
+	at := q.w.Len()
+	s := fn()
+	switch s { // these do not count
+	case err4StaleClientID, err4StaleStateID, err4BadStateID, err4BadSeqID, err4BadXDR, err4Resource, err4NoFileHandle:
+		return s
+	}
+	owner.known, owner.seq = true, seq
+	keep := onc.Writer{}
+	keep.Uint32(uint32(s))
+	owner.answer = append(keep.B, q.w.B[at:]...)
+	return s
+}
+
+// Claims of OPEN, RFC 8881 section 18.16.
+const (
+	claimNull     = 0
+	claimPrevious = 1
+	claimFH       = 4
+)
+
+type openArgs struct {
+	seq, access, deny uint32
+	clientID          uint64
+	owner             string
+	create            bool
+	how               uint32 // as CREATE of version 3, and 3 for exclusive with attributes
+	set               files.Set
+	which             bitmap
+	verifier          files.Verifier
+	claim             uint32
+	name              string
+}
+
+func (q *compound) readOpen() (a openArgs, st status4) {
+	a.seq, a.access, a.deny = q.r.Uint32(), q.r.Uint32(), q.r.Uint32()
+	a.clientID, a.owner = q.r.Uint64(), q.r.String(longestOwner)
+	a.create = q.r.Uint32() == 1
+	var err error
+	if a.create {
+		a.how = q.r.Uint32()
+		switch a.how {
+		case unchecked, guarded:
+			a.set, a.which, err = q.s.readSet4(q.r, q.minor)
+		case exclusive:
+			copy(a.verifier[:], q.r.Fixed(8))
+		case 3:
+			if q.minor == 0 {
+				return a, err4Inval
+			}
+			copy(a.verifier[:], q.r.Fixed(8))
+			a.set, a.which, err = q.s.readSet4(q.r, q.minor)
+		default:
+			return a, err4BadXDR
+		}
+	}
+	if err != nil {
+		return a, q.fail(err)
+	}
+	a.claim = q.r.Uint32()
+	switch a.claim {
+	case claimNull:
+		var s status4
+		if a.name, s = q.name(); s != ok4 {
+			return a, s
+		}
+	case claimPrevious:
+		if q.r.Uint32() != 0 { // a delegation, of which there are none
+			return a, err4ReclaimBad
+		}
+	case claimFH:
+		if q.minor == 0 {
+			return a, err4Inval
+		}
+	default:
+		return a, err4NotSupp
+	}
+	if q.r.Err() != nil {
+		return a, err4BadXDR
+	}
+	if q.minor == 1 {
+		a.access &= 0xff // what it would like of delegations
+	}
+	if a.access == 0 || a.access > 3 || a.deny > 3 {
+		return a, err4Inval
+	}
+	if a.create && a.claim != claimNull {
+		return a, err4Inval
+	}
+	return a, ok4
+}
+
+func (q *compound) open() status4 {
+	a, s := q.readOpen()
+	if s == err4BadXDR {
+		return s
+	}
+	if q.minor == 1 {
+		a.clientID = q.session.client.id
+	}
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	c, cs := st.client(a.clientID, q.minor)
+	if cs != ok4 {
+		return cs
+	}
+	owner := c.owners[a.owner]
+	if owner == nil {
+		if len(c.owners) >= mostOwners {
+			for name, o := range c.owners { // those that have nothing open are forgotten
+				if o.opens == 0 {
+					delete(c.owners, name)
+				}
+			}
+			if len(c.owners) >= mostOwners {
+				return err4Resource
+			}
+		}
+		owner = &openOwner{client: c}
+		c.owners[a.owner] = owner
+	}
+	if q.minor == 0 && !owner.confirmed && owner.known && a.seq != owner.seq {
+		*owner = openOwner{client: c} // never confirmed: it begins anew (RFC 7530 section 16.18.5)
+	}
+	return q.ordered(&owner.seqOwner, a.seq, func() status4 {
+		if s != ok4 {
+			return s
+		}
+		return q.openAs(c, owner, a)
+	})
+}
+
+// openAs opens a file for an owner. The caller holds mu, which is given up meanwhile.
+func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
+	st := q.s.state
+	grace := st.inGrace()
+	reclaim := a.claim == claimPrevious
+	switch {
+	case reclaim && (!grace || !st.reclaiming[ownerKey(c.minor, c.owner)]):
+		return err4NoGrace
+	case !reclaim && grace:
+		return err4Grace
+	case q.minor == 1 && !reclaim && !c.reclaimed:
+		return err4Grace // RECLAIM_COMPLETE comes first (RFC 8881 section 18.51.3)
+	case len(c.opens) >= mostOpens:
+		return err4Resource
+	}
+	if err := st.record(c); err != nil {
+		return q.fail(err)
+	}
+	st.mu.Unlock()
+	file, fh, before, after, made, err := q.openFile(owner, a)
+	st.mu.Lock()
+	if err != nil {
+		if errors.Is(err, files.ErrIsDirectory) {
+			return err4IsDir
+		}
+		return q.fail(err)
+	}
+	if st.clients[c.id] != c { // its lease ran out meanwhile
+		st.doomed = append(st.doomed, file)
+		return err4Expired
+	}
+	h, _ := q.s.handles.open(fh)
+	o := c.openBy[openKey{owner, h}]
+	if o == nil {
+		o = &open4{other: st.other(), client: c, owner: owner, fh: h, file: file, access: a.access, deny: a.deny, locks: make(map[*lockOwner]*lock4)}
+		c.opens[o.other], c.openBy[openKey{owner, h}] = o, o
+		owner.opens++
+	} else {
+		// Opened again: it is one open file with all that was asked for.
+		o.access |= a.access
+		o.deny |= a.deny
+		st.replaceFile(q, o, file)
+	}
+	o.seq++
+	id := stateID{o.seq, o.other}
+	q.putStateID(id)
+	q.cinfo(before, after)
+	flags := uint32(4) // OPEN4_RESULT_LOCKTYPE_POSIX
+	if q.minor == 0 && !owner.confirmed {
+		flags |= 2 // OPEN4_RESULT_CONFIRM
+	}
+	q.w.Uint32(flags)
+	if made {
+		putBitmap(q.w, a.which)
+	} else {
+		putBitmap(q.w, bitmap{})
+	}
+	q.w.Uint32(0) // OPEN_DELEGATE_NONE
+	q.setCurrent(fh)
+	q.stateid, q.hasState = id, true
+	return ok4
+}
+
+// replaceFile keeps, of two handles of one owner on one file, the one that can do all that the owner
+// asked for.
+func (st *state) replaceFile(q *compound, o *open4, file *files.Handle) {
+	if had := o.file.Granted(); had&file.Granted() == file.Granted() {
+		st.doomed = append(st.doomed, file)
+		o.file.Narrow(maskOf(o.access), sharingOf(o.deny))
+		return
+	}
+	st.doomed = append(st.doomed, o.file)
+	o.file = file
+	file.Narrow(maskOf(o.access), sharingOf(o.deny))
+}
+
+// openFile does what an OPEN asks on disk: the current handle is the directory or, where a claim says
+// so, the file itself.
+func (q *compound) openFile(owner *openOwner, a openArgs) (h *files.Handle, fh []byte, before, after *files.Attributes, made bool, err error) {
+	if q.inPseudo(q.current) {
+		if a.create {
+			err = err4ROFS
+		} else {
+			err = err4IsDir
+		}
+		return
+	}
+	v, found, export, err := q.s.visit(q.Call, false, q.current)
+	if err != nil {
+		return nil, nil, nil, nil, false, err
+	}
+	defer v.End()
+	o := found[0]
+	before = now3(o)
+	// An owner who has the file open already asks for more of it: the one handle must do it all.
+	access := a.access
+	req := files.OpenRequest{Access: maskOf(access), Sharing: sharingOf(a.deny), Holder: owner}
+	if a.claim == claimNull {
+		dir := o
+		if !dir.Dir() {
+			if dir.Symlink() {
+				return nil, nil, nil, nil, false, err4Symlink
+			}
+			return nil, nil, nil, nil, false, err4NotDir
+		}
+		if a.create {
+			set := a.set
+			size := set.Size
+			set.Size = nil
+			h, o, err = dir.OpenNew(a.name, req, set)
+			if made = err == nil; made && a.how >= exclusive {
+				err = o.SetVerifier(a.verifier)
+			}
+			if made && err == nil && size != nil && *size > 0 && *size < math.MaxInt64 {
+				err = h.Truncate(int64(*size))
+			}
+			if made && err != nil {
+				_ = h.Drop()
+				return nil, nil, nil, nil, false, err
+			}
+		}
+		if !a.create || errors.Is(err, files.ErrExists) && a.how != guarded {
+			if o, err = dir.Lookup(a.name); err != nil {
+				return nil, nil, nil, nil, false, err
+			}
+			if a.create && a.how >= exclusive && !o.MadeBy(a.verifier) {
+				return nil, nil, nil, nil, false, files.ErrExists
+			}
+		}
+		if err != nil {
+			return nil, nil, nil, nil, false, err
+		}
+		after = now3(dir)
+	} else {
+		after = before
+	}
+	if h == nil {
+		if o.Symlink() {
+			return nil, nil, nil, nil, false, err4Symlink
+		}
+		if h, err = o.Open(q.widened(owner, export, o, req)); err != nil {
+			if errors.Is(err, files.ErrInvalid) && q.minor == 1 {
+				err = err4WrongType
+			}
+			return nil, nil, nil, nil, false, err
+		}
+		if a.create && a.how == unchecked && a.set.Size != nil && *a.set.Size == 0 {
+			if err = h.Truncate(0); err != nil {
+				_ = h.Drop()
+				return nil, nil, nil, nil, false, err
+			}
+		}
+	}
+	return h, q.s.seal(export, o), before, after, made, nil
+}
+
+// widened is a request that asks for what its owner has of the file already, besides.
+func (q *compound) widened(owner *openOwner, export int64, o *files.Object, req files.OpenRequest) files.OpenRequest {
+	st := q.s.state
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	if have := owner.client.openBy[openKey{owner, handle{export, o.Key()}}]; have != nil {
+		req.Access |= maskOf(have.access)
+		req.Sharing &= sharingOf(have.deny)
+	}
+	return req
+}
+
+func (q *compound) openConfirm() status4 {
+	id, seq := q.readStateID(), q.r.Uint32()
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	o, l, s := st.lookUp(q.client, id)
+	if s != ok4 && s != err4OldStateID || l != nil {
+		return err4BadStateID
+	}
+	return q.ordered(&o.owner.seqOwner, seq, func() status4 {
+		o.owner.confirmed = true
+		o.seq++
+		o.client.renew()
+		q.putStateID(stateID{o.seq, o.other})
+		return ok4
+	})
+}
+
+// opened finds, for CLOSE and what is like it, the open file of a stateid, and runs fn in order.
+func (q *compound) opened(id stateID, seq uint32, fn func(o *open4) status4) status4 {
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	id, s := q.given(id)
+	if s != ok4 {
+		return s
+	}
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	o, l, s := st.lookUp(q.client, id)
+	if l != nil {
+		return err4BadStateID
+	}
+	if o == nil {
+		return s
+	}
+	return q.ordered(&o.owner.seqOwner, seq, func() status4 {
+		if s != ok4 {
+			return s
+		}
+		o.client.renew()
+		return fn(o)
+	})
+}
+
+func (q *compound) close() status4 {
+	seq, id := q.r.Uint32(), q.readStateID()
+	return q.opened(id, seq, func(o *open4) status4 {
+		o.seq++
+		q.s.state.closeOpen(o)
+		q.putStateID(stateID{math.MaxUint32, [12]byte{}})
+		q.hasState = false
+		return ok4
+	})
+}
+
+func (q *compound) openDowngrade() status4 {
+	id, seq := q.readStateID(), q.r.Uint32()
+	access, deny := q.r.Uint32(), q.r.Uint32()
+	return q.opened(id, seq, func(o *open4) status4 {
+		if q.minor == 1 {
+			access &= 0xff
+		}
+		if access == 0 || access&^o.access != 0 || deny&^o.deny != 0 {
+			return err4Inval
+		}
+		o.access, o.deny = access, deny
+		o.file.Narrow(maskOf(access), sharingOf(deny))
+		o.seq++
+		q.putStateID(stateID{o.seq, o.other})
+		q.stateid, q.hasState = stateID{o.seq, o.other}, true
+		return ok4
+	})
+}
+
+// Locks, RFC 8881 sections 18.10 to 18.12.
+
+const (
+	lockRead   = 1
+	lockWrite  = 2
+	lockReadW  = 3 // and ready to wait: the client asks again
+	lockWriteW = 4
+)
+
+func lockRange(kind uint32, offset, length uint64) (files.Range, status4) {
+	r := files.Range{Offset: offset, Length: length, Exclusive: kind == lockWrite || kind == lockWriteW}
+	switch {
+	case kind < lockRead || kind > lockWriteW, length == 0:
+		return r, err4Inval
+	case length == math.MaxUint64:
+		r.Length = math.MaxUint64 - offset // to the end of the file, wherever that will be
+		if r.Length == 0 {
+			return r, err4Inval
+		}
+	case offset+length < offset:
+		return r, err4Inval
+	}
+	return r, ok4
+}
+
+// putDenied writes LOCK4denied.
+func (q *compound) putDenied(h *files.Held) {
+	q.w.Uint64(h.Offset)
+	if h.Offset+h.Length == math.MaxUint64 {
+		q.w.Uint64(math.MaxUint64)
+	} else {
+		q.w.Uint64(h.Length)
+	}
+	kind := uint32(lockRead)
+	if h.Exclusive {
+		kind = lockWrite
+	}
+	q.w.Uint32(kind)
+	if o, ok := h.By.(*lockOwner); ok {
+		q.w.Uint64(o.client.id)
+		q.w.Opaque(o.name)
+		return
+	}
+	q.w.Uint64(0) // of another protocol
+	q.w.String("other")
+}
+
+func (c *client4) locker(name string) (*lockOwner, status4) {
+	if o := c.lockers[name]; o != nil {
+		return o, ok4
+	}
+	if len(c.lockers) >= mostOwners {
+		return nil, err4Resource
+	}
+	o := &lockOwner{client: c, name: []byte(name)}
+	c.lockers[name] = o
+	return o, ok4
+}
+
+func (q *compound) lock() status4 {
+	kind, reclaim := q.r.Uint32(), q.r.Bool()
+	offset, length := q.r.Uint64(), q.r.Uint64()
+	fresh := q.r.Bool()
+	var openSeq, lockSeq uint32
+	var id stateID
+	var clientID uint64
+	var name string
+	if fresh {
+		openSeq, id, lockSeq = q.r.Uint32(), q.readStateID(), q.r.Uint32()
+		clientID, name = q.r.Uint64(), q.r.String(longestOwner)
+	} else {
+		id, lockSeq = q.readStateID(), q.r.Uint32()
+	}
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	id, s := q.given(id)
+	if s != ok4 {
+		return s
+	}
+	r, s := lockRange(kind, offset, length)
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	o, l, found := st.lookUp(q.client, id)
+	if o == nil || found != ok4 && found != err4OldStateID || fresh == (l != nil) {
+		if found == ok4 {
+			found = err4BadStateID
+		}
+		return found
+	}
+	do := func(owner *lockOwner) status4 {
+		if s != ok4 {
+			return s
+		}
+		grace := st.inGrace()
+		switch {
+		case reclaim && (!grace || !st.reclaiming[ownerKey(o.client.minor, o.client.owner)]):
+			return err4NoGrace
+		case !reclaim && grace:
+			return err4Grace
+		case r.Exclusive && o.access&shareWrite == 0, !r.Exclusive && o.access&shareRead == 0:
+			return err4OpenMode
+		}
+		o.client.renew()
+		held, _, err := o.file.LockRange(owner, r)
+		if held != nil {
+			q.putDenied(held)
+			return err4Denied
+		}
+		if errors.Is(err, files.ErrNoSpace) {
+			return err4Resource
+		}
+		if err != nil {
+			return q.fail(err)
+		}
+		lk := o.locks[owner]
+		if lk == nil {
+			lk = &lock4{other: st.other(), open: o, owner: owner}
+			o.locks[owner] = lk
+			o.client.locks[lk.other] = lk
+		}
+		lk.seq++
+		q.putStateID(stateID{lk.seq, lk.other})
+		q.stateid, q.hasState = stateID{lk.seq, lk.other}, true
+		return ok4
+	}
+	if !fresh {
+		return q.ordered(&l.owner.seqOwner, lockSeq, func() status4 { return do(l.owner) })
+	}
+	if q.minor == 0 && clientID != o.client.id {
+		return err4BadStateID
+	}
+	return q.ordered(&o.owner.seqOwner, openSeq, func() status4 {
+		owner, s := o.client.locker(name)
+		if s != ok4 {
+			return s
+		}
+		if !owner.known {
+			owner.known, owner.seq = true, lockSeq
+		}
+		owner.seq = lockSeq
+		return do(owner)
+	})
+}
+
+func (q *compound) lockT() status4 {
+	kind, offset, length := q.r.Uint32(), q.r.Uint64(), q.r.Uint64()
+	clientID, name := q.r.Uint64(), q.r.String(longestOwner)
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	r, s := lockRange(kind, offset, length)
+	if s != ok4 {
+		return s
+	}
+	if q.inPseudo(q.current) {
+		return err4IsDir
+	}
+	st := q.s.state
+	st.mu.Lock()
+	if q.minor == 1 {
+		clientID = q.client.id
+	}
+	c, s := st.client(clientID, q.minor)
+	if s == ok4 && st.inGrace() {
+		s = err4Grace
+	}
+	var owner *lockOwner
+	if c != nil {
+		owner = c.lockers[name]
+	}
+	st.unlock()
+	if s != ok4 {
+		return s
+	}
+	v, found, _, err := q.s.visit(q.Call, false, q.current)
+	if err != nil {
+		return q.fail(err)
+	}
+	defer v.End()
+	held, err := found[0].TestRange(owner, r)
+	if err != nil {
+		return q.fail(err)
+	}
+	if held != nil {
+		q.putDenied(held)
+		return err4Denied
+	}
+	return ok4
+}
+
+func (q *compound) lockU() status4 {
+	kind, seq, id := q.r.Uint32(), q.r.Uint32(), q.readStateID()
+	offset, length := q.r.Uint64(), q.r.Uint64()
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	id, s := q.given(id)
+	if s != ok4 {
+		return s
+	}
+	r, s := lockRange(max(kind, lockRead), offset, length)
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	_, l, found := st.lookUp(q.client, id)
+	if l == nil {
+		if found == ok4 {
+			found = err4BadStateID
+		}
+		return found
+	}
+	return q.ordered(&l.owner.seqOwner, seq, func() status4 {
+		switch {
+		case found != ok4:
+			return found
+		case s != ok4:
+			return s
+		}
+		l.open.client.renew()
+		if err := l.open.file.UnlockRange(l.owner, r.Offset, r.Length); err != nil {
+			return q.fail(err)
+		}
+		l.seq++
+		q.putStateID(stateID{l.seq, l.other})
+		q.stateid, q.hasState = stateID{l.seq, l.other}, true
+		return ok4
+	})
+}
+
+func (q *compound) releaseLockOwner() status4 {
+	id, name := q.r.Uint64(), q.r.String(longestOwner)
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	c, s := st.client(id, 0)
+	if s != ok4 {
+		return s
+	}
+	owner := c.lockers[name]
+	if owner == nil {
+		return ok4
+	}
+	for other, l := range c.locks {
+		if l.owner != owner {
+			continue
+		}
+		if l.open.file.HasLocks(owner) {
+			return err4LocksHeld
+		}
+		delete(l.open.locks, owner)
+		delete(c.locks, other)
+	}
+	delete(c.lockers, name)
+	return ok4
+}
+
+// Reading and writing, RFC 8881 sections 18.22 and 18.32.
+
+// reading gives what reads the current file: the open file that a stateid names or, for a special one,
+// a file as version 3 has it.
+func (q *compound) readerOf(id stateID) (readAt func([]byte, int64) (int, error), size func() (uint64, error), done func(), st status4) {
+	if special(id) {
+		h, _ := q.s.handles.open(q.current)
+		if h.export == 0 {
+			return nil, nil, nil, err4IsDir
+		}
+		f, err := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, false)
+		if err != nil {
+			return nil, nil, nil, q.fail(err)
+		}
+		return f.ReadAt, f.Size, f.Release, ok4
+	}
+	o, st := q.find(id)
+	if st != ok4 {
+		return nil, nil, nil, st
+	}
+	if !q.mayMount(o.fh.export) {
+		return nil, nil, nil, err4Access
+	}
+	if o.access&shareRead == 0 && o.file.Granted()&(acl.ReadData|acl.Execute) == 0 {
+		return nil, nil, nil, err4OpenMode
+	}
+	return o.file.ReadAt, o.file.Size, func() {}, ok4
+}
+
+func (q *compound) read() status4 {
+	id, offset, count := q.readStateID(), q.r.Uint64(), q.r.Uint32()
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	readAt, size, done, st := q.readerOf(id)
+	if st != ok4 {
+		return st
+	}
+	defer done()
+	length, err := size()
+	if err != nil {
+		return q.fail(err)
+	}
+	n := int(min(count, onc.MostData))
+	switch {
+	case offset >= length:
+		n = 0
+	case uint64(n) > length-offset:
+		n = int(length - offset)
+	}
+	q.Reserve(q.w, n)
+	at := q.w.Len()
+	q.w.Uint32(0)
+	q.w.Uint32(0)
+	got := 0
+	if n > 0 || offset < math.MaxInt64 {
+		if got, err = readAt(q.w.Room(n), int64(min(offset, math.MaxInt64))); err != nil {
+			return q.fail(err)
+		}
+		q.w.Cut(n, got)
+	}
+	if offset+uint64(got) >= length {
+		q.w.PutUint32(at, 1)
+	}
+	q.w.PutUint32(at+4, uint32(got))
+	return ok4
+}
+
+func (q *compound) write() status4 {
+	id, offset, stable := q.readStateID(), q.r.Uint64(), q.r.Uint32()
+	data := q.r.Opaque(onc.MostData)
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	if stable > uint32(files.FileSync) {
+		return err4BadXDR
+	}
+	if offset > math.MaxInt64-onc.MostData {
+		return err4FBig
+	}
+	var n int
+	var did files.Stability
+	var err error
+	if special(id) {
+		h, _ := q.s.handles.open(q.current)
+		if h.export == 0 {
+			return err4IsDir
+		}
+		f, ferr := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, true)
+		if ferr != nil {
+			return q.fail(ferr)
+		}
+		defer f.Release()
+		n, did, err = f.WriteAt(data, int64(offset), files.Stability(stable))
+	} else {
+		o, st := q.find(id)
+		switch {
+		case st != ok4:
+			return st
+		case !q.mayMount(o.fh.export):
+			return err4Access
+		case o.access&shareWrite == 0:
+			return err4OpenMode
+		}
+		did = files.Stability(stable)
+		if e := q.s.Policy().Export(o.fh.export); e != nil && e.Sync {
+			did = files.FileSync
+		}
+		if n, err = o.file.WriteAt(data, int64(offset), false); err == nil {
+			err = o.file.Sync(did)
+		}
+	}
+	if err != nil {
+		return q.fail(err)
+	}
+	q.w.Uint32(uint32(n))
+	q.w.Uint32(uint32(did))
+	q.w.Uint64(q.s.verifier)
+	return ok4
+}
+
+func (q *compound) commit() status4 {
+	q.r.Uint64()
+	q.r.Uint32()
+	if q.r.Err() != nil {
+		return err4BadXDR
+	}
+	if q.inPseudo(q.current) {
+		return err4IsDir
+	}
+	h, _ := q.s.handles.open(q.current)
+	// Whoever has it open for writing may have it put on disk, even if they could not open it now.
+	st := q.s.state
+	st.mu.Lock()
+	var open *files.Handle
+	for _, c := range st.clients {
+		if q.minor == 1 && c != q.client || c.minor != q.minor || c.address != q.Conn.Remote.Addr() {
+			continue
+		}
+		for _, o := range c.opens {
+			if o.fh == h && o.access&shareWrite != 0 {
+				open = o.file
+			}
+		}
+	}
+	st.unlock()
+	var err error
+	if open != nil {
+		err = open.Sync(files.FileSync)
+	}
+	if open == nil || errors.Is(err, files.ErrClosed) {
+		f, ferr := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, true)
+		if ferr != nil {
+			return q.fail(ferr)
+		}
+		defer f.Release()
+		err = f.Commit()
+	}
+	if err != nil {
+		return q.fail(err)
+	}
+	q.w.Uint64(q.s.verifier)
+	return ok4
+}

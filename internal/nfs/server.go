@@ -1,0 +1,210 @@
+// Package nfs is the server's half of NFS versions 3 (RFC 1813), 4.0 (RFC 7530) and 4.1 (RFC
+// 8881), with MOUNT version 3 and the lock manager's version 4, all on one port. It translates;
+// what is allowed is decided by the files package and the core.
+package nfs
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"log/slog"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/onc"
+)
+
+// Program numbers.
+const (
+	programNFS   = 100003
+	programMount = 100005
+	programNLM   = 100021
+	programNSM   = 100024
+	programACL   = 100227
+)
+
+// Memory keeps, over restarts, which clients hold state: see service.Remember.
+type Memory interface {
+	Remembered(ctx context.Context, kind string) ([][]byte, error)
+	Remember(ctx context.Context, kind string, owner []byte) error
+	Forget(ctx context.Context, kind string, owner []byte) error
+}
+
+// Config is what a Server is made from.
+type Config struct {
+	Policy func() *site.Policy
+	Files  *files.Namespace
+	// Names gives the host names of an address, as far as client rules care.
+	Names  func(context.Context, netip.Addr) []string
+	Key    []byte // seals file handles
+	Memory Memory
+	Lease  time.Duration // of version 4; 0 for the default
+	Log    *slog.Logger
+}
+
+// Server answers NFS.
+type Server struct {
+	Config
+	rpc      *onc.Server
+	handles  *handles
+	verifier uint64 // changes at each start: RFC 1813 section 3.3.7
+	replies  *replyCache
+	state    *state
+	locks    *lockManager
+	began    time.Time
+}
+
+const defaultLease = 60 * time.Second
+
+// NewServer makes a server, which answers once Serve is called.
+func NewServer(c Config) (*Server, error) {
+	if c.Lease == 0 {
+		c.Lease = defaultLease
+	}
+	var v [8]byte
+	rand.Read(v[:])
+	s := &Server{Config: c, handles: newHandles(c.Key), verifier: binary.BigEndian.Uint64(v[:]), replies: newReplyCache(), began: time.Now()}
+	var err error
+	if s.state, err = newState(s); err != nil {
+		return nil, err
+	}
+	if s.locks, err = newLockManager(s); err != nil {
+		return nil, err
+	}
+	s.rpc = &onc.Server{Log: c.Log, Trusted: s.trusted, Programs: []onc.Program{
+		{Number: programNFS, Low: 3, High: 4, Serve: s.serveNFS},
+		{Number: programMount, Low: 3, High: 3, Serve: s.serveMount},
+		{Number: programNLM, Low: 4, High: 4, Serve: s.locks.serve},
+		{Number: programNSM, Low: 1, High: 1, Serve: s.locks.serveStatus},
+		{Number: programACL, Low: 3, High: 3, Serve: s.serveACL},
+	}}
+	return s, nil
+}
+
+// Serve answers connections until the listener is closed.
+func (s *Server) Serve(l net.Listener) error { return s.rpc.Serve(l) }
+
+// Close ends every connection and gives up all state.
+func (s *Server) Close() {
+	s.rpc.Close()
+	s.locks.close()
+	s.state.close()
+}
+
+// Mappings is what a port mapper tells of the server.
+func (s *Server) Mappings(port uint16) []onc.Mapping {
+	var out []onc.Mapping
+	for _, pv := range [][2]uint32{{programNFS, 3}, {programNFS, 4}, {programMount, 3}, {programNLM, 4}, {programNSM, 1}, {programACL, 3}} {
+		out = append(out, onc.Mapping{Program: pv[0], Version: pv[1], Protocol: onc.ProtocolTCP, Port: uint32(port)})
+	}
+	return out
+}
+
+func (s *Server) serveNFS(c *onc.Call, w *onc.Writer) onc.AcceptStat {
+	if c.Version == 4 {
+		return s.serve4(c, w)
+	}
+	return s.serve3(c, w)
+}
+
+// origin is where a connection comes from.
+func (s *Server) origin(c *onc.Conn, flavor uint32) site.Origin {
+	o := site.Origin{Address: c.Remote.Addr(), Port: c.Remote.Port()}
+	o.Names = s.Names(context.Background(), o.Address)
+	if flavor == onc.AuthSys {
+		o.Flavor = site.FlavorSys
+	}
+	return o
+}
+
+// trusted says whether any export lets an address in.
+func (s *Server) trusted(a netip.AddrPort) bool {
+	p := s.Policy()
+	o := site.Origin{Address: a.Addr(), Port: a.Port(), Flavor: site.FlavorSys, Names: s.Names(context.Background(), a.Addr())}
+	for _, e := range p.Exports {
+		if access.MayMount(p, e, &o) {
+			return true
+		}
+	}
+	return false
+}
+
+// guestFor is how long a guest is remembered before its host's names are looked up again.
+const guestFor = time.Minute
+
+type guestKey struct {
+	export   int64
+	flavor   uint32
+	uid, gid uint32
+	groups   string
+}
+
+type knownGuest struct {
+	*files.Guest
+	until time.Time
+}
+
+// guests are those of one connection.
+type guests struct {
+	mu sync.Mutex
+	by map[guestKey]knownGuest
+}
+
+const mostGuests = 1024 // of a connection; beyond, they are made anew each time
+
+// guest is the caller as a guest of an export.
+func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
+	var groups strings.Builder
+	for _, g := range c.Cred.Groups {
+		_ = binary.Write(&groups, binary.BigEndian, g)
+	}
+	key := guestKey{export, c.Cred.Flavor, c.Cred.UID, c.Cred.GID, groups.String()}
+	v, _ := c.Conn.Data.LoadOrStore(guestsOf, &guests{by: make(map[guestKey]knownGuest)})
+	gs := v.(*guests)
+	gs.mu.Lock()
+	defer gs.mu.Unlock()
+	now := time.Now()
+	if g, ok := gs.by[key]; ok && now.Before(g.until) {
+		return g.Guest
+	}
+	said := posix.Credential{UID: c.Cred.UID, GID: c.Cred.GID, Groups: c.Cred.Groups}
+	if c.Cred.Flavor != onc.AuthSys {
+		said = posix.Credential{UID: site.Anonymous, GID: site.Anonymous}
+	}
+	g := &files.Guest{Export: export, Origin: s.origin(c.Conn, c.Cred.Flavor), Said: said}
+	if len(gs.by) >= mostGuests {
+		clear(gs.by)
+	}
+	gs.by[key] = knownGuest{g, now.Add(guestFor)}
+	return g
+}
+
+type connKey int
+
+const (
+	guestsOf connKey = iota
+)
+
+// mountable lists the exports that an origin may mount, in the order of their paths' records.
+func (s *Server) mountable(o *site.Origin) []*site.PublishedExport {
+	p := s.Policy()
+	var out []*site.PublishedExport
+	for _, e := range p.Exports {
+		if access.MayMount(p, e, o) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// seal gives the handle of an object found through an export.
+func (s *Server) seal(export int64, o *files.Object) []byte {
+	return s.handles.seal(handle{export, o.Key()})
+}

@@ -1,0 +1,363 @@
+package nfs
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"net/netip"
+	"sync"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/files"
+)
+
+// state is what version 4 keeps for its clients (RFC 8881 section 8, RFC 7530 section 9): who they
+// are, their sessions, what they have open and locked.
+type state struct {
+	s       *Server
+	boot    uint32 // the first half of client numbers and stateids: none outlives a restart
+	stop    chan struct{}
+	stopped sync.WaitGroup
+
+	// mu is let go by unlock: files are closed after, since closing waits for renames, which
+	// may wait for somebody who waits for mu.
+	mu       sync.Mutex
+	doomed   []*files.Handle
+	counter  uint64
+	clients  map[uint64]*client4
+	byOwner  map[string]*client4 // confirmed ones, by owner and minor version
+	sessions map[[16]byte]*session4
+	// reclaiming are the owners that may reclaim what they held before the restart, until graceEnds.
+	reclaiming map[string]bool
+	graceEnds  time.Time
+}
+
+// client4 is one client.
+type client4 struct {
+	id        uint64
+	minor     uint32
+	owner     []byte
+	verifier  [8]byte
+	address   netip.Addr
+	confirmed bool
+	confirm   [8]byte // version 4.0
+	renewed   time.Time
+	recorded  bool // that it holds state is written down
+	reclaimed bool // it has said that it reclaims nothing more
+
+	sequence uint32 // of CREATE_SESSION
+	created  []byte // its last answer
+	sessions int
+	owners   map[string]*openOwner
+	lockers  map[string]*lockOwner
+	opens    map[[12]byte]*open4
+	openBy   map[openKey]*open4
+	locks    map[[12]byte]*lock4
+}
+
+// openKey is by what an owner's open file is found again.
+type openKey struct {
+	owner *openOwner
+	fh    handle
+}
+
+// openOwner is who opens files. Version 4.0 counts its requests.
+type openOwner struct {
+	seqOwner
+	client    *client4
+	confirmed bool
+	opens     int
+}
+
+// lockOwner is who locks ranges; the files package tells them apart by address.
+type lockOwner struct {
+	seqOwner
+	client *client4
+	name   []byte
+}
+
+// seqOwner counts requests as version 4.0 does and repeats the last answer (RFC 7530 section 9.1.7).
+type seqOwner struct {
+	seq    uint32
+	known  bool
+	answer []byte
+}
+
+// open4 is a file that an owner has open, however often they opened it.
+type open4 struct {
+	other  [12]byte
+	seq    uint32
+	client *client4
+	owner  *openOwner
+	fh     handle
+	file   *files.Handle
+	access uint32 // of OPEN4_SHARE_ACCESS_READ and WRITE
+	deny   uint32
+	locks  map[*lockOwner]*lock4
+}
+
+// lock4 is what a lock owner has locked of an open file.
+type lock4 struct {
+	other [12]byte
+	seq   uint32
+	open  *open4
+	owner *lockOwner
+}
+
+// session4 is a session of version 4.1 (RFC 8881 section 2.10).
+type session4 struct {
+	id     [16]byte
+	client *client4
+	slots  []slot4
+	cached uint32 // the longest answer that is kept
+}
+
+type slot4 struct {
+	seq    uint32
+	busy   bool
+	sum    uint64 // of the request, to tell a repetition from another with its number
+	answer []byte // nil where it was not to be kept
+}
+
+const (
+	mostClients    = 4096
+	mostOfAddress  = 256
+	mostSessions   = 16 // of a client
+	mostSlots      = 64
+	mostCached     = 4096 // bytes of an answer
+	mostOpens      = 1 << 15
+	mostOwners     = 1 << 15
+	longestOwner   = 1024
+	rememberV4     = "v4"
+	unconfirmedFor = 30 * time.Second
+)
+
+func newState(s *Server) (*state, error) {
+	st := &state{s: s, stop: make(chan struct{}), clients: make(map[uint64]*client4), byOwner: make(map[string]*client4),
+		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool)}
+	var b [4]byte
+	rand.Read(b[:])
+	st.boot = binary.BigEndian.Uint32(b[:])
+	owners, err := s.Memory.Remembered(context.Background(), rememberV4)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range owners {
+		st.reclaiming[string(o)] = true
+	}
+	if len(owners) > 0 {
+		st.graceEnds = time.Now().Add(s.Lease)
+	}
+	st.stopped.Add(1)
+	go st.janitor()
+	return st, nil
+}
+
+func (st *state) close() {
+	close(st.stop)
+	st.stopped.Wait()
+	st.mu.Lock()
+	defer st.unlock()
+	for _, c := range st.clients {
+		for _, o := range c.opens {
+			st.doomed = append(st.doomed, o.file)
+		}
+	}
+}
+
+func (st *state) unlock() {
+	doomed := st.doomed
+	st.doomed = nil
+	st.mu.Unlock()
+	for _, h := range doomed {
+		if err := h.Close(); err != nil {
+			st.s.Log.Error("close failed", "error", err)
+		}
+	}
+}
+
+// janitor ends clients whose lease has run out, and the time of grace.
+func (st *state) janitor() {
+	defer st.stopped.Done()
+	tick := time.NewTicker(min(st.s.Lease/4, 5*time.Second))
+	defer tick.Stop()
+	for {
+		select {
+		case <-st.stop:
+			return
+		case <-tick.C:
+		}
+		st.mu.Lock()
+		now := time.Now()
+		for _, c := range st.clients {
+			if idle := now.Sub(c.renewed); idle > st.s.Lease+st.s.Lease/2 || !c.confirmed && idle > unconfirmedFor {
+				st.end(c)
+			}
+		}
+		st.inGrace()
+		st.unlock()
+	}
+}
+
+// inGrace says whether clients may still reclaim what they held before the restart, and others
+// must wait (RFC 8881 section 8.4.2.1). It ends early once every one of them is done.
+func (st *state) inGrace() bool {
+	if st.graceEnds.IsZero() {
+		return false
+	}
+	if time.Now().Before(st.graceEnds) && len(st.reclaiming) > 0 {
+		return true
+	}
+	st.graceEnds = time.Time{}
+	for owner := range st.reclaiming { // they did not come back
+		st.forget([]byte(owner))
+	}
+	clear(st.reclaiming)
+	return false
+}
+
+func ownerKey(minor uint32, owner []byte) string {
+	return string(append([]byte{byte(minor)}, owner...))
+}
+
+func (st *state) forget(key []byte) {
+	if err := st.s.Memory.Forget(context.Background(), rememberV4, key); err != nil {
+		st.s.Log.Error("cannot forget an NFS client", "error", err)
+	}
+}
+
+// record writes down that a client holds state, before it holds any.
+func (st *state) record(c *client4) error {
+	if c.recorded {
+		return nil
+	}
+	err := st.s.Memory.Remember(context.Background(), rememberV4, []byte(ownerKey(c.minor, c.owner)))
+	c.recorded = err == nil
+	return err
+}
+
+// end gives up all that a client has.
+func (st *state) end(c *client4) {
+	for _, o := range c.opens {
+		st.closeOpen(o)
+	}
+	for id, se := range st.sessions {
+		if se.client == c {
+			delete(st.sessions, id)
+		}
+	}
+	delete(st.clients, c.id)
+	key := ownerKey(c.minor, c.owner)
+	if st.byOwner[key] == c {
+		delete(st.byOwner, key)
+		if c.recorded {
+			st.forget([]byte(key))
+		}
+	}
+}
+
+// closeOpen closes a file with the locks on it.
+func (st *state) closeOpen(o *open4) {
+	for owner, l := range o.locks {
+		_ = o.file.UnlockRange(owner, 0, ^uint64(0))
+		delete(o.client.locks, l.other)
+	}
+	delete(o.client.opens, o.other)
+	delete(o.client.openBy, openKey{o.owner, o.fh})
+	o.owner.opens--
+	st.doomed = append(st.doomed, o.file)
+}
+
+// addClient enters a new client, unconfirmed.
+func (st *state) addClient(minor uint32, owner []byte, verifier [8]byte, address netip.Addr) (*client4, status4) {
+	of := 0
+	for _, c := range st.clients {
+		if c.address == address {
+			of++
+		}
+	}
+	if len(st.clients) >= mostClients || of >= mostOfAddress {
+		return nil, err4Resource
+	}
+	st.counter++
+	c := &client4{id: uint64(st.boot)<<32 | st.counter&0xffffffff, minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
+		renewed: time.Now(), owners: make(map[string]*openOwner), lockers: make(map[string]*lockOwner),
+		opens: make(map[[12]byte]*open4), openBy: make(map[openKey]*open4), locks: make(map[[12]byte]*lock4)}
+	st.clients[c.id] = c
+	return c, ok4
+}
+
+// confirmClient makes a client the one that its owner is.
+func (st *state) confirmClient(c *client4) {
+	key := ownerKey(c.minor, c.owner)
+	if old := st.byOwner[key]; old != nil && old != c {
+		recorded := old.recorded
+		old.recorded = false // what is written down is now about the new one
+		st.end(old)
+		c.recorded = recorded
+	}
+	c.confirmed = true
+	st.byOwner[key] = c
+}
+
+// other makes the part of a stateid that names it.
+func (st *state) other() (id [12]byte) {
+	st.counter++
+	binary.BigEndian.PutUint32(id[:], st.boot)
+	binary.BigEndian.PutUint64(id[4:], st.counter)
+	return id
+}
+
+// sessionID makes a session's number, which nobody can guess.
+func (st *state) sessionID() (id [16]byte) {
+	rand.Read(id[:])
+	return id
+}
+
+// identity is how the server calls itself, the same over restarts.
+func (st *state) identity() []byte {
+	sum := sha256.Sum256(append([]byte("server"), st.s.Key...))
+	return []byte("amber-" + hexOf(sum[:6]))
+}
+
+func hexOf(b []byte) string {
+	const digits = "0123456789abcdef"
+	out := make([]byte, 0, 2*len(b))
+	for _, c := range b {
+		out = append(out, digits[c>>4], digits[c&15])
+	}
+	return string(out)
+}
+
+// Bits of share access and deny, RFC 8881 section 18.16.
+const (
+	shareRead  = 1
+	shareWrite = 2
+)
+
+// maskOf is what an OPEN's share access asks for.
+func maskOf(access uint32) acl.Mask {
+	var m acl.Mask
+	if access&shareRead != 0 {
+		m |= acl.ReadData
+	}
+	if access&shareWrite != 0 {
+		m |= acl.WriteData
+	}
+	return m
+}
+
+// sharingOf is what an OPEN's share deny leaves others. Names are never denied.
+func sharingOf(deny uint32) files.Sharing {
+	sh := files.ShareRead | files.ShareWrite | files.ShareDelete
+	if deny&shareRead != 0 {
+		sh &^= files.ShareRead
+	}
+	if deny&shareWrite != 0 {
+		sh &^= files.ShareWrite
+	}
+	return sh
+}

@@ -1,0 +1,263 @@
+package onc
+
+import (
+	"encoding/binary"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"runtime/debug"
+	"sync"
+	"time"
+)
+
+// Server answers calls over TCP.
+type Server struct {
+	Programs []Program
+	Log      *slog.Logger
+	// Trusted says whether an address may send and be sent large messages. The others get no
+	// more memory than a mount takes.
+	Trusted func(netip.AddrPort) bool
+
+	mu     sync.Mutex
+	conns  map[*Conn]struct{}
+	from   map[netip.Addr]int
+	closed bool
+	wait   sync.WaitGroup
+	large  chan struct{}
+	once   sync.Once
+}
+
+const (
+	// MostData is the most that is read or written by one call, in bytes.
+	MostData = 1 << 20
+
+	mostRecord    = MostData + 64<<10
+	mostUntrusted = 8 << 10
+	mostFragments = 1 << 10
+	smallMessage  = 64 << 10
+	mostLarge     = 128 // messages beyond that size, in all
+	mostPending   = 32  // calls of one connection
+	mostConns     = 4096
+	mostFrom      = 512 // connections of one address
+	recordTime    = 30 * time.Second
+	writeTime     = 60 * time.Second
+)
+
+// Conn is one client's connection.
+type Conn struct {
+	Remote  netip.AddrPort
+	server  *Server
+	c       net.Conn
+	writing sync.Mutex
+	pending chan struct{}
+	// Data is the programs' own.
+	Data sync.Map
+}
+
+// Serve answers connections until the listener is closed.
+func (s *Server) Serve(l net.Listener) error {
+	s.once.Do(func() {
+		s.mu.Lock()
+		s.conns, s.from, s.large = make(map[*Conn]struct{}), make(map[netip.Addr]int), make(chan struct{}, mostLarge)
+		s.mu.Unlock()
+	})
+	for {
+		nc, err := l.Accept()
+		if err != nil {
+			if ne := (net.Error)(nil); errors.As(err, &ne) && ne.Timeout() {
+				continue
+			}
+			return err
+		}
+		remote := netip.AddrPort{}
+		if a, ok := nc.RemoteAddr().(*net.TCPAddr); ok {
+			remote = a.AddrPort()
+			remote = netip.AddrPortFrom(remote.Addr().Unmap().WithZone(""), remote.Port())
+		}
+		c := &Conn{Remote: remote, server: s, c: nc, pending: make(chan struct{}, mostPending)}
+		s.mu.Lock()
+		if s.closed || len(s.conns) >= mostConns || s.from[remote.Addr()] >= mostFrom {
+			s.mu.Unlock()
+			nc.Close()
+			continue
+		}
+		s.conns[c] = struct{}{}
+		s.from[remote.Addr()]++
+		s.wait.Add(1)
+		s.mu.Unlock()
+		go c.serve()
+	}
+}
+
+// Close ends every connection and waits for what is being answered.
+func (s *Server) Close() {
+	s.mu.Lock()
+	s.closed = true
+	for c := range s.conns {
+		c.c.Close()
+	}
+	s.mu.Unlock()
+	s.wait.Wait()
+}
+
+func (c *Conn) serve() {
+	s := c.server
+	var calls sync.WaitGroup
+	defer func() {
+		c.c.Close()
+		calls.Wait()
+		s.mu.Lock()
+		delete(s.conns, c)
+		if s.from[c.Remote.Addr()]--; s.from[c.Remote.Addr()] == 0 {
+			delete(s.from, c.Remote.Addr())
+		}
+		s.mu.Unlock()
+		s.wait.Done()
+	}()
+	for {
+		record, err := c.read()
+		if err != nil {
+			if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+				s.Log.Debug("connection ended", "client", c.Remote, "error", err)
+			}
+			return
+		}
+		c.pending <- struct{}{}
+		calls.Add(1)
+		go func() {
+			defer func() {
+				<-c.pending
+				calls.Done()
+			}()
+			c.answer(record)
+		}()
+	}
+}
+
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, mostRecord+4096); return &b }}
+
+// record is a message, and the pooled memory it is in if it is a large one.
+type record struct {
+	b    []byte
+	pool *[]byte
+}
+
+func (s *Server) hold()  { s.large <- struct{}{} }
+func (s *Server) letGo() { <-s.large }
+func (r *record) release() {
+	if r.pool != nil {
+		buffers.Put(r.pool)
+		r.pool = nil
+	}
+}
+
+// read reads one record (RFC 5531 section 11).
+func (c *Conn) read() (rec record, err error) {
+	defer func() {
+		if err != nil && rec.pool != nil {
+			rec.release()
+			c.server.letGo()
+		}
+	}()
+	var mark [4]byte
+	if err := c.c.SetReadDeadline(time.Time{}); err != nil {
+		return rec, err
+	}
+	for fragment := 0; ; fragment++ {
+		if _, err := io.ReadFull(c.c, mark[:]); err != nil {
+			return rec, err
+		}
+		if fragment == 0 { // a record that has begun has to come to an end
+			if err := c.c.SetReadDeadline(time.Now().Add(recordTime)); err != nil {
+				return rec, err
+			}
+		}
+		m := binary.BigEndian.Uint32(mark[:])
+		n, last := int(m&^(1<<31)), m>>31 == 1
+		total := len(rec.b) + n
+		switch {
+		case total > mostRecord, fragment > mostFragments:
+			return rec, errTooLong
+		case total > mostUntrusted && (c.server.Trusted == nil || !c.server.Trusted(c.Remote)):
+			return rec, errTooLong
+		case total > smallMessage && rec.pool == nil:
+			c.server.hold()
+			rec.pool = buffers.Get().(*[]byte)
+			rec.b = append((*rec.pool)[:0], rec.b...)
+		}
+		at := len(rec.b)
+		if cap(rec.b) < total {
+			grown := make([]byte, at, total)
+			copy(grown, rec.b)
+			rec.b = grown
+		}
+		rec.b = rec.b[:total]
+		if _, err := io.ReadFull(c.c, rec.b[at:]); err != nil {
+			return rec, err
+		}
+		if last {
+			return rec, nil
+		}
+	}
+}
+
+var errTooLong = errors.New("the record is too long")
+
+// Reserve makes room for a large answer, waiting for others' if there are too many, and
+// gives w memory for it.
+func (c *Call) Reserve(w *Writer, n int) {
+	if n <= smallMessage || c.held || c.large { // one place for a call, so that calls cannot wait for each other
+		return
+	}
+	c.Conn.server.hold()
+	c.held = true
+	b := buffers.Get().(*[]byte)
+	w.B = append((*b)[:0], w.B...)
+}
+
+func (c *Conn) answer(rec record) {
+	s := c.server
+	in := rec.pool != nil
+	w := &Writer{B: make([]byte, 4, 512)}
+	var call *Call
+	defer func() {
+		if p := recover(); p != nil {
+			s.Log.Error("a call went wrong", "client", c.Remote, "panic", p, "stack", string(debug.Stack()))
+			c.c.Close()
+		}
+		rec.release()
+		if in {
+			s.letGo()
+		}
+		if call != nil && call.held {
+			b := w.B[:0]
+			buffers.Put(&b)
+			s.letGo()
+		}
+	}()
+	var answered bool
+	if call, answered = dispatch(s.Programs, c, rec.b, in, w); call == nil {
+		c.c.Close() // not a client of this protocol
+		return
+	}
+	if answered {
+		_ = c.send(w.B)
+	}
+}
+
+// send writes a record whose first four bytes are left for its mark.
+func (c *Conn) send(b []byte) error {
+	binary.BigEndian.PutUint32(b, 1<<31|uint32(len(b)-4))
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	if err := c.c.SetWriteDeadline(time.Now().Add(writeTime)); err != nil {
+		return err
+	}
+	_, err := c.c.Write(b)
+	if err != nil {
+		c.c.Close()
+	}
+	return err
+}
