@@ -101,6 +101,8 @@ func New(c Config) *Server {
 	s.registerPeople()
 	s.registerPlaces()
 	s.registerPublishing()
+	s.registerExports()
+	s.registerMode()
 	s.registerWhy()
 	if c.Console != nil {
 		s.mux.NotFound(serveConsole(c.Console))
@@ -173,7 +175,8 @@ func token(authorization, cookies string) string {
 // Problem is RFC 9457's document, with the command to type next.
 type Problem struct {
 	huma.ErrorModel
-	Next string `json:"next,omitempty" doc:"The command to type next, where there is one."`
+	Next    string `json:"next,omitempty" doc:"The command to type next, where there is one."`
+	Confirm bool   `json:"confirm,omitempty" doc:"It is done if the caller says that they know; the request's document says how."`
 }
 
 func (p *Problem) Error() string  { return p.Detail }
@@ -218,7 +221,7 @@ func (s *Server) asProblem(err error, where string) error {
 		return huma.NewError(http.StatusInternalServerError, "something went wrong; the service's log says what")
 	}
 	status := statusOf[e.Kind]
-	p := &Problem{Next: e.Next, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
+	p := &Problem{Next: e.Next, Confirm: e.Confirm, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
 	if e.Field != "" {
 		p.Errors = []*huma.ErrorDetail{{Location: where + "." + e.Field, Message: e.Message}}
 	}

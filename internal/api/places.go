@@ -24,7 +24,10 @@ type Folder struct {
 	Description string      `json:"description"`
 	Owner       string      `json:"owner,omitempty"`
 	Group       string      `json:"group,omitempty"`
+	Permissions string      `json:"permissions" enum:"acl,unix" doc:"What decides: the entries, or owner, group, mode and POSIX ACL of each object."`
+	Ownership   string      `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
 	Shares      []Published `json:"shares" doc:"Where it is published over SMB."`
+	Exports     []Exported  `json:"exports" doc:"Where it is published over NFS."`
 	Places      []Place     `json:"places" doc:"The paths on which something is written, the folder itself first."`
 }
 
@@ -34,6 +37,14 @@ type Published struct {
 	ReadOnly  bool   `json:"readOnly"`
 	Announced bool   `json:"announced"`
 	On        bool   `json:"on" doc:"Whether the service that answers it is switched on."`
+}
+
+// Exported is one export of a folder, in short.
+type Exported struct {
+	Path  string `json:"path"`
+	Below string `json:"below,omitempty" doc:"Where in the folder it begins."`
+	Rules int    `json:"rules" doc:"How many client rules are in force."`
+	On    bool   `json:"on" doc:"Whether the service that answers it is switched on."`
 }
 
 // Place is what is written on one path.
@@ -93,7 +104,17 @@ func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Pl
 }
 
 func folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
-	out := Folder{Name: f.Name, Path: f.Path, Description: f.Description, Shares: []Published{}, Places: []Place{}}
+	out := Folder{Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
+		Shares: []Published{}, Exports: []Exported{}, Places: []Place{}}
+	if f.Unix() {
+		out.Permissions = string(site.ByMode)
+	}
+	if f.Ownership != "" {
+		out.Ownership = string(f.Ownership)
+	}
+	for _, e := range f.Exports {
+		out.Exports = append(out.Exports, Exported{e.Path, e.Below, len(e.Lines), p.Services.NFS})
+	}
 	for _, v := range p.Volumes {
 		if v.ID == f.VolumeID {
 			out.Volume = v.Name
@@ -107,6 +128,9 @@ func folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
 	}
 	for _, sh := range f.Shares {
 		out.Shares = append(out.Shares, Published{sh.Name, sh.ReadOnly, sh.Announced, p.Services.SMB})
+	}
+	if f.Unix() {
+		return out // entries would say nothing
 	}
 	if len(f.Rules) == 0 || f.Rules[0].Path != "" {
 		out.Places = append(out.Places, placeOf(p, f, "", false))
@@ -188,10 +212,14 @@ func (s *Server) registerPlaces() {
 			Description string `json:"description,omitempty" maxLength:"200"`
 			Owner       string `json:"owner,omitempty" maxLength:"64"`
 			Group       string `json:"group,omitempty" maxLength:"64"`
+			Permissions string `json:"permissions,omitempty" enum:"acl,unix" doc:"What decides; entries if left out."`
+			Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
+			Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" doc:"Octal, of the folder itself, where modes decide."`
 		}
 	}) (Folder, error) {
 		b := in.Body
-		f, err := s.svc.CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group})
+		f, err := s.svc.CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
+			Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
 		if err != nil {
 			return Folder{}, err
 		}

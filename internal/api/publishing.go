@@ -144,7 +144,7 @@ func (s *Server) registerPublishing() {
 		if host == "" {
 			host = reachedBy(ctx).host
 		}
-		ways, err := s.svc.Connect(in.Name, host, s.smbPort, in.User)
+		ways, err := s.svc.Connect(in.Name, host, service.Ports{SMB: s.smbPort, NFS: s.nfsPort}, in.User)
 		out := []Way{}
 		for _, w := range ways {
 			out = append(out, Way(w))
@@ -202,7 +202,8 @@ type Why struct {
 	Exists  bool      `json:"exists" doc:"Whether the path is on disk; if not, this is what would hold for a directory there."`
 	File    bool      `json:"file"`
 	Via     string    `json:"via" enum:"smb,nfs"`
-	Share   string    `json:"share,omitempty"`
+	Share   string    `json:"share,omitempty" doc:"Over NFS, the export's path."`
+	From    string    `json:"from,omitempty" doc:"Over NFS, the client's address."`
 	Want    string    `json:"want"`
 	Allowed bool      `json:"allowed"`
 	Gate    string    `json:"gate,omitempty" doc:"The first gate that withholds something wanted."`
@@ -235,7 +236,7 @@ type GateEntry struct {
 }
 
 func whyOf(a service.Answer) Why {
-	out := Why{User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, Want: a.Want.String(),
+	out := Why{User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
 		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, !a.File), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
 	if out.Bits == nil {
 		out.Bits = []string{}
@@ -267,9 +268,11 @@ func (s *Server) registerWhy() {
 		User  string `query:"user" required:"true" maxLength:"64"`
 		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
 		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`
-		Share string `query:"share" maxLength:"80" doc:"Which of the folder's shares; the one that leaves most if left out."`
+		Share string `query:"share" maxLength:"255" doc:"Which of the folder's shares, or exports; the one that leaves most if left out."`
+		From  string `query:"from" maxLength:"253" doc:"Over NFS: the client's address, or its host name."`
+		Port  int    `query:"port" minimum:"0" maximum:"65535" doc:"Over NFS: the source port; a privileged one if left out."`
 	}) (Why, error) {
-		a, err := s.svc.Why(ctx, service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share})
+		a, err := s.svc.Why(ctx, service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share, From: in.From, Port: in.Port})
 		if err != nil {
 			return Why{}, err
 		}

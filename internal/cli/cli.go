@@ -29,6 +29,8 @@ type failure struct {
 	code int
 	msg  string
 	next string
+	// confirm says that it is done once the caller says that they know.
+	confirm bool
 }
 
 func (f *failure) Error() string { return f.msg }
@@ -83,7 +85,7 @@ func (a *app) root() *cli.Command {
 			a.client, err = newClient(cmd.String("url"))
 			return ctx, err
 		},
-		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(a.publishCommands(), a.whyCommand(), a.journalCommand())...)...)...)...),
+		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(append(a.publishCommands(), a.exportCommands()...), a.whyCommand(), a.journalCommand())...)...)...)...),
 	}
 }
 

@@ -92,7 +92,7 @@ func asFailure(resp *http.Response, raw []byte) error {
 	if json.Unmarshal(raw, &p) != nil || p.Status == 0 {
 		return f
 	}
-	f.msg, f.next = p.Detail, p.Next
+	f.msg, f.next, f.confirm = p.Detail, p.Next, p.Confirm
 	for _, e := range p.Errors {
 		if e.Message != p.Detail {
 			f.msg += fmt.Sprintf("; %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)

@@ -42,9 +42,12 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
 			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
+			&cli.StringFlag{Name: "permissions", Usage: "what decides: acl, the entries, or unix, each object's owner, group, mode and POSIX ACL", DefaultText: "acl"},
+			&cli.StringFlag{Name: "ownership", Usage: "where objects carry their owner: native, as the host's own, or mapped, in an extended attribute", DefaultText: "native for a service that runs as root"},
+			&cli.StringFlag{Name: "mode", Usage: "of the folder itself, in octal, with --permissions unix"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := map[string]string{"name": args[0]}
-			for _, f := range []string{"volume", "path", "description", "owner", "group"} {
+			for _, f := range []string{"volume", "path", "description", "owner", "group", "permissions", "ownership", "mode"} {
 				if cmd.IsSet(f) {
 					b[f] = cmd.String(f)
 				}
@@ -140,14 +143,38 @@ func publishedAs(f api.Folder) string {
 		}
 		names = append(names, name)
 	}
+	for _, e := range f.Exports {
+		name := "NFS " + e.Path
+		if e.Below != "" {
+			name += " (from " + e.Below + " on)"
+		}
+		if e.Rules == 0 {
+			name += " (no client rules)"
+		}
+		if !e.On {
+			name += " (service off)"
+		}
+		names = append(names, name)
+	}
 	if len(names) == 0 {
 		return "-"
 	}
 	return strings.Join(names, ", ")
 }
 
+// decides says what does, where it is not the entries in the usual way.
+func decides(f api.Folder) string {
+	switch {
+	case f.Permissions == "unix" && f.Ownership == "native":
+		return "owner, group, mode and POSIX ACL of each object, as on the host"
+	case f.Permissions == "unix":
+		return "owner, group, mode and POSIX ACL of each object, in extended attributes: amber mode show " + f.Name
+	}
+	return ""
+}
+
 func printFolder(w io.Writer, f api.Folder) {
-	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f))
+	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f))
 	for _, p := range f.Places {
 		fmt.Fprintln(w)
 		printPlace(w, p, false)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -14,14 +15,21 @@ import (
 )
 
 func (a *app) whyCommand() *cli.Command {
-	return a.leaf("why", "explain what a user may do to a path, gate by gate", "USER PATH", []cli.Flag{
+	return a.leaf("why", "explain what a user may do to a path, gate by gate; over NFS, USER may be a bare uid", "USER PATH", []cli.Flag{
 		&cli.StringFlag{Name: "via", Usage: "smb or nfs", Value: "smb"},
 		&cli.StringFlag{Name: "want", Usage: "pass, read, add, change or control", Value: "read"},
-		&cli.StringFlag{Name: "share", Usage: "which of the folder's shares, if not the one that leaves most"},
+		&cli.StringFlag{Name: "share", Usage: "which of the folder's shares, or exports, if not the one that leaves most"},
+		&cli.StringFlag{Name: "from", Usage: "over NFS: from which address, or host"},
+		&cli.IntFlag{Name: "port", Usage: "over NFS: from which source port", DefaultText: "a privileged one"},
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{"user": {args[0]}, "path": {args[1]}, "via": {cmd.String("via")}, "want": {cmd.String("want")}}
-		if cmd.IsSet("share") {
-			q.Set("share", cmd.String("share"))
+		for _, flag := range []string{"share", "from"} {
+			if cmd.IsSet(flag) {
+				q.Set(flag, cmd.String(flag))
+			}
+		}
+		if cmd.IsSet("port") {
+			q.Set("port", strconv.Itoa(cmd.Int("port")))
 		}
 		return ask(ctx, a, cmd, http.MethodGet, "why", q, nil, printWhy)
 	})
@@ -29,7 +37,10 @@ func (a *app) whyCommand() *cli.Command {
 
 func printWhy(w io.Writer, y api.Why) {
 	via := strings.ToUpper(y.Via)
-	if y.Share != "" {
+	switch {
+	case y.From != "":
+		via += fmt.Sprintf(", export %s, from %s", y.Share, y.From)
+	case y.Share != "":
 		via += ", share " + y.Share
 	}
 	kind := "directory"

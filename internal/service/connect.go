@@ -1,10 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
 	"strings"
+
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Way is one thing to type on a client to open a folder.
@@ -16,9 +20,12 @@ type Way struct {
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9._:-]{1,253}$`)
 
-// Connect lists what to type on each kind of client to open a folder by every share it
-// has. host is the gateway as clients reach it, port that of SMB; user may be empty.
-func (s *Service) Connect(folder, host string, port int, user string) ([]Way, error) {
+// Ports are where the protocols answer.
+type Ports struct{ SMB, NFS int }
+
+// Connect lists what to type on each kind of client to open a folder by every share and every
+// export it has. host is the gateway as clients reach it; user may be empty.
+func (s *Service) Connect(folder, host string, ports Ports, user string) ([]Way, error) {
 	f, err := s.Folder(folder)
 	if err != nil {
 		return nil, err
@@ -33,6 +40,7 @@ func (s *Service) Connect(folder, host string, port int, user string) ([]Way, er
 	} else {
 		user = u.Name
 	}
+	port := ports.SMB
 	const standard = 445
 	options, at, tail := "vers=3.1.1", host, ""
 	if strings.Contains(host, ":") {
@@ -57,7 +65,40 @@ func (s *Service) Connect(folder, host string, port int, user string) ([]Way, er
 			Way{"Windows", windowsDoes(port == standard), fmt.Sprintf(`net use * "\\%s\%s" /user:%s%s`, windowsHost(host), sh.Name, user, tail)},
 		)
 	}
+	out = append(out, connectNFS(f, host, at, ports.NFS)...)
+	// All that is for one kind of client stands together.
+	slices.SortStableFunc(out, func(a, b Way) int { return cmp.Compare(a.System, b.System) })
 	return out, nil
+}
+
+// connectNFS is about the exports of a folder. Version 4.1 asks for one port and nothing else.
+func connectNFS(f *site.PublishedFolder, host, at string, port int) []Way {
+	const standard = 2049
+	options, url := "vers=4.1", ""
+	mac := "vers=4"
+	windows := ""
+	if port != standard {
+		options = fmt.Sprintf("%s,port=%d", options, port)
+		mac = fmt.Sprintf("%s,port=%d", mac, port)
+		url = fmt.Sprintf(":%d", port)
+		windows = " (Windows finds NFS by the port mapper only: amber serve --portmap :111)"
+	}
+	var out []Way
+	for _, e := range f.Exports {
+		place := "/mnt" + e.Path
+		source := at + ":" + e.Path
+		inFile := strings.NewReplacer(" ", `\040`)
+		name := e.Path[strings.LastIndexByte(e.Path, '/')+1:]
+		out = append(out,
+			Way{"Linux", "mounts it once", fmt.Sprintf("mount -t nfs %s %s -o %s", quote(source), quote(place), options)},
+			Way{"Linux", "mounts it at every start: a line of /etc/fstab", fmt.Sprintf("%s %s nfs %s,_netdev 0 0", inFile.Replace(source), inFile.Replace(place), options)},
+			Way{"Linux", "mounts it when it is used: a line of an autofs map", fmt.Sprintf("%s -fstype=nfs,%s %s", quote(name), options, quote(source))},
+			Way{"macOS", "opens it: Go, Connect to Server", fmt.Sprintf("nfs://%s%s%s", at, url, strings.ReplaceAll(e.Path, " ", "%20"))},
+			Way{"macOS", "mounts it once", fmt.Sprintf("sudo mount_nfs -o %s %s %s", mac, quote(source), quote("/Volumes/"+name))},
+			Way{"Windows", "gives it a drive letter, with Client for NFS installed" + windows, fmt.Sprintf(`mount -o anon \\%s%s *`, windowsHost(host), strings.ReplaceAll(e.Path, "/", `\`))},
+		)
+	}
+	return out
 }
 
 func windowsDoes(standard bool) string {

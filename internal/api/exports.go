@@ -1,0 +1,355 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Export is an export's record.
+type Export struct {
+	Path         string       `json:"path" doc:"What clients mount."`
+	Folder       string       `json:"folder"`
+	Below        string       `json:"below,omitempty" doc:"Where in the folder it begins; the folder itself if left out."`
+	Description  string       `json:"description"`
+	Sync         bool         `json:"sync" doc:"Every write is on disk before it is answered."`
+	ClientGroups bool         `json:"clientGroups" doc:"Groups are those that the client lists, and not those of the records."`
+	On           bool         `json:"on" doc:"Whether NFS is switched on."`
+	Rules        []ClientRule `json:"rules" doc:"As written; the first that matches decides."`
+	Lines        []ClientRule `json:"lines" doc:"As in force: with host sets put in place, in order."`
+}
+
+// ClientRule is one line of an export or a host set.
+type ClientRule struct {
+	ID             int64    `json:"id"`
+	From           string   `json:"from" doc:"An address, a network, a host name, a pattern, * for everyone, or @NAME for a host set."`
+	Set            string   `json:"set,omitempty" doc:"Among lines in force: the host set it comes from."`
+	Number         int      `json:"number,omitempty" doc:"Among lines in force: which it is, from 1."`
+	ShadowedBy     int      `json:"shadowedBy,omitempty" doc:"The number of an earlier line that matches all that this one does."`
+	Everyone       bool     `json:"everyone" doc:"Lets in every host there is."`
+	Write          bool     `json:"write"`
+	Squash         string   `json:"squash,omitempty" enum:"none,root,all"`
+	AnonUID        uint32   `json:"anonUid"`
+	AnonGID        uint32   `json:"anonGid"`
+	Security       []string `json:"security"`
+	PrivilegedPort bool     `json:"privilegedPort"`
+	Unknown        string   `json:"unknown,omitempty" enum:"refused,anonymous,number" doc:"What becomes of a uid that no user has."`
+	Terms          string   `json:"terms" doc:"The same in words."`
+}
+
+// HostSet is a named list of client rules.
+type HostSet struct {
+	Name        string       `json:"name"`
+	Description string       `json:"description"`
+	Rules       []ClientRule `json:"rules"`
+	UsedBy      []string     `json:"usedBy" doc:"The exports in which it stands."`
+}
+
+func ruleOf(r site.ClientRule) ClientRule {
+	out := ClientRule{ID: r.ID, From: r.From, Write: r.Write, Squash: string(r.Squash), AnonUID: r.AnonUID, AnonGID: r.AnonGID, Security: []string{},
+		PrivilegedPort: r.PrivilegedPort, Unknown: string(r.Unknown)}
+	for _, f := range r.Security {
+		out.Security = append(out.Security, string(f))
+	}
+	if r.Squash != "" {
+		out.Terms = access.Terms(&r)
+	} else {
+		out.Terms = "as the host set says"
+	}
+	_, out.Everyone, _ = site.CleanFrom(r.From)
+	return out
+}
+
+func rulesOf(rules []site.ClientRule) []ClientRule {
+	out := []ClientRule{}
+	for _, r := range rules {
+		out = append(out, ruleOf(r))
+	}
+	return out
+}
+
+func lineOf(l *site.Line) ClientRule {
+	r := ruleOf(l.ClientRule)
+	r.Set, r.Number, r.ShadowedBy, r.Everyone = l.Set, l.Number, l.ShadowedBy, l.Everyone()
+	return r
+}
+
+func exportOf(p *site.Policy, e *site.PublishedExport) Export {
+	out := Export{Path: e.Path, Folder: e.Folder.Name, Below: e.Below, Description: e.Description, Sync: e.Sync, ClientGroups: e.ClientGroups, On: p.Services.NFS,
+		Rules: rulesOf(e.Rules), Lines: []ClientRule{}}
+	for i := range e.Lines {
+		out.Lines = append(out.Lines, lineOf(&e.Lines[i]))
+	}
+	return out
+}
+
+func (s *Server) hostSetOf(h *site.HostSet) HostSet {
+	out := HostSet{Name: h.Name, Description: h.Description, Rules: rulesOf(h.Rules), UsedBy: s.svc.UsedBy(h.Name)}
+	if out.UsedBy == nil {
+		out.UsedBy = []string{}
+	}
+	return out
+}
+
+// RuleBody is what a client rule is made from, or what is to change of one.
+type RuleBody struct {
+	From           string   `json:"from,omitempty" maxLength:"253"`
+	Write          *bool    `json:"write,omitempty"`
+	Squash         *string  `json:"squash,omitempty" enum:"none,root,all"`
+	AnonUID        *uint32  `json:"anonUid,omitempty"`
+	AnonGID        *uint32  `json:"anonGid,omitempty"`
+	Security       []string `json:"security,omitempty" maxItems:"4"`
+	PrivilegedPort *bool    `json:"privilegedPort,omitempty"`
+	Unknown        *string  `json:"unknown,omitempty" enum:"refused,anonymous,number"`
+	Everyone       bool     `json:"everyone,omitempty" doc:"The caller knows that this lets in every host there is."`
+	Position       int      `json:"position,omitempty" minimum:"0" doc:"Where among the rules, from 1; last if left out. For new rules only."`
+}
+
+func (b RuleBody) input() service.RuleInput {
+	return service.RuleInput{From: b.From, Write: b.Write, Squash: b.Squash, AnonUID: b.AnonUID, AnonGID: b.AnonGID, Security: b.Security,
+		PrivilegedPort: b.PrivilegedPort, Unknown: b.Unknown, Everyone: b.Everyone}
+}
+
+// ExportNamed names an export by its path, of which the slash in front may be left out.
+type ExportNamed struct {
+	Name string `path:"name" maxLength:"800" doc:"The export's path, escaped."`
+}
+
+// path is the name with its slashes, which the router leaves escaped.
+func (n ExportNamed) path() string {
+	if p, err := url.PathUnescape(n.Name); err == nil {
+		return p
+	}
+	return n.Name
+}
+
+// Tried is what an export does with an address.
+type Tried struct {
+	Export  string      `json:"export"`
+	Address string      `json:"address"`
+	Names   []string    `json:"names" doc:"The host names that the address is known to have, as far as rules care."`
+	Port    uint16      `json:"port"`
+	Lets    bool        `json:"lets" doc:"Whether requests from there reach the export."`
+	Rule    *ClientRule `json:"rule,omitempty" doc:"The first line that matches."`
+	Reason  string      `json:"reason"`
+}
+
+func (s *Server) registerExports() {
+	handle(s, operation("list-exports", http.MethodGet, "/exports", "List the exports", "publishing"), func(context.Context, *struct{}) ([]Export, error) {
+		p := s.svc.Policy()
+		out := []Export{}
+		for _, e := range p.Exports {
+			out = append(out, exportOf(p, e))
+		}
+		return out, nil
+	})
+	shown := func(e *site.PublishedExport, err error) (Export, error) {
+		if err != nil {
+			return Export{}, err
+		}
+		return exportOf(s.svc.Policy(), e), nil
+	}
+	handle(s, operation("show-export", http.MethodGet, "/exports/{name}", "Show an export", "publishing"), func(_ context.Context, in *ExportNamed) (Export, error) {
+		return shown(s.svc.Export(in.path()))
+	})
+	op := operation("add-export", http.MethodPost, "/exports", "Publish a folder, or a path below it, over NFS", "publishing")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Folder       string     `json:"folder" maxLength:"4096" doc:"Folder, or folder and path."`
+			Path         string     `json:"path,omitempty" maxLength:"255" doc:"What clients mount; / and the folder's name if left out."`
+			Description  string     `json:"description,omitempty" maxLength:"200"`
+			Sync         bool       `json:"sync,omitempty"`
+			ClientGroups bool       `json:"clientGroups,omitempty"`
+			Rules        []RuleBody `json:"rules,omitempty" maxItems:"200"`
+		}
+	}) (Export, error) {
+		b := in.Body
+		e := service.ExportInput{Folder: b.Folder, Path: b.Path, Description: b.Description, Sync: b.Sync, ClientGroups: b.ClientGroups}
+		for _, r := range b.Rules {
+			e.Rules = append(e.Rules, r.input())
+		}
+		return shown(s.svc.CreateExport(ctx, caller(ctx), e))
+	})
+	handle(s, operation("change-export", http.MethodPatch, "/exports/{name}", "Change an export", "publishing"), func(ctx context.Context, in *struct {
+		ExportNamed
+		Body struct {
+			Description  *string `json:"description,omitempty" maxLength:"200"`
+			Sync         *bool   `json:"sync,omitempty"`
+			ClientGroups *bool   `json:"clientGroups,omitempty"`
+		}
+	}) (Export, error) {
+		return shown(s.svc.UpdateExport(ctx, caller(ctx), in.path(), service.ExportChange(in.Body)))
+	})
+	do(s, operation("remove-export", http.MethodDelete, "/exports/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *ExportNamed) error {
+		return s.svc.RemoveExport(ctx, caller(ctx), in.path())
+	})
+	handle(s, operation("test-export", http.MethodGet, "/exports/{name}/test", "Say which client rule applies to an address, and why", "audit"), func(ctx context.Context, in *struct {
+		ExportNamed
+		From string `query:"from" required:"true" maxLength:"253" doc:"An address, or a host name."`
+		Port int    `query:"port" minimum:"0" maximum:"65535" doc:"The source port; a privileged one if left out."`
+	}) (Tried, error) {
+		t, err := s.svc.TryExport(ctx, in.path(), in.From, in.Port)
+		if err != nil {
+			return Tried{}, err
+		}
+		out := Tried{Export: t.Export.Path, Address: t.Origin.Address.String(), Names: t.Origin.Names, Port: t.Origin.Port, Lets: t.Lets, Reason: t.Reason}
+		if out.Names == nil {
+			out.Names = []string{}
+		}
+		if t.Line != nil {
+			r := lineOf(t.Line)
+			out.Rule = &r
+		}
+		return out, nil
+	})
+
+	handle(s, operation("list-host-sets", http.MethodGet, "/host-sets", "List the host sets", "publishing"), func(context.Context, *struct{}) ([]HostSet, error) {
+		out := []HostSet{}
+		for i := range s.svc.Policy().HostSets {
+			out = append(out, s.hostSetOf(&s.svc.Policy().HostSets[i]))
+		}
+		return out, nil
+	})
+	set := func(h *site.HostSet, err error) (HostSet, error) {
+		if err != nil {
+			return HostSet{}, err
+		}
+		return s.hostSetOf(h), nil
+	}
+	handle(s, operation("show-host-set", http.MethodGet, "/host-sets/{name}", "Show a host set", "publishing"), func(_ context.Context, in *Named) (HostSet, error) {
+		return set(s.svc.HostSet(in.Name))
+	})
+	op = operation("add-host-set", http.MethodPost, "/host-sets", "Make a named list of client rules", "publishing")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Name        string     `json:"name" maxLength:"80"`
+			Description string     `json:"description,omitempty" maxLength:"200"`
+			Rules       []RuleBody `json:"rules,omitempty" maxItems:"200"`
+		}
+	}) (HostSet, error) {
+		var rules []service.RuleInput
+		for _, r := range in.Body.Rules {
+			rules = append(rules, r.input())
+		}
+		return set(s.svc.CreateHostSet(ctx, caller(ctx), in.Body.Name, in.Body.Description, rules))
+	})
+	handle(s, operation("change-host-set", http.MethodPatch, "/host-sets/{name}", "Give a host set another description", "publishing"), func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Description string `json:"description" maxLength:"200"`
+		}
+	}) (HostSet, error) {
+		return set(s.svc.UpdateHostSet(ctx, caller(ctx), in.Name, in.Body.Description))
+	})
+	do(s, operation("remove-host-set", http.MethodDelete, "/host-sets/{name}", "Remove a host set that no export uses", "publishing"), func(ctx context.Context, in *Named) error {
+		return s.svc.RemoveHostSet(ctx, caller(ctx), in.Name)
+	})
+	s.registerRules("export", "/exports/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Export: n.path()} })
+	s.registerRules("host-set", "/host-sets/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Set: n.path()} })
+}
+
+// registerRules registers what is done to the client rules of one kind of list.
+func (s *Server) registerRules(of, path string, list func(ExportNamed) service.RuleList) {
+	op := operation("add-"+of+"-rule", http.MethodPost, path+"/rules", "Write a client rule", "publishing")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		ExportNamed
+		Body RuleBody
+	}) (Made, error) {
+		id, err := s.svc.AddRule(ctx, caller(ctx), list(in.ExportNamed), in.Body.input(), in.Body.Position)
+		return Made{id}, err
+	})
+	type ruleOfList struct {
+		ExportNamed
+		ID int64 `path:"id"`
+	}
+	do(s, operation("change-"+of+"-rule", http.MethodPatch, path+"/rules/{id}", "Change a client rule", "publishing"), func(ctx context.Context, in *struct {
+		ruleOfList
+		Body RuleBody
+	}) error {
+		return s.svc.UpdateRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.input())
+	})
+	do(s, operation("move-"+of+"-rule", http.MethodPut, path+"/rules/{id}/position", "Put a client rule elsewhere among the others", "publishing"), func(ctx context.Context, in *struct {
+		ruleOfList
+		Body struct {
+			Position int `json:"position" minimum:"1"`
+		}
+	}) error {
+		return s.svc.MoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.Position)
+	})
+	do(s, operation("remove-"+of+"-rule", http.MethodDelete, path+"/rules/{id}", "Remove a client rule", "publishing"), func(ctx context.Context, in *ruleOfList) error {
+		return s.svc.RemoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID)
+	})
+}
+
+// Mode is owner, group, mode and POSIX ACL of an object where those decide.
+type Mode struct {
+	Path    string     `json:"path"`
+	Owner   string     `json:"owner" doc:"A user's name, or a bare number."`
+	Group   string     `json:"group"`
+	UID     uint32     `json:"uid"`
+	GID     uint32     `json:"gid"`
+	Mode    string     `json:"mode" doc:"Four octal digits."`
+	Text    string     `json:"text" doc:"As ls writes it."`
+	ACL     []ModeLine `json:"acl" doc:"What the POSIX ACL says beyond the mode."`
+	Default []ModeLine `json:"default" doc:"What is made in the directory starts with."`
+}
+
+// ModeLine is one entry of a POSIX ACL.
+type ModeLine struct {
+	Tag  string `json:"tag" enum:"user,group,mask,other"`
+	Name string `json:"name,omitempty" doc:"A name, or a bare number; the owner, or owning group, if left out."`
+	Perm string `json:"perm"`
+}
+
+func (s *Server) modeOf(full string) (Mode, error) {
+	a, path, err := s.svc.Mode(full)
+	if err != nil {
+		return Mode{}, err
+	}
+	d := s.svc.Policy().Directory
+	out := Mode{Path: path, UID: a.UID, GID: a.GID, Mode: octal(a.Mode), Text: access.Ls(a), Owner: userNumbered(d, a.UID), Group: groupNumbered(d, a.GID),
+		ACL: linesOf(d, a.ACL), Default: linesOf(d, a.Default)}
+	return out, nil
+}
+
+func (s *Server) registerMode() {
+	handle(s, operation("show-mode", http.MethodGet, "/mode", "Show owner, group, mode and POSIX ACL of a path where those decide", "places"), func(_ context.Context, in *AtPath) (Mode, error) {
+		return s.modeOf(in.Path)
+	})
+	handle(s, operation("set-mode", http.MethodPut, "/mode", "Set mode, owner and group of a path where those decide", "places"), func(ctx context.Context, in *struct {
+		Body struct {
+			Path  string `json:"path" maxLength:"4096"`
+			Mode  string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" doc:"Octal."`
+			Owner string `json:"owner,omitempty" maxLength:"64"`
+			Group string `json:"group,omitempty" maxLength:"64"`
+		}
+	}) (Mode, error) {
+		m := service.ModeInput{Owner: in.Body.Owner, Group: in.Body.Group, Mode: parseOctal(in.Body.Mode)}
+		if err := s.svc.SetMode(ctx, caller(ctx), in.Body.Path, m); err != nil {
+			return Mode{}, err
+		}
+		return s.modeOf(in.Body.Path)
+	})
+}
+
+func userNumbered(d *identity.Directory, uid uint32) string {
+	if i := d.UserIndexByUID(uid); i >= 0 {
+		return d.Users()[i].Name
+	}
+	return number(uid)
+}
+
+func groupNumbered(d *identity.Directory, gid uint32) string {
+	if i := d.GroupIndexByGID(gid); i >= 0 {
+		return d.Groups()[i].Name
+	}
+	return number(gid)
+}

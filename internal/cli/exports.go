@@ -1,0 +1,342 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+// ruleFlags are the terms of a client rule.
+func ruleFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "rw", Usage: "read-write"},
+		&cli.BoolFlag{Name: "ro", Usage: "read-only", DefaultText: "yes, for a new rule"},
+		&cli.StringFlag{Name: "squash", Usage: "whose numbers are taken for the anonymous ones: none, root or all", DefaultText: "root"},
+		&cli.Uint32Flag{Name: "anon-uid", Usage: "the uid of squashed requests", DefaultText: "65534"},
+		&cli.Uint32Flag{Name: "anon-gid", Usage: "and the gid", DefaultText: "65534"},
+		&cli.StringSliceFlag{Name: "sec", Usage: "security flavours: sys", DefaultText: "sys"},
+		&cli.BoolFlag{Name: "privileged-port", Usage: "only from source ports below 1024 (=false ends that)"},
+		&cli.StringFlag{Name: "unknown", Usage: "what becomes of a uid that no user has: refused, anonymous, or number, which acts by its bare number where modes decide", DefaultText: "refused"},
+	}
+}
+
+func ruleBody(cmd *cli.Command) (api.RuleBody, error) {
+	var b api.RuleBody
+	yes, no := true, false
+	switch rw, ro := cmd.Bool("rw"), cmd.Bool("ro"); {
+	case rw && ro:
+		return b, usage("--rw and --ro contradict each other")
+	case rw:
+		b.Write = &yes
+	case ro:
+		b.Write = &no
+	}
+	text := func(name string, to **string) {
+		if cmd.IsSet(name) {
+			v := cmd.String(name)
+			*to = &v
+		}
+	}
+	text("squash", &b.Squash)
+	text("unknown", &b.Unknown)
+	number := func(name string, to **uint32) {
+		if cmd.IsSet(name) {
+			v := cmd.Uint32(name)
+			*to = &v
+		}
+	}
+	number("anon-uid", &b.AnonUID)
+	number("anon-gid", &b.AnonGID)
+	if cmd.IsSet("privileged-port") {
+		v := cmd.Bool("privileged-port")
+		b.PrivilegedPort = &v
+	}
+	if cmd.IsSet("sec") {
+		b.Security = cmd.StringSlice("sec")
+	}
+	return b, nil
+}
+
+// knowing calls a route and, where it wants the caller to know what they do, asks them and calls it
+// again with that said.
+func (a *app) knowing(ctx context.Context, cmd *cli.Command, method, path string, b *api.RuleBody, out any) error {
+	err := a.client.call(ctx, method, path, nil, b, out)
+	if f := (*failure)(nil); errors.As(err, &f) && f.confirm {
+		if err := a.confirm(cmd, f.msg); err != nil {
+			return err
+		}
+		b.Everyone = true
+		return a.client.call(ctx, method, path, nil, b, out)
+	}
+	return err
+}
+
+// ruleCommands work on the client rules of an export, or of a host set.
+func (a *app) ruleCommands(list, route string, print func(ctx context.Context, cmd *cli.Command, name string) error) *cli.Command {
+	rules := func(name string) string { return route + escapeExport(name) + "/rules" }
+	position := &cli.IntFlag{Name: "at", Usage: "where among the rules, counted from 1", DefaultText: "last"}
+	return group("rule", "who may mount, and on what terms; the first rule that matches decides",
+		a.leaf("add", "write a client rule; FROM is an address, a network, a host name, a pattern such as '*.larkfell.example', '*' for everyone, or @NAME for a host set",
+			list+" FROM", append(ruleFlags(), position, yesFlag), func(ctx context.Context, cmd *cli.Command, args []string) error {
+				b, err := ruleBody(cmd)
+				if err != nil {
+					return err
+				}
+				b.From, b.Position = args[1], cmd.Int("at")
+				var made api.Made
+				if err := a.knowing(ctx, cmd, http.MethodPost, rules(args[0]), &b, &made); err != nil {
+					return err
+				}
+				return print(ctx, cmd, args[0])
+			}),
+		a.leaf("set", "change a client rule", list+" NUMBER", append(ruleFlags(), &cli.StringFlag{Name: "from", Usage: "from whom"}, yesFlag), func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b, err := ruleBody(cmd)
+			if err != nil {
+				return err
+			}
+			b.From = cmd.String("from")
+			if err := a.knowing(ctx, cmd, http.MethodPatch, rules(args[0])+"/"+escape(args[1]), &b, nil); err != nil {
+				return err
+			}
+			return print(ctx, cmd, args[0])
+		}),
+		a.leaf("move", "put a client rule elsewhere among the others", list+" NUMBER POSITION", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			to, err := strconv.Atoi(args[2])
+			if err != nil || to < 1 {
+				return usage("position %q is no number from 1 up", args[2])
+			}
+			if err := a.client.call(ctx, http.MethodPut, rules(args[0])+"/"+escape(args[1])+"/position", nil, map[string]int{"position": to}, nil); err != nil {
+				return err
+			}
+			return print(ctx, cmd, args[0])
+		}),
+		a.leaf("remove", "remove a client rule", list+" NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.client.call(ctx, http.MethodDelete, rules(args[0])+"/"+escape(args[1]), nil, nil, nil); err != nil {
+				return err
+			}
+			return print(ctx, cmd, args[0])
+		}),
+	)
+}
+
+// escapeExport is an export's path as one part of a route: the slash in front says nothing.
+func escapeExport(name string) string { return url.PathEscape(strings.TrimPrefix(name, "/")) }
+
+func (a *app) exportCommands() []*cli.Command {
+	show := func(ctx context.Context, cmd *cli.Command, name string) error {
+		return ask(ctx, a, cmd, http.MethodGet, "exports/"+escapeExport(name), nil, nil, printExport)
+	}
+	export := group("export", "folders published over NFS",
+		a.leaf("add", "publish a folder, or a path below it, over NFS", "FOLDER[/PATH]", []cli.Flag{
+			&cli.StringFlag{Name: "at", Usage: "the path that clients mount", DefaultText: "/ and the folder's name"},
+			&cli.StringFlag{Name: "description", Usage: "what it is for"},
+			&cli.BoolFlag{Name: "sync", Usage: "have every write on disk before it is answered"},
+			&cli.BoolFlag{Name: "client-groups", Usage: "take groups from the client's list, at most 16, and not from the records"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]any{"folder": args[0], "path": cmd.String("at"), "description": cmd.String("description"), "sync": cmd.Bool("sync"), "clientGroups": cmd.Bool("client-groups")}
+			return ask(ctx, a, cmd, http.MethodPost, "exports", nil, b, printExport)
+		}),
+		a.leaf("set", "change an export", "EXPORT", []cli.Flag{
+			&cli.StringFlag{Name: "description", Usage: "what it is for"},
+			&cli.BoolFlag{Name: "sync", Usage: "have every write on disk before it is answered (=false ends that)"},
+			&cli.BoolFlag{Name: "client-groups", Usage: "take groups from the client's list (=false ends that)"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := make(map[string]any)
+			for flag, field := range map[string]string{"sync": "sync", "client-groups": "clientGroups"} {
+				if cmd.IsSet(flag) {
+					b[field] = cmd.Bool(flag)
+				}
+			}
+			if cmd.IsSet("description") {
+				b["description"] = cmd.String("description")
+			}
+			if len(b) == 0 {
+				return usage("nothing to change: say what, such as --sync")
+			}
+			return ask(ctx, a, cmd, http.MethodPatch, "exports/"+escapeExport(args[0]), nil, b, printExport)
+		}),
+		a.leaf("list", "list the exports", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "exports", nil, nil, func(w io.Writer, exports []api.Export) {
+				t := newTable("path", "folder", "from", "options", "description")
+				t.empty = "no exports yet: amber export add FOLDER"
+				for _, e := range exports {
+					var from []string
+					for _, r := range e.Rules {
+						from = append(from, r.From)
+					}
+					t.row(e.Path, inFolder(e), strings.Join(from, ", "), exportOptions(e), e.Description)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show an export with its client rules", "EXPORT", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return show(ctx, cmd, args[0])
+		}),
+		a.leaf("test", "say which client rule applies to an address, and why", "EXPORT", []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "an address, or a host name", Required: true},
+			&cli.IntFlag{Name: "port", Usage: "the source port", DefaultText: "a privileged one"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			q := url.Values{"from": {cmd.String("from")}}
+			if cmd.IsSet("port") {
+				q.Set("port", strconv.Itoa(cmd.Int("port")))
+			}
+			return ask(ctx, a, cmd, http.MethodGet, "exports/"+escapeExport(args[0])+"/test", q, nil, printTried)
+		}),
+		a.exportRemover(),
+		a.ruleCommands("EXPORT", "exports/", show),
+	)
+	showSet := func(ctx context.Context, cmd *cli.Command, name string) error {
+		return ask(ctx, a, cmd, http.MethodGet, "host-sets/"+escape(name), nil, nil, printHostSet)
+	}
+	hosts := group("hosts", "host sets: named lists of client rules, to be used in exports as @NAME",
+		a.leaf("add", "make a host set", "NAME", []cli.Flag{&cli.StringFlag{Name: "description", Usage: "whose hosts they are"}}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]string{"name": args[0], "description": cmd.String("description")}
+			return ask(ctx, a, cmd, http.MethodPost, "host-sets", nil, b, printHostSet)
+		}),
+		a.leaf("list", "list the host sets", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "host-sets", nil, nil, func(w io.Writer, sets []api.HostSet) {
+				t := newTable("name", "from", "used by", "description")
+				t.empty = "no host sets yet: amber hosts add NAME"
+				for _, h := range sets {
+					var from []string
+					for _, r := range h.Rules {
+						from = append(from, r.From)
+					}
+					t.row(h.Name, strings.Join(from, ", "), strings.Join(h.UsedBy, ", "), h.Description)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show a host set with its client rules", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return showSet(ctx, cmd, args[0])
+		}),
+		a.leaf("set", "give a host set another description", "NAME", []cli.Flag{&cli.StringFlag{Name: "description", Usage: "whose hosts they are", Required: true}}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return ask(ctx, a, cmd, http.MethodPatch, "host-sets/"+escape(args[0]), nil, map[string]string{"description": cmd.String("description")}, printHostSet)
+		}),
+		a.remover("host set", "host-sets/", "This removes the host set %s."),
+		a.ruleCommands("NAME", "host-sets/", showSet),
+	)
+	mode := group("mode", "owner, group and mode, in folders where those decide",
+		a.leaf("show", "show owner, group, mode and POSIX ACL", "PATH", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "mode", url.Values{"path": {args[0]}}, nil, printMode)
+		}),
+		a.leaf("set", "set the mode, in octal", "PATH [MODE]", []cli.Flag{
+			&cli.StringFlag{Name: "owner", Usage: "to whom it belongs"},
+			&cli.StringFlag{Name: "group", Usage: "and to which group"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]string{"path": args[0], "owner": cmd.String("owner"), "group": cmd.String("group")}
+			if len(args) > 1 {
+				b["mode"] = args[1]
+			} else if b["owner"] == "" && b["group"] == "" {
+				return usage("nothing to change: give a mode such as 2775, or --owner or --group")
+			}
+			return ask(ctx, a, cmd, http.MethodPut, "mode", nil, b, printMode)
+		}),
+	)
+	return []*cli.Command{export, hosts, mode}
+}
+
+func (a *app) exportRemover() *cli.Command {
+	return a.leaf("remove", "remove an export", "EXPORT", []cli.Flag{yesFlag}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		if err := a.confirm(cmd, fmt.Sprintf("This ends the publication %s. The folder and its data stay.", args[0])); err != nil {
+			return err
+		}
+		if err := a.client.call(ctx, http.MethodDelete, "exports/"+escapeExport(args[0]), nil, nil, nil); err != nil {
+			return err
+		}
+		return a.done(cmd, "removed export %s", args[0])
+	})
+}
+
+func inFolder(e api.Export) string {
+	if e.Below == "" {
+		return e.Folder
+	}
+	return e.Folder + "/" + e.Below
+}
+
+func exportOptions(e api.Export) string {
+	options := namesThat(map[string]bool{"sync": e.Sync, "groups of the client": e.ClientGroups, "service off": !e.On})
+	if len(options) == 0 {
+		return "-"
+	}
+	return strings.Join(options, ", ")
+}
+
+func printExport(w io.Writer, e api.Export) {
+	fields(w, "export", e.Path, "folder", inFolder(e), "description", e.Description, "options", exportOptions(e))
+	fmt.Fprintln(w)
+	printRules(w, e.Lines, "no client rules: nobody may mount it. amber export rule add "+e.Path+" FROM")
+}
+
+func printHostSet(w io.Writer, h api.HostSet) {
+	fields(w, "host set", h.Name, "description", h.Description, "used by", strings.Join(h.UsedBy, ", "))
+	fmt.Fprintln(w)
+	printRules(w, h.Rules, "no client rules yet: amber hosts rule add "+h.Name+" FROM")
+}
+
+// printRules lists client rules, with what is to be said about them below.
+func printRules(w io.Writer, rules []api.ClientRule, empty string) {
+	t := newTable("", "rule", "from", "of set", "on what terms")
+	t.empty, t.wrapLast = empty, true
+	for i, r := range rules {
+		order := r.Number
+		if order == 0 {
+			order = i + 1
+		}
+		t.row(fmt.Sprint(order)+".", fmt.Sprint(r.ID), r.From, r.Set, r.Terms)
+	}
+	t.print(w)
+	for _, r := range rules {
+		if r.ShadowedBy > 0 {
+			fmt.Fprintf(w, "\nLine %d never applies: line %d matches all that it does, and comes first.\n", r.Number, r.ShadowedBy)
+		}
+		if r.Everyone {
+			fmt.Fprintf(w, "\n%s lets in every host that can reach this gateway.\n", r.From)
+		}
+	}
+}
+
+func printTried(w io.Writer, t api.Tried) {
+	from := t.Address
+	if len(t.Names) > 0 {
+		from += " (" + strings.Join(t.Names, ", ") + ")"
+	}
+	if !t.Lets {
+		fmt.Fprintf(w, "%s does not let %s in: %s.\n", t.Export, from, t.Reason)
+	} else {
+		fmt.Fprintf(w, "%s lets %s in by line %d: %s.\n", t.Export, from, t.Rule.Number, t.Reason)
+	}
+	if t.Rule != nil {
+		of := ""
+		if t.Rule.Set != "" {
+			of = ", of host set " + t.Rule.Set
+		}
+		fmt.Fprintf(w, "  rule %d%s: %s\n", t.Rule.ID, of, t.Rule.Terms)
+	}
+}
+
+func printMode(w io.Writer, m api.Mode) {
+	fields(w, "path", m.Path, "mode", m.Mode+"  "+m.Text, "owner", fmt.Sprintf("%s (%d)", m.Owner, m.UID), "group", fmt.Sprintf("%s (%d)", m.Group, m.GID))
+	for _, l := range []struct {
+		title string
+		lines []api.ModeLine
+	}{{"POSIX ACL", m.ACL}, {"what is made here starts with", m.Default}} {
+		if len(l.lines) == 0 {
+			continue
+		}
+		fmt.Fprintf(w, "%s\n", l.title)
+		for _, e := range l.lines {
+			fmt.Fprintf(w, "  %s:%s:%s\n", e.Tag, e.Name, e.Perm)
+		}
+	}
+}
