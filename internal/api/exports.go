@@ -32,6 +32,7 @@ type ClientRule struct {
 	Number         int      `json:"number,omitempty" doc:"Among lines in force: which it is, from 1."`
 	ShadowedBy     int      `json:"shadowedBy,omitempty" doc:"The number of an earlier line that matches all that this one does."`
 	Everyone       bool     `json:"everyone" doc:"Lets in every host there is."`
+	ByName         bool     `json:"byName" doc:"Is about host names, and not addresses."`
 	Write          bool     `json:"write"`
 	Squash         string   `json:"squash,omitempty" enum:"none,root,all"`
 	AnonUID        uint32   `json:"anonUid"`
@@ -75,7 +76,7 @@ func rulesOf(rules []site.ClientRule) []ClientRule {
 
 func lineOf(l *site.Line) ClientRule {
 	r := ruleOf(l.ClientRule)
-	r.Set, r.Number, r.ShadowedBy, r.Everyone = l.Set, l.Number, l.ShadowedBy, l.Everyone()
+	r.Set, r.Number, r.ShadowedBy, r.Everyone, r.ByName = l.Set, l.Number, l.ShadowedBy, l.Everyone(), l.ByName()
 	return r
 }
 

@@ -308,7 +308,7 @@ func printRules(w io.Writer, rules []api.ClientRule, empty string) {
 
 func printTried(w io.Writer, t api.Tried) {
 	from := t.Address
-	if len(t.Names) > 0 {
+	if len(t.Names) > 0 && (t.Rule == nil || t.Rule.ByName) {
 		from += " (" + strings.Join(t.Names, ", ") + ")"
 	}
 	if !t.Lets {

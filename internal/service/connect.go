@@ -20,6 +20,8 @@ type Way struct {
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9._:-]{1,253}$`)
 
+var systems = []string{"Linux", "macOS", "Windows"}
+
 // Ports are where the protocols answer.
 type Ports struct{ SMB, NFS int }
 
@@ -67,7 +69,7 @@ func (s *Service) Connect(folder, host string, ports Ports, user string) ([]Way,
 	}
 	out = append(out, connectNFS(f, host, at, ports.NFS)...)
 	// All that is for one kind of client stands together.
-	slices.SortStableFunc(out, func(a, b Way) int { return cmp.Compare(a.System, b.System) })
+	slices.SortStableFunc(out, func(a, b Way) int { return cmp.Compare(slices.Index(systems, a.System), slices.Index(systems, b.System)) })
 	return out, nil
 }
 

@@ -211,9 +211,7 @@ func shareLeaves(r *Request, who identity.Person, rec *recorder) acl.Mask {
 	leaves := acl.All
 	switch {
 	case r.Via == site.NFS && r.NFS != nil:
-		if r.NFS.Line == nil {
-			leaves = 0
-		} else if !r.NFS.Line.Write {
+		if r.NFS.Line != nil && !r.NFS.Line.Write {
 			leaves = acl.ReadOnly
 		}
 		if rec != nil {

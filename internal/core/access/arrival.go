@@ -40,7 +40,12 @@ const (
 // Arrive finds the line by which a request comes in and whom it acts as.
 func Arrive(p *site.Policy, export *site.PublishedExport, origin site.Origin, said posix.Credential) *Arrival {
 	a := &Arrival{Export: export, Origin: origin, Said: said, Line: export.Match(&origin), ClientGroups: export.ClientGroups}
-	if a.Line == nil {
+	if a.Line == nil { // as they would be, so that what else stands in the way can be told
+		a.Unix = posix.Credential{UID: posix.Nobody, GID: posix.Nobody}
+		if i := p.Directory.UserIndexByUID(said.UID); i != identity.None {
+			a.User, a.Person = p.Directory.Users()[i].ID, p.Directory.Person(i)
+			a.Unix = UnixCredential(p.Directory, a.User)
+		}
 		return a
 	}
 	line := a.Line

@@ -45,11 +45,7 @@ func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 }
 
 func (l lineName) String() string {
-	s := fmt.Sprintf("client rule %d of %s", l.line.Number, l.export)
-	if l.line.Set != "" {
-		s += ", from host set " + l.line.Set
-	}
-	return s
+	return fmt.Sprintf("client rule %d of %s", l.line.Number, l.export)
 }
 
 type lineName struct {
@@ -88,7 +84,7 @@ func Terms(r *site.ClientRule) string {
 func (c *recorder) origin(leaves acl.Mask) {
 	nfs := c.request.NFS
 	from := nfs.Origin.Address.String()
-	if len(nfs.Origin.Names) > 0 {
+	if len(nfs.Origin.Names) > 0 && (nfs.Line == nil || nfs.Line.ByName()) {
 		from += " (" + strings.Join(nfs.Origin.Names, ", ") + ")"
 	}
 	if nfs.Line == nil {
@@ -103,14 +99,18 @@ func (c *recorder) origin(leaves acl.Mask) {
 	case leaves == 0:
 		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and wants a source port below 1024, not %d", from, nfs.Line.From, nfs.Origin.Port))
 	default:
-		c.add(Origin, leaves, name, fmt.Sprintf("%s is the first that matches %s", nfs.Line.From, from))
+		of := ""
+		if nfs.Line.Set != "" {
+			of = ", of host set " + nfs.Line.Set + ","
+		}
+		c.add(Origin, leaves, name, fmt.Sprintf("%s%s is the first that matches %s", nfs.Line.From, of, from))
 	}
 }
 
 func (c *recorder) export(leaves acl.Mask) {
 	nfs := c.request.NFS
 	if nfs.Line == nil {
-		c.add(ShareLevel, leaves, "export "+nfs.Export.Path, "no client rule, so nothing is let through")
+		c.add(ShareLevel, leaves, "export "+nfs.Export.Path, "no client rule, so there is none to limit anything")
 		return
 	}
 	name := lineName{nfs.Line, nfs.Export.Path}.String()

@@ -165,6 +165,9 @@ func WithACL(c *Credential, a Attributes, list ACL) Attributes {
 // takes of the directory's default ACL. mode is what the maker asked for.
 func Made(c *Credential, in *Attributes, mode uint32, dir bool) Attributes {
 	a := Attributes{UID: c.UID, GID: c.GID, Mode: mode & 0o7777, Dir: dir}
+	if dir {
+		a.Mode &^= SetUID | SetGID // those it has from where it is
+	}
 	if in.Mode&SetGID != 0 {
 		a.GID = in.GID
 		if dir {

@@ -248,6 +248,9 @@ func (p *Policy) HostNames() (names []string, any bool) { return p.hostNames, p.
 // Everyone says whether the line lets in every host there is.
 func (l *Line) Everyone() bool { return l.hosts.all }
 
+// ByName says whether the line is about host names.
+func (l *Line) ByName() bool { return l.hosts.pattern != "" }
+
 func (p *Policy) compileExports(r Records) error {
 	sets := make(map[string]HostSet)
 	for _, h := range r.HostSets {
