@@ -1,0 +1,261 @@
+package bench
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/onc"
+	"amber.example/gatekeeper/test/bare"
+	"amber.example/gatekeeper/test/gateway"
+	"amber.example/gatekeeper/test/nfsraw"
+)
+
+const ahead = 8 // requests under way
+
+// nfsFile is a big file reached by one version: how a piece of it is asked for, and what an answer is.
+type nfsFile struct {
+	c     *nfsraw.Client
+	read  func(at uint64)
+	write func(at uint64, data []byte)
+	check func(r *onc.Reader) // the answer to either
+	sync  func()              // has all on disk
+}
+
+func bigFile(b *testing.B, g *gateway.Gateway, version int) nfsFile {
+	c := nfsraw.Dial(b, g.NFS, 2102, 3001)
+	require.NoError(b, c.C.SetDeadline(time.Now().Add(5*time.Minute)))
+	f := nfsFile{c: c}
+	if version == 3 {
+		_, fh := c.Create3(c.Mnt("/scratch"), "big.fits")
+		w := &onc.Writer{}
+		f.read = func(at uint64) {
+			w.B = w.B[:0]
+			w.Opaque(fh)
+			w.Uint64(at)
+			w.Uint32(piece)
+			c.Send(nfsraw.NFS, 3, 6, w.B, nil)
+		}
+		f.write = func(at uint64, data []byte) {
+			w.B = w.B[:0]
+			w.Opaque(fh)
+			w.Uint64(at)
+			w.Uint32(uint32(len(data)))
+			w.Uint32(0)
+			w.Uint32(uint32(len(data)))
+			c.Send(nfsraw.NFS, 3, 7, w.B, data)
+		}
+		f.check = func(r *onc.Reader) { require.Zero(b, r.Uint32()) }
+		f.sync = func() {
+			status, _ := c.Do(nfsraw.NFS, 3, 21, func(w *onc.Writer) { w.Opaque(fh); w.Uint64(0); w.Uint32(0) })
+			require.Zero(b, status)
+		}
+		return f
+	}
+	c.NewSession(b.Name())
+	fh, stateid := create41(b, c, "big.fits")
+	seq := make([]uint32, ahead+1)
+	free := make(chan uint32, ahead) // slots, the first of which is the session's own
+	for slot := range uint32(ahead) {
+		free <- slot + 1
+	}
+	frame := func(w *onc.Writer, ops ...func(w *onc.Writer)) {
+		slot := <-free
+		seq[slot]++
+		w.B = w.B[:0]
+		s := c.SequenceOf(seq[slot], slot)
+		nfsraw.Compound(1, append([]func(w *onc.Writer){s, nfsraw.Op(22, fh)}, ops...)...)(w)
+	}
+	w := &onc.Writer{}
+	f.read = func(at uint64) {
+		frame(w, nfsraw.Op(25, nfsraw.Raw(stateid), at, piece))
+		c.Send(nfsraw.NFS, 4, 1, w.B, nil)
+	}
+	f.write = func(at uint64, data []byte) {
+		frame(w, nfsraw.Op(38, nfsraw.Raw(stateid), at, 0, len(data)))
+		c.Send(nfsraw.NFS, 4, 1, w.B, data)
+	}
+	f.check = func(r *onc.Reader) {
+		status, _ := nfsraw.Results(r)
+		require.Zero(b, status)
+		nfsraw.Next(r)
+		r.Fixed(16)
+		r.Uint32()
+		free <- r.Uint32()
+	}
+	f.sync = func() {
+		status, _ := c.Session(nfsraw.Op(22, fh), nfsraw.Op(5, uint64(0), 0))
+		require.Zero(b, status)
+	}
+	return f
+}
+
+// create41 makes and opens a file in /scratch by version 4.1.
+func create41(b testing.TB, c *nfsraw.Client, name string) (fh, stateid []byte) {
+	status, r := c.Session(nfsraw.Op(24), nfsraw.Op(15, "scratch"),
+		nfsraw.Op(18, 0, 3, 0, uint64(0), "owner", 1, 0, 0, 0, 0, name), nfsraw.Op(10))
+	require.Zero(b, status)
+	nfsraw.Next(r) // PUTROOTFH
+	nfsraw.Next(r) // LOOKUP
+	nfsraw.Next(r) // OPEN
+	stateid = append([]byte{}, r.Fixed(16)...)
+	r.Fixed(20)
+	r.Uint32()
+	for range r.Uint32() {
+		r.Uint32()
+	}
+	r.Uint32()
+	nfsraw.Next(r) // GETFH
+	return append([]byte{}, r.Opaque(128)...), stateid
+}
+
+// pump keeps requests under way until all of size is done, and gives MB/s.
+func (f nfsFile) pump(b *testing.B, request func(at uint64)) float64 {
+	buf := make([]byte, piece+4096)
+	start := time.Now()
+	for sent, got := 0, 0; got < size/piece; got++ {
+		for ; sent < size/piece && sent < got+ahead; sent++ {
+			request(uint64(sent) * piece)
+		}
+		r, err := f.c.Receive(buf)
+		require.NoError(b, err)
+		f.check(r)
+	}
+	return size / 1e6 / time.Since(start).Seconds()
+}
+
+// Sequential reading and writing over NFS, eight requests of a megabyte under way, beside the same done on
+// the file itself, and beside a copy of the same file over a bare TCP connection. Writing includes having
+// it all on disk.
+func BenchmarkNFSSequential(b *testing.B) {
+	for _, version := range []int{3, 4} {
+		b.Run(map[int]string{3: "3", 4: "4.1"}[version], func(b *testing.B) {
+			g := gateway.Start(b)
+			f := bigFile(b, g, version)
+			path := filepath.Join(g.State, "volumes/summit/scratch/big.fits")
+			data := make([]byte, piece)
+			for b.Loop() {
+				f.pump(b, func(at uint64) { f.write(at, data) }) // so that there is something to write over
+				write, storing, read, fetching := 0.0, 0.0, 0.0, 0.0
+				for range 3 { // the best of each: the machine is never quiet
+					start := time.Now()
+					f.pump(b, func(at uint64) { f.write(at, data) })
+					f.sync()
+					write = max(write, size/1e6/time.Since(start).Seconds())
+					storing = max(storing, bare.Store(b, path, piece))
+					read = max(read, f.pump(b, f.read))
+					fetching = max(fetching, bare.Fetch(b, path, piece))
+				}
+				b.ReportMetric(read, "read-MB/s")
+				b.ReportMetric(write, "write-MB/s")
+				b.ReportMetric(directRead(b, path), "file-read-MB/s")
+				b.ReportMetric(directWrite(b, path), "file-write-MB/s")
+				b.ReportMetric(fetching, "bare-read-MB/s")
+				b.ReportMetric(storing, "bare-write-MB/s")
+				b.ReportMetric(read/fetching, "read/bare")
+				b.ReportMetric(write/storing, "write/bare")
+			}
+		})
+	}
+}
+
+func directRead(b *testing.B, path string) float64 {
+	f, err := os.Open(path)
+	require.NoError(b, err)
+	defer f.Close()
+	buf := make([]byte, piece)
+	start := time.Now()
+	for off := int64(0); off < size; off += piece {
+		_, err := f.ReadAt(buf, off)
+		require.NoError(b, err)
+	}
+	return size / 1e6 / time.Since(start).Seconds()
+}
+
+func directWrite(b *testing.B, path string) float64 {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	require.NoError(b, err)
+	defer f.Close()
+	buf := make([]byte, piece)
+	start := time.Now()
+	for off := int64(0); off < size; off += piece {
+		_, err := f.WriteAt(buf, off)
+		require.NoError(b, err)
+	}
+	require.NoError(b, f.Sync())
+	return size / 1e6 / time.Since(start).Seconds()
+}
+
+// Small files, made, looked at and removed one at a time by one client, beside the same done in the
+// directory itself with each name put on disk, as NFS promises it is.
+func BenchmarkNFSSmallFiles(b *testing.B) {
+	const files = 1000
+	for _, version := range []int{3, 4} {
+		b.Run(map[int]string{3: "3", 4: "4.1"}[version], func(b *testing.B) {
+			g := gateway.Start(b)
+			c := nfsraw.Dial(b, g.NFS, 2102, 3001)
+			require.NoError(b, c.C.SetDeadline(time.Now().Add(5*time.Minute)))
+			var steps [3]func(name string)
+			if version == 3 {
+				root := c.Mnt("/scratch")
+				steps = [3]func(name string){func(name string) {
+					status, _ := c.Create3(root, name)
+					require.Zero(b, status)
+				}, func(name string) {
+					status, _ := c.Lookup3(root, name)
+					require.Zero(b, status)
+				}, func(name string) {
+					status, _ := c.Do(nfsraw.NFS, 3, 12, func(w *onc.Writer) { w.Opaque(root); w.String(name) })
+					require.Zero(b, status)
+				}}
+			} else {
+				c.NewSession(b.Name())
+				root := nfsraw.Op(24)
+				in := nfsraw.Op(15, "scratch")
+				must := func(status uint32, _ *onc.Reader) { require.Zero(b, status) }
+				steps = [3]func(name string){func(name string) {
+					must(c.Session(root, in, nfsraw.Op(18, 0, 3, 0, uint64(0), "owner", 1, 0, 0, 0, 0, name), nfsraw.Op(4, 0, nfsraw.Raw(append([]byte{0, 0, 0, 1}, make([]byte, 12)...)))))
+				}, func(name string) {
+					must(c.Session(root, in, nfsraw.Op(15, name), nfsraw.Op(9, 2, 0x18, 0x2)))
+				}, func(name string) {
+					must(c.Session(root, in, nfsraw.Op(28, name)))
+				}}
+			}
+			dir := filepath.Join(g.State, "volumes/summit/direct")
+			require.NoError(b, os.Mkdir(dir, 0o755))
+			d, err := os.Open(dir)
+			require.NoError(b, err)
+			defer d.Close()
+			direct := [3]func(name string){func(name string) {
+				f, err := os.Create(filepath.Join(dir, name))
+				require.NoError(b, err)
+				require.NoError(b, f.Close())
+				require.NoError(b, d.Sync())
+			}, func(name string) {
+				_, err := os.Stat(filepath.Join(dir, name))
+				require.NoError(b, err)
+			}, func(name string) {
+				require.NoError(b, os.Remove(filepath.Join(dir, name)))
+				require.NoError(b, d.Sync())
+			}}
+			for b.Loop() {
+				for i, what := range []string{"create", "stat", "remove"} {
+					rate := func(step func(string)) float64 {
+						start := time.Now()
+						for n := range files {
+							step(fmt.Sprintf("small%d", n))
+						}
+						return files / time.Since(start).Seconds()
+					}
+					ours := rate(steps[i])
+					b.ReportMetric(ours, what+"/s")
+					b.ReportMetric(ours/rate(direct[i]), what+"/direct")
+				}
+			}
+		})
+	}
+}

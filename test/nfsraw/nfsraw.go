@@ -1,0 +1,251 @@
+// Package nfsraw is just enough of an NFS client to send a gateway what no well-behaved client would,
+// and to keep it busy: calls are built by hand. What a client makes of the answers is for real
+// clients to prove.
+package nfsraw
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/onc"
+)
+
+// Programs.
+const (
+	NFS     = 100003
+	Mount   = 100005
+	NLM     = 100021
+	NSM     = 100024
+	ACL     = 100227
+	Portmap = 100000
+)
+
+// Client is one connection. Cred is who calls.
+type Client struct {
+	T    testing.TB
+	C    net.Conn
+	Cred *onc.Credential
+	xid  uint32
+
+	// Version 4.1.
+	session  []byte
+	sequence uint32
+}
+
+// Dial connects as a uid with a gid.
+func Dial(t testing.TB, address string, uid, gid uint32) *Client {
+	t.Helper()
+	c, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	return On(t, c, uid, gid)
+}
+
+// On speaks on a connection that is there.
+func On(t testing.TB, c net.Conn, uid, gid uint32) *Client {
+	t.Cleanup(func() { c.Close() })
+	require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
+	return &Client{T: t, C: c, Cred: &onc.Credential{Machine: "test", UID: uid, GID: gid}, xid: uint32(time.Now().UnixNano())}
+}
+
+// Send sends a call and gives its number; head and then tail are its arguments.
+func (c *Client) Send(program, version, procedure uint32, head, tail []byte) uint32 {
+	c.xid++
+	w := &onc.Writer{B: make([]byte, 4, 256)}
+	onc.AppendCall(w, c.xid, program, version, procedure, c.Cred)
+	w.B = append(w.B, head...)
+	binary.BigEndian.PutUint32(w.B, 1<<31|uint32(len(w.B)-4+len(tail)))
+	bufs := net.Buffers{w.B, tail}
+	_, err := bufs.WriteTo(c.C)
+	require.NoError(c.T, err)
+	return c.xid
+}
+
+// Receive reads one answer whole into buf, as much as fits, and gives what follows its header.
+func (c *Client) Receive(buf []byte) (*onc.Reader, error) {
+	var mark [4]byte
+	if _, err := readFull(c.C, mark[:]); err != nil {
+		return nil, err
+	}
+	n := int(binary.BigEndian.Uint32(mark[:]) &^ (1 << 31))
+	if n > len(buf) {
+		buf = make([]byte, n)
+	}
+	if _, err := readFull(c.C, buf[:n]); err != nil {
+		return nil, err
+	}
+	return onc.ParseReply(buf[:n], binary.BigEndian.Uint32(buf))
+}
+
+func readFull(c net.Conn, b []byte) (int, error) {
+	for at := 0; at < len(b); {
+		n, err := c.Read(b[at:])
+		if err != nil {
+			return at, err
+		}
+		at += n
+	}
+	return len(b), nil
+}
+
+// Call makes one call and waits for its answer.
+func (c *Client) Call(program, version, procedure uint32, args func(w *onc.Writer)) (*onc.Reader, error) {
+	w := &onc.Writer{}
+	if args != nil {
+		args(w)
+	}
+	c.Send(program, version, procedure, w.B, nil)
+	return c.Receive(nil)
+}
+
+// Do is Call for version 3 and what goes with it, where an answer is expected: it gives the status and
+// what follows.
+func (c *Client) Do(program, version, procedure uint32, args func(w *onc.Writer)) (uint32, *onc.Reader) {
+	c.T.Helper()
+	r, err := c.Call(program, version, procedure, args)
+	require.NoError(c.T, err)
+	return r.Uint32(), r
+}
+
+// Mnt mounts a path by version 3 and gives its handle.
+func (c *Client) Mnt(path string) []byte {
+	c.T.Helper()
+	status, r := c.Do(Mount, 3, 1, func(w *onc.Writer) { w.String(path) })
+	require.Zero(c.T, status, "mount %s", path)
+	return append([]byte{}, r.Opaque(64)...)
+}
+
+// Lookup3 looks a name up by version 3.
+func (c *Client) Lookup3(dir []byte, name string) (uint32, []byte) {
+	c.T.Helper()
+	status, r := c.Do(NFS, 3, 3, func(w *onc.Writer) { w.Opaque(dir); w.String(name) })
+	if status != 0 {
+		return status, nil
+	}
+	return 0, append([]byte{}, r.Opaque(64)...)
+}
+
+// Mode3 is a sattr3 that sets a mode and nothing else.
+func Mode3(w *onc.Writer, mode uint32) {
+	w.Bool(true)
+	w.Uint32(mode)
+	for range 3 {
+		w.Bool(false)
+	}
+	w.Uint32(0)
+	w.Uint32(0)
+}
+
+// Create3 makes a file by version 3, unchecked.
+func (c *Client) Create3(dir []byte, name string) (uint32, []byte) {
+	c.T.Helper()
+	status, r := c.Do(NFS, 3, 8, func(w *onc.Writer) { w.Opaque(dir); w.String(name); w.Uint32(0); Mode3(w, 0o644) })
+	if status != 0 || !r.Bool() {
+		return status, nil
+	}
+	return 0, append([]byte{}, r.Opaque(64)...)
+}
+
+// Compound writes a version 4 compound of operations; each writes its number and arguments.
+func Compound(minor uint32, ops ...func(w *onc.Writer)) func(w *onc.Writer) {
+	return func(w *onc.Writer) {
+		w.String("")
+		w.Uint32(minor)
+		w.Uint32(uint32(len(ops)))
+		for _, op := range ops {
+			op(w)
+		}
+	}
+}
+
+// Op is an operation with arguments written one after the other: uint32, uint64, bool, []byte and string
+// by their kinds, and Raw as it is.
+func Op(number uint32, args ...any) func(w *onc.Writer) {
+	return func(w *onc.Writer) {
+		w.Uint32(number)
+		for _, a := range args {
+			switch v := a.(type) {
+			case int:
+				w.Uint32(uint32(v))
+			case uint32:
+				w.Uint32(v)
+			case uint64:
+				w.Uint64(v)
+			case bool:
+				w.Bool(v)
+			case []byte:
+				w.Opaque(v)
+			case string:
+				w.String(v)
+			case Raw:
+				w.B = append(w.B, v...)
+			default:
+				panic(fmt.Sprintf("%T", a))
+			}
+		}
+	}
+}
+
+// Raw is an argument as it is.
+type Raw []byte
+
+// Results reads the frame of a compound's answer: its status, and the number of operations answered.
+func Results(r *onc.Reader) (status uint32, n uint32) {
+	status = r.Uint32()
+	r.Opaque(1024)
+	return status, r.Uint32()
+}
+
+// Next reads the number and status of the next operation's answer.
+func Next(r *onc.Reader) (op, status uint32) { return r.Uint32(), r.Uint32() }
+
+// NewSession becomes a version 4.1 client with a session of one slot, ready to go on.
+func (c *Client) NewSession(owner string) {
+	c.T.Helper()
+	r, err := c.Call(NFS, 4, 1, Compound(1, Op(42, Raw("verifier"), owner, 0, 0, 0)))
+	require.NoError(c.T, err)
+	status, _ := Results(r)
+	require.Zero(c.T, status)
+	Next(r)
+	id, seq := r.Uint64(), r.Uint32()
+	channel := []any{0, 1 << 20, 1 << 20, 4096, 64, 64, 0}
+	args := append([]any{id, seq, 0}, channel...)
+	args = append(append(args, channel...), 0, 1, 0)
+	r, err = c.Call(NFS, 4, 1, Compound(1, Op(43, args...)))
+	require.NoError(c.T, err)
+	status, _ = Results(r)
+	require.Zero(c.T, status)
+	Next(r)
+	c.session = append([]byte{}, r.Fixed(16)...)
+	c.sequence = 0
+	status, _ = c.Session(Op(58, false))
+	require.Zero(c.T, status)
+}
+
+// Sequence is the operation that a compound of the session begins with.
+func (c *Client) Sequence() func(w *onc.Writer) {
+	c.sequence++
+	return c.SequenceOf(c.sequence, 0)
+}
+
+// SequenceOf is Sequence with a number and a slot.
+func (c *Client) SequenceOf(sequence, slot uint32) func(w *onc.Writer) {
+	return Op(53, Raw(c.session), sequence, slot, slot, true)
+}
+
+// Session does operations within the session and gives the status, and the answers after SEQUENCE's.
+func (c *Client) Session(ops ...func(w *onc.Writer)) (uint32, *onc.Reader) {
+	c.T.Helper()
+	r, err := c.Call(NFS, 4, 1, Compound(1, append([]func(w *onc.Writer){c.Sequence()}, ops...)...))
+	require.NoError(c.T, err)
+	status, _ := Results(r)
+	if _, s := Next(r); s != 0 {
+		return s, r
+	}
+	r.Fixed(16 + 5*4)
+	return status, r
+}
