@@ -256,6 +256,12 @@ func (s *Server) registerExports() {
 	s.registerRules("host-set", "/host-sets/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Set: n.path()} })
 }
 
+// RuleOfList names one client rule of a list.
+type RuleOfList struct {
+	ExportNamed
+	ID int64 `path:"id"`
+}
+
 // registerRules registers what is done to the client rules of one kind of list.
 func (s *Server) registerRules(of, path string, list func(ExportNamed) service.RuleList) {
 	op := operation("add-"+of+"-rule", http.MethodPost, path+"/rules", "Write a client rule", "publishing")
@@ -267,25 +273,21 @@ func (s *Server) registerRules(of, path string, list func(ExportNamed) service.R
 		id, err := s.svc.AddRule(ctx, caller(ctx), list(in.ExportNamed), in.Body.input(), in.Body.Position)
 		return Made{id}, err
 	})
-	type ruleOfList struct {
-		ExportNamed
-		ID int64 `path:"id"`
-	}
 	do(s, operation("change-"+of+"-rule", http.MethodPatch, path+"/rules/{id}", "Change a client rule", "publishing"), func(ctx context.Context, in *struct {
-		ruleOfList
+		RuleOfList
 		Body RuleBody
 	}) error {
 		return s.svc.UpdateRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.input())
 	})
 	do(s, operation("move-"+of+"-rule", http.MethodPut, path+"/rules/{id}/position", "Put a client rule elsewhere among the others", "publishing"), func(ctx context.Context, in *struct {
-		ruleOfList
+		RuleOfList
 		Body struct {
 			Position int `json:"position" minimum:"1"`
 		}
 	}) error {
 		return s.svc.MoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.Position)
 	})
-	do(s, operation("remove-"+of+"-rule", http.MethodDelete, path+"/rules/{id}", "Remove a client rule", "publishing"), func(ctx context.Context, in *ruleOfList) error {
+	do(s, operation("remove-"+of+"-rule", http.MethodDelete, path+"/rules/{id}", "Remove a client rule", "publishing"), func(ctx context.Context, in *RuleOfList) error {
 		return s.svc.RemoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID)
 	})
 }

@@ -69,7 +69,9 @@ func (s *Service) Connect(folder, host string, ports Ports, user string) ([]Way,
 	}
 	out = append(out, connectNFS(f, host, at, ports.NFS)...)
 	// All that is for one kind of client stands together.
-	slices.SortStableFunc(out, func(a, b Way) int { return cmp.Compare(slices.Index(systems, a.System), slices.Index(systems, b.System)) })
+	slices.SortStableFunc(out, func(a, b Way) int {
+		return cmp.Compare(slices.Index(systems, a.System), slices.Index(systems, b.System))
+	})
 	return out, nil
 }
 

@@ -297,21 +297,6 @@ func (s *Service) writeRule(ctx context.Context, tx *store.Tx, in RuleInput, exp
 // RuleList is the export or the host set whose client rules are meant: one of the two.
 type RuleList struct{ Export, Set string }
 
-// Command is the command by which the list is worked on: "amber export rule".
-func (l RuleList) Command() string {
-	if l.Set != "" {
-		return "amber hosts rule"
-	}
-	return "amber export rule"
-}
-
-func (l RuleList) name() string {
-	if l.Set != "" {
-		return l.Set
-	}
-	return l.Export
-}
-
 // ruleList finds the list's record under the policy now in force: its numbers for SQL, one of them
 // nil, its name, and its rules.
 func (s *Service) ruleList(l RuleList) (export, set any, name string, rules []site.ClientRule, err error) {

@@ -203,8 +203,16 @@ func Results(r *onc.Reader) (status uint32, n uint32) {
 // Next reads the number and status of the next operation's answer.
 func Next(r *onc.Reader) (op, status uint32) { return r.Uint32(), r.Uint32() }
 
-// NewSession becomes a version 4.1 client with a session of one slot, ready to go on.
+// NewSession becomes a version 4.1 client with a session, ready to go on.
 func (c *Client) NewSession(owner string) {
+	c.T.Helper()
+	c.NewSessionUnfinished(owner)
+	status, _ := c.Session(Op(58, false))
+	require.Zero(c.T, status)
+}
+
+// NewSessionUnfinished is NewSession without saying that nothing is left to reclaim.
+func (c *Client) NewSessionUnfinished(owner string) {
 	c.T.Helper()
 	r, err := c.Call(NFS, 4, 1, Compound(1, Op(42, Raw("verifier"), owner, 0, 0, 0)))
 	require.NoError(c.T, err)
@@ -222,9 +230,10 @@ func (c *Client) NewSession(owner string) {
 	Next(r)
 	c.session = append([]byte{}, r.Fixed(16)...)
 	c.sequence = 0
-	status, _ = c.Session(Op(58, false))
-	require.Zero(c.T, status)
 }
+
+// DestroySession is the operation that ends the session.
+func (c *Client) DestroySession() func(w *onc.Writer) { return Op(44, Raw(c.session)) }
 
 // Sequence is the operation that a compound of the session begins with.
 func (c *Client) Sequence() func(w *onc.Writer) {

@@ -7,6 +7,7 @@ import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { client, useMe } from './api/client';
 import { FolderPage } from './pages/folder';
 import { Folders } from './pages/folders';
+import { Hosts } from './pages/hosts';
 import { SignIn } from './pages/sign-in';
 import { Why } from './pages/why';
 import { startColorMode } from './parts/color-mode';
@@ -25,6 +26,7 @@ function Console() {
       <Routes>
         <Route path="/folders" element={<Folders />} />
         <Route path="/folders/:name" element={<FolderPage />} />
+        <Route path="/hosts" element={<Hosts />} />
         <Route path="/why" element={<Why />} />
         <Route path="*" element={<Navigate to="/folders" replace />} />
       </Routes>

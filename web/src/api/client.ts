@@ -5,6 +5,10 @@ import type { components, paths } from './schema.gen';
 export type Folder = components['schemas']['Folder'];
 export type Place = components['schemas']['Place'];
 export type Entry = components['schemas']['Entry'];
+export type Export = components['schemas']['Export'];
+export type HostSet = components['schemas']['HostSet'];
+export type ClientRule = components['schemas']['ClientRule'];
+export type RuleBody = components['schemas']['RuleBody'];
 export type Why = components['schemas']['Why'];
 export type Gate = components['schemas']['Gate'];
 export type Level = components['schemas']['Entry']['level'];
@@ -16,11 +20,14 @@ export const api = createClient<paths>({ baseUrl: '/' });
 export class Refusal extends Error {
   readonly status: number;
   readonly next?: string;
+  /** It is done if it is asked for again, knowing. */
+  readonly confirm: boolean;
   constructor(status: number, problem?: Partial<Problem>) {
     const details = (problem?.errors ?? []).map((e) => e.message).filter((m) => m && m !== problem?.detail);
     super([problem?.detail ?? `The service answered ${status}.`, ...details].join(' – '));
     this.status = status;
     this.next = problem?.next;
+    this.confirm = problem?.confirm ?? false;
   }
 }
 
@@ -76,6 +83,16 @@ export const useConnect = (name: string) =>
   useQuery({
     queryKey: ['connect', name],
     queryFn: () => taken(api.GET('/api/v1/folders/{name}/connect', { params: { path: { name }, query: {} } })),
+  });
+export const useExports = () =>
+  useQuery({ queryKey: ['exports'], queryFn: async () => (await taken(api.GET('/api/v1/exports'))) ?? [] });
+export const useHostSets = () =>
+  useQuery({ queryKey: ['exports', 'sets'], queryFn: async () => (await taken(api.GET('/api/v1/host-sets'))) ?? [] });
+export const useMode = (path: string, on: boolean) =>
+  useQuery({
+    queryKey: ['mode', path],
+    enabled: on,
+    queryFn: () => taken(api.GET('/api/v1/mode', { params: { query: { path } } })),
   });
 export const useUsers = () =>
   useQuery({ queryKey: ['users'], queryFn: async () => (await taken(api.GET('/api/v1/users'))) ?? [] });

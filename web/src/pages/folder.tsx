@@ -1,20 +1,8 @@
-import {
-  Box,
-  Field,
-  Flex,
-  Heading,
-  HStack,
-  IconButton,
-  Input,
-  NativeSelect,
-  Stack,
-  Table,
-  Text,
-} from '@chakra-ui/react';
+import { Box, Field, Flex, Heading, HStack, IconButton, Input, Stack, Table, Tabs, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { Link, useParams } from 'react-router';
+import { Link, useParams, useSearchParams } from 'react-router';
 import {
   api,
   client,
@@ -27,15 +15,18 @@ import {
   useFolder,
   useGroups,
   useMe,
+  useMode,
   useUsers,
 } from '../api/client';
 import { Command } from '../parts/command';
 import { Confirm } from '../parts/confirm';
 import { AddIcon, CutIcon, RemoveIcon } from '../parts/icons';
 import { Level } from '../parts/level';
+import { Pick } from '../parts/pick';
 import { Principal } from '../parts/principal';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
+import { Exports } from './exports';
 import { Ways } from './folders';
 
 const reach = (applies: string[] | null) => {
@@ -52,6 +43,8 @@ export function FolderPage() {
   const { name = '' } = useParams();
   const folder = useFolder(name);
   const me = useMe();
+  const [params, setParams] = useSearchParams();
+  const tab = params.get('tab') ?? 'access';
   const mayChange = me.data?.role === 'administrator';
   if (!folder.data) return <Waiting error={folder.error} />;
   const f = folder.data;
@@ -77,18 +70,76 @@ export function FolderPage() {
           <Ways folder={f} />
         </Fact>
       </Flex>
-      <Heading as="h2" fontSize="lg" mb="1">
-        Who may do what
-      </Heading>
+      <Tabs.Root
+        value={tab}
+        onValueChange={(e) => setParams(e.value === 'access' ? {} : { tab: e.value }, { replace: true })}
+        lazyMount
+        css={{ '--indicator-color': 'colors.accent' }}
+      >
+        <Tabs.List borderColor="line" mb="5">
+          <Tabs.Trigger value="access">Who may do what</Tabs.Trigger>
+          <Tabs.Trigger value="exports">Exports</Tabs.Trigger>
+          <Tabs.Trigger value="open">How to open it</Tabs.Trigger>
+        </Tabs.List>
+        <Tabs.Content value="access" p="0">
+          {f.permissions === 'unix' ? (
+            <ModeSheet path={f.name} />
+          ) : (
+            <>
+              <Text color="faint" fontSize="sm" mb="4">
+                In the order in which entries are evaluated. What is written on a path holds for all below it, until it
+                is cut.
+              </Text>
+              <Stack gap="4">
+                {f.places.map((p) => (
+                  <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
+                ))}
+              </Stack>
+            </>
+          )}
+        </Tabs.Content>
+        <Tabs.Content value="exports" p="0">
+          <Exports folder={f.name} mayChange={mayChange} />
+        </Tabs.Content>
+        <Tabs.Content value="open" p="0">
+          {f.shares.length + f.exports.length > 0 ? (
+            <Connect name={f.name} />
+          ) : (
+            <Text color="faint">It is not published yet, and so there is nothing to open.</Text>
+          )}
+        </Tabs.Content>
+      </Tabs.Root>
+    </>
+  );
+}
+
+/** Owner, group and mode of a folder in which those decide. */
+function ModeSheet({ path }: { path: string }) {
+  const mode = useMode(path, true);
+  if (!mode.data) return <Waiting error={mode.error} rows={2} />;
+  const m = mode.data;
+  return (
+    <>
       <Text color="faint" fontSize="sm" mb="4">
-        In the order in which entries are evaluated. What is written on a path holds for all below it, until it is cut.
+        Here the owner, group, mode and POSIX ACL of each file and directory decide, and not entries. This is the folder
+        itself:
       </Text>
-      <Stack gap="4">
-        {f.places.map((p) => (
-          <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
-        ))}
-      </Stack>
-      {f.shares.length > 0 && <Connect name={f.name} />}
+      <Sheet p="4">
+        <Flex gap="8" wrap="wrap" mb="4">
+          <Fact name="Mode">
+            <Text as="span" fontFamily="mono" fontSize="sm">
+              {m.mode} {m.text}
+            </Text>
+          </Fact>
+          <Fact name="Owner">
+            {m.owner} ({m.uid})
+          </Fact>
+          <Fact name="Group">
+            {m.group} ({m.gid})
+          </Fact>
+        </Flex>
+        <Command text={`amber mode set ${path} ${m.mode}`} />
+      </Sheet>
     </>
   );
 }
@@ -98,10 +149,7 @@ function Connect({ name }: { name: string }) {
   const ways = useConnect(name);
   const systems = [...new Set(ways.data?.map((w) => w.system))];
   return (
-    <Box mt="8">
-      <Heading as="h2" fontSize="lg" mb="4">
-        How to open it
-      </Heading>
+    <Box>
       {!ways.data ? (
         <Waiting error={ways.error} rows={3} />
       ) : (
@@ -374,14 +422,5 @@ function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
         </HStack>
       </HStack>
     </Box>
-  );
-}
-
-function Pick(props: React.ComponentProps<typeof NativeSelect.Field>) {
-  return (
-    <NativeSelect.Root>
-      <NativeSelect.Field {...props} />
-      <NativeSelect.Indicator />
-    </NativeSelect.Root>
   );
 }

@@ -6,8 +6,7 @@ import { FolderIcon } from '../parts/icons';
 import { PageHead, Sheet, Waiting } from '../parts/sheet';
 
 /** One way in which a folder is published. */
-function PublishedAs({ share }: { share: Folder['shares'][number] }) {
-  const notes = [share.readOnly && 'read-only', !share.announced && 'hidden'].filter(Boolean).join(', ');
+function PublishedAs({ text, notes, on }: { text: string; notes: string; on: boolean }) {
   return (
     <HStack
       as="span"
@@ -17,14 +16,14 @@ function PublishedAs({ share }: { share: Folder['shares'][number] }) {
       py="0.5"
       borderRadius="full"
       borderWidth="1px"
-      borderColor={share.on ? 'line' : 'shut'}
+      borderColor={on ? 'line' : 'shut'}
       fontSize="sm"
       whiteSpace="nowrap"
     >
-      <Box boxSize="2" borderRadius="full" bg={share.on ? 'open' : 'shut'} aria-hidden />
-      SMB {share.name}
+      <Box boxSize="2" borderRadius="full" bg={on ? 'open' : 'shut'} aria-hidden />
+      {text}
       {notes && <Text color="faint">{notes}</Text>}
-      {!share.on && (
+      {!on && (
         <Text color="shut" fontWeight="600">
           service off
         </Text>
@@ -35,11 +34,24 @@ function PublishedAs({ share }: { share: Folder['shares'][number] }) {
 
 /** Every way in which a folder is published. */
 export function Ways({ folder }: { folder: Folder }) {
-  if (folder.shares.length === 0) return <Text color="faint">not published</Text>;
+  if (folder.shares.length + folder.exports.length === 0) return <Text color="faint">not published</Text>;
   return (
     <HStack wrap="wrap" gap="1.5">
       {folder.shares.map((s) => (
-        <PublishedAs key={s.name} share={s} />
+        <PublishedAs
+          key={s.name}
+          text={`SMB ${s.name}`}
+          notes={[s.readOnly && 'read-only', !s.announced && 'hidden'].filter(Boolean).join(', ')}
+          on={s.on}
+        />
+      ))}
+      {folder.exports.map((e) => (
+        <PublishedAs
+          key={e.path}
+          text={`NFS ${e.path}`}
+          notes={e.rules === 0 ? 'no client rules' : (e.below ?? '')}
+          on={e.on}
+        />
       ))}
     </HStack>
   );
@@ -116,7 +128,7 @@ export function Folders() {
                   </Table.Cell>
                   <Table.Cell hideBelow="md">{f.volume}</Table.Cell>
                   <Table.Cell textAlign="end" hideBelow="sm">
-                    {f.places.reduce((n, p) => n + p.explicit, 0)}
+                    {f.permissions === 'unix' ? 'by mode' : f.places.reduce((n, p) => n + p.explicit, 0)}
                   </Table.Cell>
                 </Table.Row>
               ))}

@@ -16,7 +16,7 @@ import { Command } from '../parts/command';
 import { GateIcon } from '../parts/icons';
 import { MainButton, PageHead, Refused, Sheet, Waiting } from '../parts/sheet';
 
-type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs' };
+type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs'; from: string };
 
 /** Why may somebody do something, or not: the gates in order, from the same walk that decides. */
 export function Why() {
@@ -26,17 +26,19 @@ export function Why() {
     path: params.get('path') ?? '',
     want: (params.get('want') as LevelName) ?? 'read',
     via: params.get('via') === 'nfs' ? 'nfs' : 'smb',
+    from: params.get('from') ?? '',
   };
   const users = useUsers();
   const folders = useFolders();
-  const { register, handleSubmit, formState } = useForm<Form>({
+  const { register, handleSubmit, formState, watch } = useForm<Form>({
     values: asked,
     resetOptions: { keepDirtyValues: true },
   });
   const ready = asked.user !== '' && asked.path !== '';
+  const { from, ...question } = asked;
   const answer = useQuery({
     queryKey: ['why', asked],
-    queryFn: () => taken(api.GET('/api/v1/why', { params: { query: asked } })),
+    queryFn: () => taken(api.GET('/api/v1/why', { params: { query: asked.via === 'nfs' && from ? asked : question } })),
     enabled: ready,
     staleTime: 0,
   });
@@ -46,7 +48,8 @@ export function Why() {
       <Sheet p="4" mb="5">
         <form
           onSubmit={handleSubmit((f) => {
-            setParams({ ...f, path: f.path.trim() });
+            const { from: address, ...rest } = { ...f, path: f.path.trim() };
+            setParams(f.via === 'nfs' ? { ...rest, from: address.trim() } : rest);
             if (ready) answer.refetch();
           })}
         >
@@ -97,6 +100,12 @@ export function Why() {
                 <NativeSelect.Indicator />
               </NativeSelect.Root>
             </Field.Root>
+            {watch('via') === 'nfs' && (
+              <Field.Root w={{ base: 'full', sm: '44' }}>
+                <Field.Label>from</Field.Label>
+                <Input autoComplete="off" placeholder="address or host" {...register('from')} />
+              </Field.Root>
+            )}
             <MainButton type="submit" loading={answer.isFetching}>
               Ask
             </MainButton>
@@ -125,7 +134,12 @@ function Verdict({ why }: { why: Answer }) {
             <Text as="span" fontFamily="mono" fontSize="sm">
               {why.path}
             </Text>
-            {why.share ? `, through share ${why.share}` : ''}. All gates together leave <b>{why.granted}</b>.
+            {why.share
+              ? why.from
+                ? `, through export ${why.share} from ${why.from}`
+                : `, through share ${why.share}`
+              : ''}
+            . All gates together leave <b>{why.granted}</b>.
             {!why.exists && ' Nothing is at that path on disk: this is what would hold for a directory there.'}
           </Text>
         </Box>

@@ -4,11 +4,12 @@ import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
 import { api, nowSignedIn, taken, useMe } from '../api/client';
 import { useColorMode } from './color-mode';
-import { FolderIcon, GateIcon, LeaveIcon, MoonIcon, SunIcon, WhyIcon } from './icons';
+import { FolderIcon, GateIcon, HostsIcon, LeaveIcon, MoonIcon, SunIcon, WhyIcon } from './icons';
 import { sayRefused } from './toaster';
 
 const places = [
   { to: '/folders', text: 'Folders', Drawn: FolderIcon },
+  { to: '/hosts', text: 'Hosts', Drawn: HostsIcon },
   { to: '/why', text: 'Why', Drawn: WhyIcon },
 ];
 

@@ -48,6 +48,14 @@ export const RemoveIcon = drawn(
 export const CopyIcon = drawn(
   'M9 9V5.5A1.5 1.5 0 0 1 10.5 4h8A1.5 1.5 0 0 1 20 5.5v8a1.5 1.5 0 0 1-1.5 1.5H15M5.5 9h8A1.5 1.5 0 0 1 15 10.5v8a1.5 1.5 0 0 1-1.5 1.5h-8A1.5 1.5 0 0 1 4 18.5v-8A1.5 1.5 0 0 1 5.5 9Z',
 );
+export const HostsIcon = drawn(
+  'M4.5 5h15v5.5h-15V5ZM4.5 13.5h15V19h-15v-5.5ZM8 7.75h.1M8 16.25h.1M12 7.75h4M12 16.25h4',
+);
+export const UpIcon = drawn('M12 19V5.5M6.5 11 12 5.5l5.5 5.5');
+export const DownIcon = drawn('M12 5v13.5M6.5 13l5.5 5.5 5.5-5.5');
+export const EditIcon = drawn(
+  'M4.5 19.5l.9-4L16 4.9a1.5 1.5 0 0 1 2.1 0l1 1a1.5 1.5 0 0 1 0 2.1L8.5 18.6l-4 .9ZM14 7l3 3',
+);
 export const CutIcon = drawn('M12 4v5M12 15v5M6 12h12');
 
 /** A gate between two posts: across the way where it is shut, swung aside where it is open. */

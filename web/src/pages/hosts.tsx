@@ -1,0 +1,131 @@
+import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { api, client, type HostSet, taken, useHostSets, useMe } from '../api/client';
+import { Confirm } from '../parts/confirm';
+import { AddIcon } from '../parts/icons';
+import { Rules } from '../parts/rules';
+import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { say, sayRefused } from '../parts/toaster';
+
+const refresh = () => client.invalidateQueries({ queryKey: ['exports'] });
+
+/** Host sets: client rules worth using again. */
+export function Hosts() {
+  const sets = useHostSets();
+  const me = useMe();
+  const [adding, setAdding] = useState(false);
+  const mayChange = me.data?.role === 'administrator';
+  if (!sets.data) return <Waiting error={sets.error} />;
+  return (
+    <>
+      <PageHead title="Hosts" text="Host sets: client rules with a name, to stand in any export as @name.">
+        {mayChange && !adding && (
+          <MainButton onClick={() => setAdding(true)}>
+            <AddIcon /> New host set
+          </MainButton>
+        )}
+      </PageHead>
+      <Stack gap="4">
+        {adding && <AddSet onDone={() => setAdding(false)} />}
+        {sets.data.length === 0 && !adding && (
+          <Sheet p="8">
+            <Text fontWeight="600" mb="1">
+              No host sets yet
+            </Text>
+            <Text color="faint">
+              Where several exports are for the same hosts, put their rules here once and name the set in each export.
+            </Text>
+          </Sheet>
+        )}
+        {sets.data.map((h) => (
+          <SetSheet key={h.name} set={h} mayChange={mayChange} />
+        ))}
+      </Stack>
+    </>
+  );
+}
+
+function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
+  const [asking, setAsking] = useState(false);
+  const remove = useMutation({
+    mutationFn: () => taken(api.DELETE('/api/v1/host-sets/{name}', { params: { path: { name: set.name } } })),
+    onSuccess: async () => {
+      await refresh();
+      say(`Removed: host set ${set.name}.`);
+    },
+    onError: sayRefused,
+    onSettled: () => setAsking(false),
+  });
+  return (
+    <Sheet as="section" aria-label={set.name}>
+      <Flex px="4" py="2.5" bg="sunk" justify="space-between" align="center" gap="3" wrap="wrap">
+        <Box>
+          <Text fontWeight="600">@{set.name}</Text>
+          <Text color="faint" fontSize="sm">
+            {[set.description, set.usedBy.length ? `used by ${set.usedBy.join(', ')}` : 'used by no export']
+              .filter(Boolean)
+              .join(' – ')}
+          </Text>
+        </Box>
+        {mayChange && (
+          <QuietButton size="sm" bg="sheet" disabled={set.usedBy.length > 0} onClick={() => setAsking(true)}>
+            Remove set
+          </QuietButton>
+        )}
+      </Flex>
+      <Rules list={{ set: set.name }} rules={set.rules} mayChange={mayChange} />
+      <Confirm
+        title="Remove this host set?"
+        act="Remove"
+        open={asking}
+        busy={remove.isPending}
+        onClose={() => setAsking(false)}
+        onAct={() => remove.mutate()}
+      >
+        <Text>
+          No export uses <b>{set.name}</b>.
+        </Text>
+      </Confirm>
+    </Sheet>
+  );
+}
+
+function AddSet({ onDone }: { onDone: () => void }) {
+  const { register, handleSubmit } = useForm<{ name: string; description: string }>();
+  const add = useMutation({
+    mutationFn: (f: { name: string; description: string }) =>
+      taken(api.POST('/api/v1/host-sets', { body: { name: f.name.trim(), description: f.description.trim() } })),
+    onSuccess: async (h) => {
+      await refresh();
+      say(`Made: host set ${h.name}.`);
+      onDone();
+    },
+  });
+  return (
+    <Sheet as="form" p="4" onSubmit={handleSubmit((f) => add.mutate(f))}>
+      {add.error && (
+        <Box mb="4">
+          <Refused error={add.error} />
+        </Box>
+      )}
+      <Flex gap="3" wrap="wrap" align="end">
+        <Field.Root w="56">
+          <Field.Label>Name</Field.Label>
+          <Input autoFocus autoComplete="off" {...register('name', { required: true })} />
+        </Field.Root>
+        <Field.Root flex="1" minW="40">
+          <Field.Label>Whose hosts they are</Field.Label>
+          <Input maxLength={200} {...register('description')} />
+        </Field.Root>
+        <HStack>
+          <QuietButton onClick={onDone}>Cancel</QuietButton>
+          <MainButton type="submit" loading={add.isPending}>
+            Make it
+          </MainButton>
+        </HStack>
+      </Flex>
+    </Sheet>
+  );
+}
