@@ -10,10 +10,11 @@ import (
 // Extended attributes in which the service keeps what the host's file system
 // cannot say for it.
 const (
-	ownerAttr   = "user.amber.owner"   // "UID:GID", the logical owner; with ":MODE" in octal where modes decide
-	aclAttr     = "user.amber.acl"     // the logical POSIX ACL, as system.posix_acl_access would be
-	defaultAttr = "user.amber.default" // and the default one
-	dosAttr     = "user.amber.dos"     // "ATTRIBUTES CREATED", hexadecimal and Unix nanoseconds
+	ownerAttr    = "user.amber.owner"   // "UID:GID", the logical owner; with ":MODE" in octal where modes decide
+	aclAttr      = "user.amber.acl"     // the logical POSIX ACL, as system.posix_acl_access would be
+	defaultAttr  = "user.amber.default" // and the default one
+	verifierAttr = "user.amber.made"    // the verifier of an exclusive creation over NFS
+	dosAttr      = "user.amber.dos"     // "ATTRIBUTES CREATED", hexadecimal and Unix nanoseconds
 )
 
 // Attributes that SMB clients set and get back, MS-FSCC section 2.6.

@@ -2,7 +2,6 @@ package files
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"time"
 
@@ -43,21 +42,21 @@ func (t *SetTime) spec() unix.Timespec {
 }
 
 // Verifier makes an exclusive creation that is asked for twice the same one (RFC 1813 section
-// 3.3.8). It is kept in the times of what was made until those are set.
+// 3.3.8). It stays with what was made.
 type Verifier [8]byte
 
-func (v Verifier) times() Set {
-	return Set{Accessed: &SetTime{Sec: int64(binary.BigEndian.Uint32(v[:4]) &^ (1 << 31))}, Modified: &SetTime{Sec: int64(binary.BigEndian.Uint32(v[4:]) &^ (1 << 31))}}
-}
-
-// MadeBy says whether the object was made by an exclusive creation with that verifier.
+// MadeBy says whether the object was made by an exclusive creation with that verifier, and is
+// as it was made.
 func (o *Object) MadeBy(v Verifier) bool {
-	t := v.times()
-	return o.Regular() && o.st.Size == 0 && o.st.Atime.Sec == t.Accessed.Sec && o.st.Mtime.Sec == t.Modified.Sec
+	var have Verifier
+	n, err := getxattr(o.fd, verifierAttr, have[:])
+	return err == nil && n == len(v) && have == v && o.Regular() && o.st.Size == 0
 }
 
 // SetVerifier marks what was just made as made by an exclusive creation.
-func (o *Object) SetVerifier(v Verifier) error { return o.setTimes(v.times()) }
+func (o *Object) SetVerifier(v Verifier) error {
+	return translate(unix.Setxattr(procPath(o.fd), verifierAttr, v[:], 0))
+}
 
 func (o *Object) setTimes(s Set) error {
 	return translate(unix.UtimesNanoAt(unix.AT_FDCWD, procPath(o.fd), []unix.Timespec{s.Accessed.spec(), s.Modified.spec()}, 0))
