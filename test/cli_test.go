@@ -39,16 +39,16 @@ func binary(t testing.TB) string {
 
 // process is a running `amber serve`.
 type process struct {
-	bin, state, url, smb, code string
-	cmd                        *exec.Cmd
+	bin, state, url, smb, nfs, code string
+	cmd                             *exec.Cmd
 }
 
-var printed = regexp.MustCompile(`console and API  (http://\S+)\n\s+SMB\s+(\S+)`)
+var printed = regexp.MustCompile(`console and API  (http://\S+)\n\s+SMB\s+(\S+)\n\s+NFS\s+(\S+)`)
 
 func serve(t testing.TB, bin, state string, flags ...string) *process {
 	t.Helper()
 	p := &process{bin: bin, state: state}
-	p.cmd = exec.Command(bin, append([]string{"serve", "--state", state, "--console", "127.0.0.1:0", "--smb", "127.0.0.1:0"}, flags...)...)
+	p.cmd = exec.Command(bin, append([]string{"serve", "--state", state, "--console", "127.0.0.1:0", "--smb", "127.0.0.1:0", "--nfs", "127.0.0.1:0"}, flags...)...)
 	out, err := os.CreateTemp(t.TempDir(), "stdout")
 	require.NoError(t, err)
 	defer out.Close()
@@ -68,7 +68,7 @@ func serve(t testing.TB, bin, state string, flags ...string) *process {
 	}, 20*time.Second, 10*time.Millisecond)
 	m := printed.FindStringSubmatch(text)
 	require.NotNil(t, m, text)
-	p.url, p.smb = m[1], m[2]
+	p.url, p.smb, p.nfs = m[1], m[2], m[3]
 	if _, after, ok := strings.Cut(text, "--code "); ok {
 		p.code, _, _ = strings.Cut(after, "\n")
 	}

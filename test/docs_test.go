@@ -26,7 +26,7 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 		t.Skip("python3-impacket is not installed: make test installs it")
 	}
 	bin := binary(t)
-	for _, name := range []string{"tour.md", "people.md", "permissions.md", "operating.md"} {
+	for _, name := range []string{"tour.md", "people.md", "permissions.md", "exports.md", "operating.md"} {
 		t.Run(name, func(t *testing.T) {
 			p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
 			root, err := filepath.Abs("..")
@@ -34,7 +34,9 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 			dir := t.TempDir() // stands for the repository, with the program built
 			require.NoError(t, os.Symlink(filepath.Dir(bin), filepath.Join(dir, "bin")))
 			require.NoError(t, os.Symlink(filepath.Join(root, "test"), filepath.Join(dir, "test")))
-			_, port, _ := strings.Cut(p.smb, ":")
+			_, smbPort, _ := strings.Cut(p.smb, ":")
+			_, nfsPort, _ := strings.Cut(p.nfs, ":")
+			here, there := strings.NewReplacer("4450", smbPort, "20490", nfsPort), strings.NewReplacer(smbPort, "4450", nfsPort, "20490")
 			env := []string{"HOME=" + t.TempDir(), "PATH=/usr/bin:/bin", "AMBER_URL=" + p.url}
 			doc := filepath.Join(root, "docs", name)
 			raw, err := os.ReadFile(doc)
@@ -59,10 +61,10 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 					for ; lines[i] != "```" && !strings.HasPrefix(lines[i], "$ "); i++ {
 						want = append(want, lines[i])
 					}
-					cmd := exec.Command("/bin/sh", "-c", strings.ReplaceAll(command, "4450", port))
+					cmd := exec.Command("/bin/sh", "-c", here.Replace(command))
 					cmd.Dir, cmd.Env = dir, env
 					said, _ := cmd.CombinedOutput() // commands that are refused are part of the story
-					got := strings.ReplaceAll(strings.TrimRight(string(said), "\n"), port, "4450")
+					got := there.Replace(strings.TrimRight(string(said), "\n"))
 					if *update {
 						got = strings.ReplaceAll(strings.ReplaceAll(got, p.url, "http://127.0.0.1:8460"), p.state, "state/demo")
 						out = append(out, strings.Split(got, "\n")...)

@@ -37,6 +37,7 @@ func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 // Way is one thing to type on a client to open a folder.
 type Way struct {
 	System string `json:"system" enum:"Linux,macOS,Windows"`
+	Over   string `json:"over" enum:"SMB,NFS"`
 	Does   string `json:"does" doc:"What typing it does."`
 	Text   string `json:"text" doc:"What to type."`
 }

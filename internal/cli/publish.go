@@ -116,11 +116,11 @@ func (a *app) publishCommands() []*cli.Command {
 		}
 		return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0])+"/connect", q, nil, func(w io.Writer, ways []api.Way) {
 			if len(ways) == 0 {
-				fmt.Fprintf(w, "%s is not published yet: amber share add %s\n", args[0], args[0])
+				fmt.Fprintf(w, "%s is not published yet: amber share add %s, or amber export add %s\n", args[0], args[0], args[0])
 			}
 			for i, way := range ways {
-				if i == 0 || ways[i-1].System != way.System {
-					fmt.Fprintln(w, way.System)
+				if i == 0 || ways[i-1].System != way.System || ways[i-1].Over != way.Over {
+					fmt.Fprintf(w, "%s, over %s\n", way.System, way.Over)
 				}
 				fmt.Fprintf(w, "  %s\n    %s\n", way.Does, way.Text)
 			}

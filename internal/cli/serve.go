@@ -45,6 +45,7 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringFlag{Name: "console", Usage: "address of the console and the API", Value: "127.0.0.1:8460"},
 		&cli.StringFlag{Name: "smb", Usage: "address of SMB", Value: ":4450", DefaultText: ":4450, with --demo 127.0.0.1:4450"},
 		&cli.StringFlag{Name: "nfs", Usage: "address of NFS", Value: ":20490", DefaultText: ":20490, with --demo 127.0.0.1:20490"},
+		&cli.DurationFlag{Name: "lease", Usage: "how long an NFS 4 client that is not heard of keeps what it has open; for so long, after a restart, others wait", Value: time.Minute},
 		&cli.StringFlag{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
@@ -103,6 +104,9 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer lock.Close()
+	if l := cmd.Duration("lease"); l < 5*time.Second || l > time.Hour {
+		return usage("--lease %s is not between 5s and 1h", l)
+	}
 	// Listening comes first: if an address is taken, nothing has been touched.
 	console, err := net.Listen("tcp", cmd.String("console"))
 	if err != nil {
@@ -137,7 +141,8 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	namespace := files.New(svc.Policy, svc)
 	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: namespace, Log: log.With("service", "smb")})
-	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Log: log.With("service", "nfs")})
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
+		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs")})
 	if err != nil {
 		return err
 	}

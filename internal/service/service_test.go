@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -49,7 +50,74 @@ func observatory(t *testing.T) *Service {
 	require.NoError(t, err)
 	_, err = s.CreateShare(ctx, keeper, ShareInput{Folder: "instruments"})
 	require.NoError(t, err)
+	_, err = s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments", Rules: []RuleInput{{From: "192.0.2.7"}}})
+	require.NoError(t, err)
 	return s
+}
+
+// Rules in their order, what they say, and where they stand, with a set among them.
+func TestClientRules(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	list := RuleList{Export: "/instruments"}
+	froms := func() (out []string) {
+		for _, l := range s.Policy().ExportAt("instruments").Lines {
+			out = append(out, l.From)
+		}
+		return out
+	}
+	yes, none := true, "none"
+	_, err := s.CreateHostSet(ctx, keeper, "dome", "", []RuleInput{{From: "192.0.2.16/28", Write: &yes, Squash: &none}})
+	require.NoError(t, err)
+	_, err = s.AddRule(ctx, keeper, list, RuleInput{From: "@dome"}, 1)
+	require.NoError(t, err)
+	last, err := s.AddRule(ctx, keeper, list, RuleInput{From: "0.0.0.0/0", Everyone: true}, 0)
+	require.NoError(t, err)
+	require.Equal(t, []string{"192.0.2.16/28", "192.0.2.7", "0.0.0.0/0"}, froms())
+	require.NoError(t, s.MoveRule(ctx, keeper, list, last, 1))
+	require.Equal(t, []string{"0.0.0.0/0", "192.0.2.16/28", "192.0.2.7"}, froms())
+	require.Equal(t, 1, s.Policy().ExportAt("instruments").Lines[2].ShadowedBy)
+	require.NoError(t, s.UpdateRule(ctx, keeper, list, last, RuleInput{From: "198.51.100.0/24", Write: &yes}))
+	tried, err := s.TryExport(ctx, "instruments", "192.0.2.17", 0)
+	require.NoError(t, err)
+	require.Equal(t, "dome", tried.Line.Set)
+	require.True(t, tried.Line.Write)
+	require.False(t, tried.Lets, "the service is off")
+	require.NoError(t, s.SetService(ctx, keeper, "nfs", true))
+	for from, lets := range map[string]bool{"192.0.2.17": true, "192.0.2.7": true, "192.0.2.8": false, "2001:db8::1": false} {
+		tried, err = s.TryExport(ctx, "/instruments", from, 0)
+		require.NoError(t, err)
+		require.Equal(t, lets, tried.Lets, from)
+	}
+	_, err = s.TryExport(ctx, "/instruments", "not a host", 0)
+	require.Error(t, err)
+	require.Equal(t, []string{"/instruments"}, s.UsedBy("DOME"))
+	require.Error(t, s.RemoveHostSet(ctx, keeper, "dome"), "it is in use")
+	require.NoError(t, s.RemoveRule(ctx, keeper, list, s.Policy().ExportAt("instruments").Rules[1].ID))
+	require.NoError(t, s.RemoveHostSet(ctx, keeper, "dome"))
+}
+
+// names is a made-up resolver.
+type names map[string][]string
+
+func (n names) LookupAddr(_ context.Context, addr string) ([]string, error) { return n[addr], nil }
+func (n names) LookupNetIP(_ context.Context, _, host string) (out []netip.Addr, _ error) {
+	for _, a := range n[host] {
+		out = append(out, netip.MustParseAddr(a))
+	}
+	return out, nil
+}
+
+// A name counts if it leads back to the address, whatever the reverse entry claims.
+func TestHostNamesLeadBack(t *testing.T) {
+	h := newHostNames(names{"192.0.2.17": {"Dome1.larkfell.example.", "liar.example"}, "dome1.larkfell.example": {"192.0.2.17"}, "liar.example": {"198.51.100.1"},
+		"spelt.example": {"192.0.2.17", "192.0.2.18"}})
+	of := func(address string, spelt ...string) []string {
+		return h.of(context.Background(), netip.MustParseAddr(address), spelt)
+	}
+	require.Equal(t, []string{"dome1.larkfell.example"}, of("192.0.2.17"))
+	require.Equal(t, []string{"spelt.example", "dome1.larkfell.example"}, of("192.0.2.17", "spelt.example"), "asked anew when the rules change")
+	require.Equal(t, []string{"spelt.example"}, of("192.0.2.18", "spelt.example"))
+	require.Empty(t, of("198.51.100.1", "spelt.example"))
 }
 
 // A refused change says which field is at fault and changes nothing: not the
@@ -102,9 +170,47 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 			_, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "staff", Level: "read", Applies: []string{"direct"}})
 			return err
 		}, Invalid, "applies", "nothing"},
-		"entry not there": {func() error { return s.RemoveEntry(ctx, keeper, "instruments/firmware", 1) }, NotFound, "id", "not written on"},
-		"cut at root":     {func() error { return s.SetInherit(ctx, keeper, "instruments", false, false) }, Invalid, "path", "inherits nothing"},
-		"nfs":             {func() error { return s.SetService(ctx, keeper, "nfs", true) }, Conflict, "protocol", "NFS"},
+		"entry not there":  {func() error { return s.RemoveEntry(ctx, keeper, "instruments/firmware", 1) }, NotFound, "id", "not written on"},
+		"cut at root":      {func() error { return s.SetInherit(ctx, keeper, "instruments", false, false) }, Invalid, "path", "inherits nothing"},
+		"no such protocol": {func() error { return s.SetService(ctx, keeper, "afs", true) }, Invalid, "protocol", "not a protocol"},
+		"export of nothing": {func() error {
+			_, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments/nothing"})
+			return err
+		}, NotFound, "folder", "not on disk"},
+		"export within another": {func() error {
+			_, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments/firmware", Path: "/instruments/firmware"})
+			return err
+		}, Conflict, "path", "lie within each other"},
+		"export at the top": {func() error {
+			_, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments", Path: "/.."})
+			return err
+		}, Invalid, "path", "no path for an export"},
+		"everyone, unknowing": {func() error {
+			_, err := s.AddRule(ctx, keeper, RuleList{Export: "instruments"}, RuleInput{From: "0.0.0.0/0"}, 0)
+			return err
+		}, Conflict, "from", "lets in every host"},
+		"everyone, by another way": {func() error {
+			return s.UpdateRule(ctx, keeper, RuleList{Export: "instruments"}, 1, RuleInput{From: "*"})
+		}, Conflict, "from", "lets in every host"},
+		"rule for nobody": {func() error {
+			_, err := s.AddRule(ctx, keeper, RuleList{Export: "instruments"}, RuleInput{}, 0)
+			return err
+		}, Invalid, "from", "say from whom"},
+		"rule for a set that is not there": {func() error {
+			_, err := s.AddRule(ctx, keeper, RuleList{Export: "instruments"}, RuleInput{From: "@dome"}, 0)
+			return err
+		}, NotFound, "set", "no host set"},
+		"rule out of place": {func() error {
+			_, err := s.AddRule(ctx, keeper, RuleList{Export: "instruments"}, RuleInput{From: "192.0.2.1"}, 9)
+			return err
+		}, Invalid, "position", "not among"},
+		"rule moved too far":        {func() error { return s.MoveRule(ctx, keeper, RuleList{Export: "instruments"}, 1, 2) }, Invalid, "position", "not among"},
+		"rule not there":            {func() error { return s.RemoveRule(ctx, keeper, RuleList{Export: "instruments"}, 99) }, NotFound, "id", "no client rule"},
+		"mode where entries decide": {func() error { return s.SetMode(ctx, keeper, "instruments", ModeInput{Owner: "tomasz"}) }, Conflict, "path", "entries decide"},
+		"flavour of the future": {func() error {
+			_, err := s.AddRule(ctx, keeper, RuleList{Export: "instruments"}, RuleInput{From: "192.0.2.1", Security: []string{"krb5p"}}, 0)
+			return err
+		}, Invalid, "security", "flavour"},
 		"auditor": {func() error {
 			return s.SetService(ctx, Actor{Name: "auditor", Role: identity.Auditor}, "smb", false)
 		}, Forbidden, "", "may look but not change"},

@@ -42,10 +42,11 @@ mv /a/three /a/two
 same 'a rename replaces' three "$(cat /b/two)"
 rm /a/two
 
-mkdir /a/many
-for i in $(seq 500); do : >"/a/many/f$i"; done
-same 'lists all there is' 500 "$(ls /b/many | wc -l)"
-rm -r /a/many
+same 'lists a hundred thousand names' '100000 100000' "$(ls -f /b/many | grep -c ^f) $(ls -f /b/many | sort -u | grep -c ^f)"
+mkdir /a/few
+for i in $(seq 500); do : >"/a/few/f$i"; done
+same 'lists what was just made' 500 "$(ls /b/few | wc -l)"
+rm -r /a/few
 
 (
   flock -x 9
@@ -66,7 +67,20 @@ git clone -q /b/repo /b/clone 2>/dev/null
 same 'git commits and clones' "$(cd /a/repo/mergetools && cat * | sha256sum)" "$(cd /b/clone/mergetools && cat * | sha256sum)"
 rm -rf /a/repo /b/clone
 
-same 'leaves nothing behind' '2026 README.txt plate.fits' "$(echo $(ls /b))"
+# The gateway is killed while this goes on, and started again; see lab_test.go.
+mkdir /a/work /a/work/copies
+for i in $(seq 40); do
+  head -c 400000 /dev/urandom >/tmp/part
+  cp /tmp/part /a/work/copies/$i
+  sha256sum </tmp/part >>/tmp/sums
+  [[ $i != 5 ]] || echo now >/a/work/kill-the-service
+done
+for i in $(seq 40); do sha256sum </a/work/copies/$i; done >/tmp/sums.after
+same 'a copy over a restart of the service' "$(sha256sum </tmp/sums)" "$(sha256sum </tmp/sums.after)"
+same 'the service was started anew' started "$(cat /a/work/restarted)"
+rm -r /a/work
+
+same 'leaves nothing behind' '2026 README.txt many plate.fits' "$(echo $(ls /b))"
 rm /a/plate.fits
 umount /a /b
 
@@ -77,3 +91,4 @@ cp /tmp/plate /a/2026/plate-0300.fits
 same 'who may add, adds' "$(sha256sum </tmp/plate)" "$(sha256sum </a/2026/plate-0300.fits)"
 same 'and alters nothing' 1 "$(echo forged 2>/dev/null >/a/2026/plate-0300.fits; echo $?)"
 umount /a
+echo "all of it, over SMB $VERSION"

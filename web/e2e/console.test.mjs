@@ -19,7 +19,18 @@ let url;
 async function start(...flags) {
   const child = spawn(
     amber,
-    ['serve', '--state', mkdtempSync(join(state, 's-')), '--console', '127.0.0.1:0', '--smb', '127.0.0.1:0', ...flags],
+    [
+      'serve',
+      '--state',
+      mkdtempSync(join(state, 's-')),
+      '--console',
+      '127.0.0.1:0',
+      '--smb',
+      '127.0.0.1:0',
+      '--nfs',
+      '127.0.0.1:0',
+      ...flags,
+    ],
     { stdio: ['ignore', 'pipe', 'inherit'] },
   );
   const text = await new Promise((resolve, reject) => {
@@ -99,8 +110,8 @@ test('the folders say where each is published', async () => {
   const p = await page();
   await signIn(p, 'keeper');
   const row = p.getByRole('row', { name: /plates/ });
-  await row.getByRole('cell', { name: 'SMB plates' }).last().waitFor();
-  assert.equal(await p.getByRole('row').count(), 6);
+  await row.getByRole('cell', { name: 'SMB plates NFS /plates' }).last().waitFor();
+  assert.equal(await p.getByRole('row').count(), 7);
 });
 
 test('why, one entry more, why again: the story of the tour', async () => {
@@ -136,13 +147,69 @@ test('why, one entry more, why again: the story of the tour', async () => {
   await p.getByRole('row', { name: /orla/ }).waitFor({ state: 'detached' });
 });
 
+test('an export: rules written, tried, put in order, and everyone let in only knowingly', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.goto(`${url}/folders/nightlog?tab=exports`);
+  await p.getByRole('button', { name: 'Publish over NFS' }).click();
+  await p.getByRole('button', { name: 'Publish', exact: true }).click();
+  await p.getByText('nobody may mount it').first().waitFor();
+  const sheet = p.getByRole('region', { name: '/nightlog' });
+  const add = async (from, more = async () => {}) => {
+    await sheet.getByRole('button', { name: 'Add client rule' }).click();
+    await sheet.getByRole('combobox', { name: 'From' }).fill(from);
+    await more();
+    await sheet.getByRole('button', { name: 'Add client rule' }).click();
+  };
+  await add('192.0.2.256');
+  await sheet.getByText('is not an address').waitFor();
+  await sheet.getByRole('button', { name: 'Cancel' }).click();
+  await add('192.0.2.0/24');
+  await sheet.getByText('192.0.2.0/24').first().waitFor();
+  await add('192.0.2.7', () => sheet.getByLabel('Access').selectOption('rw'));
+  await sheet.getByText('It never applies').waitFor();
+  await sheet.getByRole('button', { name: 'Move 192.0.2.7 up' }).click();
+  await sheet.getByText('It never applies').waitFor({ state: 'detached' });
+  await sheet.getByLabel('Address to try on /nightlog').fill('192.0.2.7');
+  await sheet.getByRole('button', { name: 'Which rule applies?' }).click();
+  await sheet.getByText('Line 1 lets 192.0.2.7 in').waitFor();
+
+  await add('*');
+  await p.getByRole('alertdialog').getByText('lets in every host').waitFor();
+  await p.getByRole('button', { name: 'Leave it' }).click();
+  await sheet.getByRole('button', { name: 'Add client rule' }).click();
+  await p.getByRole('button', { name: 'Let everyone in' }).click();
+  await sheet.getByText('It lets in every host').waitFor();
+  await sheet.getByRole('button', { name: 'Remove *' }).click();
+  await p.getByRole('alertdialog').getByRole('button', { name: 'Remove' }).click();
+  await sheet.getByText('It lets in every host').waitFor({ state: 'detached' });
+
+  await p.getByRole('link', { name: 'Hosts' }).click();
+  await p.getByRole('button', { name: 'New host set' }).click();
+  await p.getByLabel('Name').fill('night-desks');
+  await p.getByRole('button', { name: 'Make it' }).click();
+  const set = p.getByRole('region', { name: 'night-desks' });
+  await set.getByText('used by no export').waitFor();
+  await p.goto(`${url}/folders/nightlog?tab=exports`);
+  await add('@night-desks');
+  await sheet.getByText('@night-desks').waitFor();
+  await p.goto(`${url}/why?user=piran&path=nightlog&via=nfs&from=192.0.2.8&want=change`);
+  await p.getByRole('heading', { name: 'Refused at the share gate' }).waitFor();
+  await p.getByText('amber export rule set /nightlog').waitFor();
+});
+
 test('an auditor sees everything and is offered no change', async () => {
   const p = await page();
   await signIn(p, 'auditor');
   await p.getByRole('link', { name: 'instruments' }).click();
   await p.getByText('inherits nothing from above').first().waitFor();
-  await p.getByText(/mount -t cifs \/\/127.0.0.1\/instruments/).waitFor();
   assert.equal(await p.getByRole('button', { name: /Add|Remove/ }).count(), 0);
+  await p.getByRole('tab', { name: 'How to open it' }).click();
+  await p.getByText(/mount -t cifs \/\/127.0.0.1\/instruments/).waitFor();
+  await p.getByText(/mount -t nfs 127.0.0.1:\/instruments/).waitFor();
+  await p.getByRole('tab', { name: 'Exports' }).click();
+  await p.getByText('@dome-hosts').waitFor();
+  assert.equal(await p.getByRole('button', { name: /Add|Remove|Move|Change|Publish|End/ }).count(), 0);
 });
 
 test('by keyboard alone, on a phone, in the dark', async () => {

@@ -11,7 +11,7 @@ const state = mkdtempSync(join(tmpdir(), 'amber-shots-'));
 const url = 'http://127.0.0.1:18460';
 const service = spawn(
   join(root, 'bin/amber'),
-  ['serve', '--demo', '--state', state, '--console', '127.0.0.1:18460', '--smb', '127.0.0.1:0'],
+  ['serve', '--demo', '--state', state, '--console', '127.0.0.1:18460', '--smb', '127.0.0.1:0', '--nfs', '127.0.0.1:0'],
   { stdio: ['ignore', 'pipe', 'ignore'] },
 );
 await new Promise((resolve) => service.stdout.once('data', resolve));
@@ -55,6 +55,14 @@ try {
   await page.goto(`${url}/why?user=isolde&path=instruments/firmware/bench`);
   await page.getByText('Refused at').waitFor();
   await shot(page, 'why');
+  await page.goto(`${url}/folders/plates?tab=exports`);
+  await page.getByLabel('Address to try on /plates').fill('192.0.2.17');
+  await page.getByRole('button', { name: 'Which rule applies?' }).click();
+  await page.getByText('Line 1 lets').waitFor();
+  await shot(page, 'exports');
+  await page.goto(`${url}/hosts`);
+  await page.getByText('used by').first().waitFor();
+  await shot(page, 'hosts');
   const dark = await open('dark');
   await enter(dark);
   await dark.goto(`${url}/why?user=wren&path=plates/2026&want=read`);
@@ -63,7 +71,7 @@ try {
   const phone = await open('light', 390, 844);
   await enter(phone);
   await phone.goto(`${url}/folders/nightlog`);
-  await phone.getByText('Who may do what').waitFor();
+  await phone.getByRole('tab', { name: 'Who may do what' }).waitFor();
   await shot(phone, 'folder-phone');
 } finally {
   await browser.close();

@@ -91,13 +91,15 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 	}
 
+	if r.NFS != nil {
+		r.User = r.NFS.User
+	}
 	account := p.Directory.User(r.User)
 	who := p.Directory.Person(p.Directory.UserIndex(r.User))
 	unix := r.Folder.Unix()
 	var leaves acl.Mask
 	if nfs := r.NFS; nfs != nil && nfs.Line != nil {
-		r.User = nfs.User
-		account, who = p.Directory.User(nfs.User), nfs.Person
+		who = nfs.Person
 		if leaves = acl.All; account != nil {
 			leaves = accountLeaves(account, r.Now)
 		}

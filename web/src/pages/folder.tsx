@@ -147,21 +147,21 @@ function ModeSheet({ path }: { path: string }) {
 /** What to type on a client to open the folder. */
 function Connect({ name }: { name: string }) {
   const ways = useConnect(name);
-  const systems = [...new Set(ways.data?.map((w) => w.system))];
+  const kinds = [...new Set(ways.data?.map((w) => `${w.system}, over ${w.over}`))];
   return (
     <Box>
       {!ways.data ? (
         <Waiting error={ways.error} rows={3} />
       ) : (
         <Stack gap="4">
-          {systems.map((system) => (
-            <Sheet key={system} p="4">
+          {kinds.map((kind) => (
+            <Sheet key={kind} p="4">
               <Heading as="h3" fontSize="md" mb="3">
-                {system}
+                {kind}
               </Heading>
               <Stack gap="3">
                 {ways.data
-                  .filter((w) => w.system === system)
+                  .filter((w) => `${w.system}, over ${w.over}` === kind)
                   .map((w) => (
                     <Box key={w.text}>
                       <Text color="faint" fontSize="sm" mb="1">
