@@ -179,6 +179,25 @@ func TestOneFolderTwoProtocols(t *testing.T) {
 	status, _ = read(orla, fh)
 	require.EqualValues(t, 13, status, "she may not use NFS any more, and what is mounted feels it")
 
+	// Where modes decide they decide for SMB too, and what it makes there is its maker's.
+	_, err = g.Service.CreateShare(t.Context(), gateway.Keeper, service.ShareInput{Folder: "scratch"})
+	require.NoError(t, err)
+	scratch := g.Mount(t, g.Dial(t, "piran", 0), "scratch")
+	require.NoError(t, scratch.WriteFile("seeing.txt", []byte("1.2"), 0o644))
+	status, fh = nfs.Lookup3(nfs.Mnt("/scratch"), "seeing.txt")
+	require.Zero(t, status)
+	status, r := nfs.Do(nfsraw.NFS, 3, 1, func(w *onc.Writer) { w.Opaque(fh) })
+	require.Zero(t, status)
+	require.Equal(t, []uint32{1, 0o664, 1, 2003, 3000}, []uint32{r.Uint32(), r.Uint32(), r.Uint32(), r.Uint32(), r.Uint32()}, "a file, its mode, its one name, piran's, and the directory's group")
+	status, _ = nfs.Do(nfsraw.NFS, 3, 2, func(w *onc.Writer) { w.Opaque(fh); nfsraw.Mode3(w, 0o400); w.Bool(false) })
+	require.Zero(t, status)
+	requireStatus(t, scratch.WriteFile("seeing.txt", []byte("3"), 0o644), accessDenied)
+	orlas, err := g.Dial(t, "orla", 0).Mount("scratch")
+	require.NoError(t, err)
+	_, err = orlas.ReadFile("seeing.txt")
+	requireStatus(t, err, accessDenied)
+	requireStatus(t, orlas.WriteFile("hers.txt", nil, 0o644), accessDenied)
+
 	// Names that differ in case are one to SMB and two to NFS.
 	status, _ = nfs.Lookup3(root, "readme.TXT")
 	require.EqualValues(t, 2, status)

@@ -228,11 +228,22 @@ func (q *compound) run(n, start int) (int, status4) {
 			q.s.Log.Debug("refused", "client", q.Conn.Remote, "operation", op, "uid", q.Cred.UID, "status", uint32(st))
 			return i + 1, st
 		}
-		if q.w.Len() > onc.MostData+32<<10 {
-			return i + 1, err4Resource
+		if longest := q.longest(); q.w.Len()-start > longest {
+			q.w.B = q.w.B[:at+8]
+			st = exhausted(q.minor, err4RepTooBig)
+			q.w.PutUint32(at+4, uint32(st))
+			return i + 1, st
 		}
 	}
 	return n, ok4
+}
+
+// longest is the longest answer that is sent, in bytes.
+func (q *compound) longest() int {
+	if q.session != nil {
+		return int(q.session.longest)
+	}
+	return onc.MostData + 32<<10
 }
 
 // opensSession says whether a compound of version 4.1 may begin with an operation.

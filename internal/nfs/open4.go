@@ -220,7 +220,7 @@ func (q *compound) open() status4 {
 				}
 			}
 			if len(c.owners) >= mostOwners {
-				return err4Resource
+				return exhausted(c.minor, err4NoSpc)
 			}
 		}
 		owner = &openOwner{client: c}
@@ -249,8 +249,8 @@ func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
 		return err4Grace
 	case q.minor == 1 && !reclaim && !c.reclaimed:
 		return err4Grace // RECLAIM_COMPLETE comes first (RFC 8881 section 18.51.3)
-	case len(c.opens) >= mostOpens:
-		return err4Resource
+	case st.open >= st.mostOpen:
+		return exhausted(c.minor, err4NoSpc)
 	}
 	if err := st.record(c); err != nil {
 		return q.fail(err)
@@ -274,6 +274,7 @@ func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
 		o = &open4{other: st.other(), client: c, owner: owner, fh: h, file: file, access: a.access, deny: a.deny, locks: make(map[*lockOwner]*lock4)}
 		c.opens[o.other], c.openBy[openKey{owner, h}] = o, o
 		owner.opens++
+		st.open++
 	} else {
 		// Opened again: it is one open file with all that was asked for.
 		o.access |= a.access
@@ -536,7 +537,7 @@ func (c *client4) locker(name string) (*lockOwner, status4) {
 		return o, ok4
 	}
 	if len(c.lockers) >= mostOwners {
-		return nil, err4Resource
+		return nil, exhausted(c.minor, err4Delay)
 	}
 	o := &lockOwner{client: c, name: []byte(name)}
 	c.lockers[name] = o
@@ -595,7 +596,7 @@ func (q *compound) lock() status4 {
 			return err4Denied
 		}
 		if errors.Is(err, files.ErrNoSpace) {
-			return err4Resource
+			return exhausted(o.client.minor, err4Delay)
 		}
 		if err != nil {
 			return q.fail(err)

@@ -237,7 +237,7 @@ func (q *compound) createSession() status4 {
 	case !c.confirmed && c.address != q.Conn.Remote.Addr():
 		return err4ClidInUse
 	case c.sessions >= mostSessions:
-		return err4Resource
+		return err4NoSpc
 	}
 	if !c.confirmed {
 		st.confirmClient(c)
@@ -250,7 +250,7 @@ func (q *compound) createSession() status4 {
 	fore.maxCached = min(fore.maxCached, mostCached)
 	fore.maxOps = min(fore.maxOps, mostOps)
 	fore.maxRequests = min(fore.maxRequests, mostSlots)
-	se := &session4{id: st.sessionID(), client: c, slots: make([]slot4, fore.maxRequests), cached: fore.maxCached}
+	se := &session4{id: st.sessionID(), client: c, slots: make([]slot4, fore.maxRequests), longest: fore.maxResponse, ops: fore.maxOps}
 	st.sessions[se.id] = se
 	at := q.w.Len()
 	q.w.Fixed(se.id[:])
@@ -285,6 +285,9 @@ func (q *compound) sequence(start int) status4 {
 	}
 	if slot >= uint32(len(se.slots)) {
 		return err4BadSlot
+	}
+	if uint32(q.ops) > se.ops {
+		return err4TooManyOps
 	}
 	s := &se.slots[slot]
 	switch {

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
 )
@@ -27,6 +29,8 @@ type state struct {
 	mu       sync.Mutex
 	doomed   []*files.Handle
 	counter  uint64
+	open     int // files, of all clients
+	mostOpen int
 	clients  map[uint64]*client4
 	byOwner  map[string]*client4 // confirmed ones, by owner and minor version
 	sessions map[[16]byte]*session4
@@ -112,7 +116,8 @@ type session4 struct {
 	id     [16]byte
 	client *client4
 	slots  []slot4
-	cached uint32 // the longest answer that is kept
+	// The longest answer that is sent, and the most operations of a compound.
+	longest, ops uint32
 }
 
 type slot4 struct {
@@ -128,7 +133,6 @@ const (
 	mostSessions   = 16 // of a client
 	mostSlots      = 64
 	mostCached     = 4096 // bytes of an answer
-	mostOpens      = 1 << 15
 	mostOwners     = 1 << 15
 	longestOwner   = 1024
 	rememberV4     = "v4"
@@ -138,6 +142,12 @@ const (
 func newState(s *Server) (*state, error) {
 	st := &state{s: s, stop: make(chan struct{}), clients: make(map[uint64]*client4), byOwner: make(map[string]*client4),
 		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool)}
+	// Half of the descriptors there are, so that the rest of the service goes on.
+	var limit unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
+		return nil, err
+	}
+	st.mostOpen = int(min(limit.Cur/2, 1<<20))
 	var b [4]byte
 	rand.Read(b[:])
 	st.boot = binary.BigEndian.Uint32(b[:])
@@ -265,6 +275,7 @@ func (st *state) closeOpen(o *open4) {
 		_ = o.file.UnlockRange(owner, 0, ^uint64(0))
 		delete(o.client.locks, l.other)
 	}
+	st.open--
 	delete(o.client.opens, o.other)
 	delete(o.client.openBy, openKey{o.owner, o.fh})
 	o.owner.opens--
@@ -280,7 +291,7 @@ func (st *state) addClient(minor uint32, owner []byte, verifier [8]byte, address
 		}
 	}
 	if len(st.clients) >= mostClients || of >= mostOfAddress {
-		return nil, err4Resource
+		return nil, exhausted(minor, err4Delay)
 	}
 	st.counter++
 	c := &client4{id: uint64(st.boot)<<32 | st.counter&0xffffffff, minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
@@ -288,6 +299,15 @@ func (st *state) addClient(minor uint32, owner []byte, verifier [8]byte, address
 		opens: make(map[[12]byte]*open4), openBy: make(map[openKey]*open4), locks: make(map[[12]byte]*lock4)}
 	st.clients[c.id] = c
 	return c, ok4
+}
+
+// exhausted is the error for what there is no room for: version 4.1 has none of its own for that, and
+// says so in the way that its operation may.
+func exhausted(minor uint32, otherwise status4) status4 {
+	if minor == 0 {
+		return err4Resource
+	}
+	return otherwise
 }
 
 // confirmClient makes a client the one that its owner is.

@@ -19,14 +19,14 @@ function Go({ to, text, Drawn }: (typeof places)[number]) {
       {({ isActive }) => (
         <HStack
           gap="2.5"
-          px="3"
+          px={{ base: '2', sm: '3' }}
           py="2"
           borderRadius="md"
           fontWeight={isActive ? '700' : '500'}
           bg={isActive ? 'accent.soft' : undefined}
           _hover={{ bg: isActive ? 'accent.soft' : 'sunk' }}
         >
-          <Drawn boxSize="5" color={isActive ? 'accent' : 'faint'} />
+          <Drawn boxSize="5" hideBelow="sm" color={isActive ? 'accent' : 'faint'} />
           {text}
         </HStack>
       )}
