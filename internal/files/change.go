@@ -1,9 +1,7 @@
 package files
 
 import (
-	"context"
 	"errors"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -113,36 +111,35 @@ func (o *Object) make(name string, file bool, set Set, mode uint32, mk func(pare
 	if set.Mode != nil {
 		mode = *set.Mode
 	}
-	var made *Object
-	err := o.inDirectory(func(parent int) error {
-		if err := mk(parent); err != nil {
-			return translate(err)
-		}
-		c, err := o.child(name)
-		if err == nil {
-			err = o.w.v.born(parent, c.fd, mode, !file)
-		}
-		if err == nil {
-			rest := set
-			rest.Mode = nil
-			err = c.set(rest, true)
-		}
-		if err != nil {
-			flags := 0
-			if !file {
-				flags = unix.AT_REMOVEDIR
-			}
-			_ = unix.Unlinkat(parent, name, flags)
-			return err
-		}
-		made = c
-		return c.look()
-	}, func(names map[string]string) { names[FoldName(name)] = name })
+	parent, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
 		return nil, err
 	}
-	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: made.path, Kind: EventAdded, Dir: !file})
-	return made, nil
+	defer unix.Close(parent)
+	if err := o.w.n.index.changing(parent, func() error { return translate(mk(parent)) }, func(names map[string]string) { names[FoldName(name)] = name }); err != nil {
+		return nil, err
+	}
+	c, err := o.child(name)
+	if err == nil {
+		err = o.w.v.born(parent, c.fd, mode, !file)
+	}
+	if err == nil {
+		set.Mode = nil
+		err = c.set(set, true)
+	}
+	if err == nil {
+		err = errors.Join(c.look(), translate(unix.Fsync(parent)))
+	}
+	if err != nil {
+		flags := 0
+		if !file {
+			flags = unix.AT_REMOVEDIR
+		}
+		_ = o.w.n.index.changing(parent, func() error { return translate(unix.Unlinkat(parent, name, flags)) }, func(names map[string]string) { delete(names, FoldName(name)) })
+		return nil, err
+	}
+	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: c.path, Kind: EventAdded, Dir: !file})
+	return c, nil
 }
 
 // CreateFile makes a regular file that is not there yet: ErrExists where something is. The guest
@@ -410,248 +407,6 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 	o.w.state.epoch.Add(1)
 	o.sync()
 	return o.look()
-}
-
-// mayGo says whether an object may be taken away from where it is: what its directory and its
-// entry say, and those who have it open.
-func (o *Object) mayGo() error {
-	if o.IsRoot() || o.path == "" {
-		return ErrDenied
-	}
-	if o.w.v.effective(o.path, !o.Dir()).Granted&acl.Delete == 0 {
-		if o.w.v.folder.Unix() {
-			dir, _ := split(o.path)
-			if o.w.v.decide(dir, false, acl.DeleteChild).Allowed() {
-				return ErrOwner // the sticky bit
-			}
-			return o.w.v.denied(dir, false, acl.DeleteChild)
-		}
-		return o.w.v.denied(o.path, !o.Dir(), acl.Delete)
-	}
-	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !o.Dir() {
-		return ErrReadOnlyFile
-	}
-	o.w.n.mu.Lock()
-	defer o.w.n.mu.Unlock()
-	if of := o.w.n.open[o.id()]; of != nil {
-		for h := range of.handles {
-			// A client of SMB that shares nothing of the name keeps it; those of NFS never do.
-			if h.sub.Guest == nil && h.claims != 0 && h.sharing&ShareDelete == 0 {
-				return ErrSharing
-			}
-		}
-	}
-	return nil
-}
-
-// Remove takes a name out of a directory: a directory's, which must be empty, if dir says so, and
-// else any other's.
-func (o *Object) Remove(name string, dir bool) error {
-	if !o.Dir() {
-		return ErrNotDirectory
-	}
-	if name == "." || name == ".." {
-		return ErrInvalid
-	}
-	if err := o.require(acl.Execute); err != nil {
-		return err
-	}
-	c, err := o.child(name)
-	if err != nil {
-		return err
-	}
-	if err := c.mayGo(); err != nil {
-		return err
-	}
-	switch {
-	case dir && !c.Dir():
-		return ErrNotDirectory
-	case !dir && c.Dir():
-		return ErrIsDirectory
-	}
-	flags := 0
-	if dir {
-		flags = unix.AT_REMOVEDIR
-	}
-	err = o.inDirectory(func(parent int) error {
-		return translate(unix.Unlinkat(parent, name, flags))
-	}, func(names map[string]string) { delete(names, FoldName(name)) })
-	if err != nil {
-		return err
-	}
-	o.w.removed(c)
-	return nil
-}
-
-// removed forgets an object whose name is gone.
-func (w *Visit) removed(c *Object) {
-	w.n.cache.drop(c.id())
-	if c.Dir() || c.st.Nlink <= 1 {
-		w.state.spots.drop(c.id())
-		w.state.spots.lost(c.key)
-	} else {
-		w.state.spots.drop(c.id()) // by another name it is found again
-	}
-	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, Kind: EventRemoved, Dir: c.Dir()})
-}
-
-// lost notes that an object is gone for good.
-func (s *spots) lost(key Key) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.missing == nil || len(s.missing) >= mostMissing {
-		s.missing = make(map[Key]time.Time)
-	}
-	s.missing[key] = time.Now()
-}
-
-// mayCarry says whether an object may be put under other rules: as a copy would, that
-// takes reading it.
-func (o *Object) mayCarry(toDir string) error {
-	tree := o.w.v.folder.Tree
-	was, _ := split(o.path)
-	if o.w.v.folder.Unix() || tree.DeepestRule(was) == tree.DeepestRule(toDir) {
-		return nil
-	}
-	if read := acl.Read.Mask(o.Dir()); o.Granted()&read != read {
-		return o.w.v.denied(o.path, !o.Dir(), read)
-	}
-	return nil
-}
-
-// Link gives an object another name.
-func (o *Object) Link(dir *Object, name string) error {
-	if o.Dir() {
-		return ErrIsDirectory
-	}
-	if err := dir.mayAdd(name, true); err != nil {
-		return err
-	}
-	if err := o.mayCarry(dir.path); err != nil {
-		return err
-	}
-	from, was := split(o.path)
-	source, err := openBeneath(o.w.root, from, unix.O_PATH|unix.O_DIRECTORY, 0)
-	if err != nil {
-		return err
-	}
-	defer unix.Close(source)
-	err = dir.inDirectory(func(parent int) error {
-		return translate(unix.Linkat(source, was, parent, name, 0))
-	}, func(names map[string]string) { names[FoldName(name)] = name })
-	if err != nil {
-		return err
-	}
-	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: join(dir.path, name), Kind: EventAdded})
-	return o.look()
-}
-
-// Rename moves a name of one directory to another. What is there already makes way, if it is of
-// the same kind and, for a directory, empty. The visit must be alone.
-func (o *Object) Rename(ctx context.Context, name string, to *Object, toName string) error {
-	w := o.w
-	for _, d := range []*Object{o, to} {
-		if !d.Dir() {
-			return ErrNotDirectory
-		}
-		if err := d.require(acl.Execute); err != nil {
-			return err
-		}
-	}
-	for _, s := range []string{name, toName} {
-		if s == "." || s == ".." {
-			return ErrInvalid
-		}
-	}
-	if err := checkName(toName); err != nil {
-		return err
-	}
-	c, err := o.child(name)
-	if err != nil {
-		return err
-	}
-	final := join(to.path, toName)
-	there, err := to.child(toName)
-	if err != nil && !errors.Is(err, ErrNotFound) {
-		return err
-	}
-	if there != nil && there.id() == c.id() {
-		return nil // two names of one object, or one: POSIX does nothing
-	}
-	if err := c.mayGo(); err != nil {
-		return err
-	}
-	if c.Dir() && under(final, c.path) {
-		return ErrInvalid
-	}
-	switch {
-	case there == nil:
-		if o.path != to.path || !w.v.folder.Unix() {
-			if err := to.require(toAdd(!c.Dir())); err != nil {
-				return err
-			}
-		}
-	default:
-		if err := there.mayGo(); err != nil {
-			return err
-		}
-		if c.Dir() && under(c.path, there.path) {
-			return ErrNotEmpty
-		}
-		switch {
-		case c.Dir() && !there.Dir():
-			return ErrNotDirectory
-		case !c.Dir() && there.Dir():
-			return ErrIsDirectory
-		}
-		if o.path != to.path {
-			if err := to.require(toAdd(!c.Dir())); err != nil {
-				return err
-			}
-		}
-	}
-	if c.Dir() && o.path != to.path && w.v.folder.Unix() && !posix.Permits(&w.v.nfs.Unix, c.owner(), posix.Write) {
-		return w.v.denied(c.path, false, acl.AddFile) // its ".." is written to
-	}
-	if err := c.mayCarry(to.path); err != nil {
-		return err
-	}
-	move := func() error { return o.renameOnDisk(name, to, toName) }
-	if w.v.folder.Tree.HasRulesAt(c.path) {
-		err = w.n.rules.MoveRules(ctx, w.v.folder.ID, c.path, final, move)
-	} else {
-		err = move()
-	}
-	if err != nil {
-		return err
-	}
-	if there != nil {
-		w.removed(there)
-	}
-	w.state.spots.put(c.id(), !c.Dir(), spot{to.id(), toName})
-	w.n.moved(w.state, c.path, final)
-	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, NewPath: final, Kind: EventRenamed, Dir: c.Dir()})
-	return nil
-}
-
-func (o *Object) renameOnDisk(name string, to *Object, toName string) error {
-	dst, err := openBeneath(o.w.root, to.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
-	if err != nil {
-		return err
-	}
-	defer unix.Close(dst)
-	err = o.inDirectory(func(parent int) error {
-		return translate(unix.Renameat(parent, name, dst, toName))
-	}, func(names map[string]string) {
-		delete(names, FoldName(name))
-		if o.path == to.path {
-			names[FoldName(toName)] = toName
-		}
-	})
-	if err == nil && o.path != to.path {
-		err = translate(unix.Fsync(dst))
-	}
-	return err
 }
 
 // SetMode sets mode, owner and group of what is at a path of a folder where modes decide, as the

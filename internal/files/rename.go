@@ -70,6 +70,10 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 	if err != nil {
 		return err
 	}
+	if parent, err := openBeneath(root, dir, unix.O_PATH|unix.O_DIRECTORY, 0); err == nil {
+		h.folder.spots.put(h.info.id(), h.file, dirSpot(parent, name))
+		unix.Close(parent)
+	}
 	n.moved(h.folder, from, final)
 	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file})
 	return nil
@@ -100,11 +104,11 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string) (Place,
 			return Place{}, v.denied(from, h.file, read)
 		}
 	}
-	if !h.file { // nothing below may be open: its path would change under it
+	if !h.file { // nothing below may be open by SMB, which knows it by its path
 		n.mu.Lock()
 		defer n.mu.Unlock()
 		for other := range h.folder.handles {
-			if p := other.Path(); p != from && under(p, from) {
+			if p := other.Path(); other.sub.Guest == nil && p != from && under(p, from) {
 				return Place{}, ErrDenied
 			}
 		}

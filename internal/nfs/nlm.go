@@ -2,12 +2,9 @@ package nfs
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"math"
-	"net"
 	"net/netip"
-	"strconv"
 	"sync"
 	"time"
 
@@ -357,117 +354,6 @@ func (m *lockManager) remember(host netip.Addr) error {
 	return m.s.Memory.Remember(m.ctx, rememberNLM, []byte(host.String()))
 }
 
-// settle notes that a client took up, or gave up, what it waited for.
-func (m *lockManager) settle(owner nlmOwner, r files.Range) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for x := range m.waits {
-		if x.owner == owner && x.r.Offset == r.Offset && x.r.Length == r.Length {
-			delete(m.waits, x)
-			close(x.confirmed)
-			x.cancel()
-		}
-	}
-}
-
-// wait waits for a range in the client's place, and calls it back when it has it.
-func (m *lockManager) wait(key nlmFile, f *files.Handle, owner nlmOwner, r files.Range, a nlmArgs, freed <-chan struct{}) uint32 {
-	a.fh, a.oh = append([]byte{}, a.fh...), append([]byte{}, a.oh...)
-	ctx, cancel := context.WithCancel(m.ctx)
-	x := &waiting{key, owner, r, a, cancel, make(chan struct{})}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for have := range m.waits {
-		if have.owner == owner && have.r == r && have.file == key { // it asked again: still waiting
-			cancel()
-			return nlmBlocked
-		}
-	}
-	if len(m.waits) >= mostWaiting {
-		cancel()
-		return nlmNoLocks
-	}
-	m.waits[x] = struct{}{}
-	m.running.Add(1)
-	go func() {
-		defer m.running.Done()
-		defer cancel()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-freed:
-			}
-			var err error
-			if _, freed, err = f.LockRange(owner, r); err == nil {
-				break
-			} else if !errors.Is(err, files.ErrLocked) {
-				m.settle(owner, r)
-				return
-			}
-		}
-		m.owns(key, owner)
-		if m.callBack(ctx, x) == nil {
-			m.settle(owner, r)
-			return
-		}
-		select {
-		case <-x.confirmed:
-		case <-ctx.Done():
-		case <-time.After(takeUp):
-			_ = f.UnlockRange(owner, r.Offset, r.Length) // nobody took it up
-			m.settle(owner, r)
-		}
-	}()
-	return nlmBlocked
-}
-
-// callBack tells a client that it has the lock it waited for.
-func (m *lockManager) callBack(ctx context.Context, x *waiting) error {
-	ctx, cancel := context.WithTimeout(ctx, callBackFor)
-	defer cancel()
-	d, err := dialProgram(ctx, x.owner.host, programNLM, 4)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	w := &onc.Writer{}
-	w.Opaque(binary.BigEndian.AppendUint64(nil, uint64(time.Now().UnixNano())))
-	w.Bool(x.r.Exclusive)
-	x.args.put(w)
-	res, err := d.Call(programNLM, 4, nlmGranted, nil, w.B)
-	if err != nil {
-		return err
-	}
-	res.Opaque(mostNetObj)
-	if res.Uint32() != nlmOK || res.Err() != nil {
-		return onc.ErrRefused
-	}
-	return nil
-}
-
-// dialProgram connects to a program of a host, asking its port mapper where that is.
-func dialProgram(ctx context.Context, host netip.Addr, program, version uint32) (*onc.Dial, error) {
-	d, err := onc.DialTCP(ctx, net.JoinHostPort(host.String(), strconv.Itoa(onc.PortmapPort)))
-	if err != nil {
-		return nil, err
-	}
-	defer d.Close()
-	w := &onc.Writer{}
-	for _, v := range []uint32{program, version, onc.ProtocolTCP, 0} {
-		w.Uint32(v)
-	}
-	res, err := d.Call(onc.PortmapProgram, onc.PortmapVersion, 3, nil, w.B)
-	if err != nil {
-		return nil, err
-	}
-	port := res.Uint32()
-	if port == 0 || port > math.MaxUint16 || res.Err() != nil {
-		return nil, onc.ErrRefused
-	}
-	return onc.DialTCP(ctx, net.JoinHostPort(host.String(), strconv.Itoa(int(port))))
-}
-
 func (m *lockManager) cancel(owner nlmOwner, r files.Range) uint32 {
 	m.settle(owner, r)
 	return nlmOK
@@ -606,50 +492,4 @@ func (m *lockManager) share(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 		return answer(nlmNoLocks)
 	}
 	return answer(nlmOK)
-}
-
-// The status monitor, version 1 (X/Open XNFS, chapter 11), as far as a server needs it.
-const (
-	smNotify  = 6
-	mostNames = 1024
-)
-
-// serveStatus hears that a host has started anew.
-func (m *lockManager) serveStatus(c *onc.Call, _ *onc.Writer) onc.AcceptStat {
-	switch c.Procedure {
-	case 0:
-		return onc.Success
-	case smNotify:
-		c.Args.String(mostNames)
-		c.Args.Uint32()
-		if c.Args.Err() != nil {
-			return onc.GarbageArgs
-		}
-		// It speaks for itself alone, whatever name it gives.
-		m.freeHost(c.Conn.Remote.Addr())
-		return onc.Success
-	}
-	return onc.ProcUnavail
-}
-
-// tellRestart tells a host that held locks that this server has started anew, so that it asks for
-// them again while others must wait.
-func (m *lockManager) tellRestart(host netip.Addr) {
-	ctx, cancel := context.WithTimeout(m.ctx, callBackFor)
-	defer cancel()
-	d, err := dialProgram(ctx, host, programNSM, 1)
-	if err == nil {
-		defer d.Close()
-		name := ""
-		if a, ok := d.LocalAddr().(*net.TCPAddr); ok {
-			name = a.IP.String()
-		}
-		w := &onc.Writer{}
-		w.String(name)
-		w.Uint32(uint32(time.Now().Unix())*2 + 1) // odd is up
-		_, err = d.Call(programNSM, 1, smNotify, nil, w.B)
-	}
-	if err != nil {
-		m.s.Log.Info("a host that held locks could not be told of the restart", "host", host, "error", err)
-	}
 }

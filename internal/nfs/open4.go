@@ -3,8 +3,8 @@ package nfs
 import (
 	"errors"
 	"math"
+	"net/netip"
 
-	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/onc"
 )
@@ -19,11 +19,12 @@ var (
 func special(id stateID) bool { return id == anonymousID || id == bypassID }
 
 // lookUp finds what a stateid names: an open file, and the lock if it is of that kind. The caller
-// holds mu. With a nil client, any of version 4.0 will do.
-func (st *state) lookUp(c *client4, id stateID) (*open4, *lock4, status4) {
+// holds mu. In version 4.0, where no session says which client it is, it is one at that address: what a
+// host has open is of no use to another.
+func (st *state) lookUp(c *client4, from netip.Addr, id stateID) (*open4, *lock4, status4) {
 	if c == nil {
 		for _, other := range st.clients {
-			if other.minor == 0 && (other.opens[id.other] != nil || other.locks[id.other] != nil) {
+			if other.minor == 0 && other.address == from && (other.opens[id.other] != nil || other.locks[id.other] != nil) {
 				c = other
 				break
 			}
@@ -75,7 +76,7 @@ func (q *compound) find(id stateID) (*open4, status4) {
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	o, _, s := st.lookUp(q.client, id)
+	o, _, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
 	if s == err4OldStateID { // reading and writing may be under way while it moves on
 		s = ok4
 	}
@@ -207,7 +208,7 @@ func (q *compound) open() status4 {
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	c, cs := st.client(a.clientID, q.minor)
+	c, cs := st.client(a.clientID, q.minor, q.Conn.Remote.Addr())
 	if cs != ok4 {
 		return cs
 	}
@@ -414,7 +415,7 @@ func (q *compound) openConfirm() status4 {
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	o, l, s := st.lookUp(q.client, id)
+	o, l, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
 	if s != ok4 && s != err4OldStateID || l != nil {
 		return err4BadStateID
 	}
@@ -439,7 +440,7 @@ func (q *compound) opened(id stateID, seq uint32, fn func(o *open4) status4) sta
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	o, l, s := st.lookUp(q.client, id)
+	o, l, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
 	if l != nil {
 		return err4BadStateID
 	}
@@ -483,430 +484,4 @@ func (q *compound) openDowngrade() status4 {
 		q.stateid, q.hasState = stateID{o.seq, o.other}, true
 		return ok4
 	})
-}
-
-// Locks, RFC 8881 sections 18.10 to 18.12.
-
-const (
-	lockRead   = 1
-	lockWrite  = 2
-	lockReadW  = 3 // and ready to wait: the client asks again
-	lockWriteW = 4
-)
-
-func lockRange(kind uint32, offset, length uint64) (files.Range, status4) {
-	r := files.Range{Offset: offset, Length: length, Exclusive: kind == lockWrite || kind == lockWriteW}
-	switch {
-	case kind < lockRead || kind > lockWriteW, length == 0:
-		return r, err4Inval
-	case length == math.MaxUint64:
-		r.Length = math.MaxUint64 - offset // to the end of the file, wherever that will be
-		if r.Length == 0 {
-			return r, err4Inval
-		}
-	case offset+length < offset:
-		return r, err4Inval
-	}
-	return r, ok4
-}
-
-// putDenied writes LOCK4denied.
-func (q *compound) putDenied(h *files.Held) {
-	q.w.Uint64(h.Offset)
-	if h.Offset+h.Length == math.MaxUint64 {
-		q.w.Uint64(math.MaxUint64)
-	} else {
-		q.w.Uint64(h.Length)
-	}
-	kind := uint32(lockRead)
-	if h.Exclusive {
-		kind = lockWrite
-	}
-	q.w.Uint32(kind)
-	if o, ok := h.By.(*lockOwner); ok {
-		q.w.Uint64(o.client.id)
-		q.w.Opaque(o.name)
-		return
-	}
-	q.w.Uint64(0) // of another protocol
-	q.w.String("other")
-}
-
-func (c *client4) locker(name string) (*lockOwner, status4) {
-	if o := c.lockers[name]; o != nil {
-		return o, ok4
-	}
-	if len(c.lockers) >= mostOwners {
-		return nil, exhausted(c.minor, err4Delay)
-	}
-	o := &lockOwner{client: c, name: []byte(name)}
-	c.lockers[name] = o
-	return o, ok4
-}
-
-func (q *compound) lock() status4 {
-	kind, reclaim := q.r.Uint32(), q.r.Bool()
-	offset, length := q.r.Uint64(), q.r.Uint64()
-	fresh := q.r.Bool()
-	var openSeq, lockSeq uint32
-	var id stateID
-	var clientID uint64
-	var name string
-	if fresh {
-		openSeq, id, lockSeq = q.r.Uint32(), q.readStateID(), q.r.Uint32()
-		clientID, name = q.r.Uint64(), q.r.String(longestOwner)
-	} else {
-		id, lockSeq = q.readStateID(), q.r.Uint32()
-	}
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	id, s := q.given(id)
-	if s != ok4 {
-		return s
-	}
-	r, s := lockRange(kind, offset, length)
-	st := q.s.state
-	st.mu.Lock()
-	defer st.unlock()
-	o, l, found := st.lookUp(q.client, id)
-	if o == nil || found != ok4 && found != err4OldStateID || fresh == (l != nil) {
-		if found == ok4 {
-			found = err4BadStateID
-		}
-		return found
-	}
-	do := func(owner *lockOwner) status4 {
-		if s != ok4 {
-			return s
-		}
-		grace := st.inGrace()
-		switch {
-		case reclaim && (!grace || !st.reclaiming[ownerKey(o.client.minor, o.client.owner)]):
-			return err4NoGrace
-		case !reclaim && grace:
-			return err4Grace
-		case r.Exclusive && o.access&shareWrite == 0, !r.Exclusive && o.access&shareRead == 0:
-			return err4OpenMode
-		}
-		o.client.renew()
-		held, _, err := o.file.LockRange(owner, r)
-		if held != nil {
-			q.putDenied(held)
-			return err4Denied
-		}
-		if errors.Is(err, files.ErrNoSpace) {
-			return exhausted(o.client.minor, err4Delay)
-		}
-		if err != nil {
-			return q.fail(err)
-		}
-		lk := o.locks[owner]
-		if lk == nil {
-			lk = &lock4{other: st.other(), open: o, owner: owner}
-			o.locks[owner] = lk
-			o.client.locks[lk.other] = lk
-		}
-		lk.seq++
-		q.putStateID(stateID{lk.seq, lk.other})
-		q.stateid, q.hasState = stateID{lk.seq, lk.other}, true
-		return ok4
-	}
-	if !fresh {
-		return q.ordered(&l.owner.seqOwner, lockSeq, func() status4 { return do(l.owner) })
-	}
-	if q.minor == 0 && clientID != o.client.id {
-		return err4BadStateID
-	}
-	return q.ordered(&o.owner.seqOwner, openSeq, func() status4 {
-		owner, s := o.client.locker(name)
-		if s != ok4 {
-			return s
-		}
-		if !owner.known {
-			owner.known, owner.seq = true, lockSeq
-		}
-		owner.seq = lockSeq
-		return do(owner)
-	})
-}
-
-func (q *compound) lockT() status4 {
-	kind, offset, length := q.r.Uint32(), q.r.Uint64(), q.r.Uint64()
-	clientID, name := q.r.Uint64(), q.r.String(longestOwner)
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	r, s := lockRange(kind, offset, length)
-	if s != ok4 {
-		return s
-	}
-	if q.inPseudo(q.current) {
-		return err4IsDir
-	}
-	st := q.s.state
-	st.mu.Lock()
-	if q.minor == 1 {
-		clientID = q.client.id
-	}
-	c, s := st.client(clientID, q.minor)
-	if s == ok4 && st.inGrace() {
-		s = err4Grace
-	}
-	var owner *lockOwner
-	if c != nil {
-		owner = c.lockers[name]
-	}
-	st.unlock()
-	if s != ok4 {
-		return s
-	}
-	v, found, _, err := q.s.visit(q.Call, false, q.current)
-	if err != nil {
-		return q.fail(err)
-	}
-	defer v.End()
-	held, err := found[0].TestRange(owner, r)
-	if err != nil {
-		return q.fail(err)
-	}
-	if held != nil {
-		q.putDenied(held)
-		return err4Denied
-	}
-	return ok4
-}
-
-func (q *compound) lockU() status4 {
-	kind, seq, id := q.r.Uint32(), q.r.Uint32(), q.readStateID()
-	offset, length := q.r.Uint64(), q.r.Uint64()
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	id, s := q.given(id)
-	if s != ok4 {
-		return s
-	}
-	r, s := lockRange(max(kind, lockRead), offset, length)
-	st := q.s.state
-	st.mu.Lock()
-	defer st.unlock()
-	_, l, found := st.lookUp(q.client, id)
-	if l == nil {
-		if found == ok4 {
-			found = err4BadStateID
-		}
-		return found
-	}
-	return q.ordered(&l.owner.seqOwner, seq, func() status4 {
-		switch {
-		case found != ok4:
-			return found
-		case s != ok4:
-			return s
-		}
-		l.open.client.renew()
-		if err := l.open.file.UnlockRange(l.owner, r.Offset, r.Length); err != nil {
-			return q.fail(err)
-		}
-		l.seq++
-		q.putStateID(stateID{l.seq, l.other})
-		q.stateid, q.hasState = stateID{l.seq, l.other}, true
-		return ok4
-	})
-}
-
-func (q *compound) releaseLockOwner() status4 {
-	id, name := q.r.Uint64(), q.r.String(longestOwner)
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	st := q.s.state
-	st.mu.Lock()
-	defer st.unlock()
-	c, s := st.client(id, 0)
-	if s != ok4 {
-		return s
-	}
-	owner := c.lockers[name]
-	if owner == nil {
-		return ok4
-	}
-	for other, l := range c.locks {
-		if l.owner != owner {
-			continue
-		}
-		if l.open.file.HasLocks(owner) {
-			return err4LocksHeld
-		}
-		delete(l.open.locks, owner)
-		delete(c.locks, other)
-	}
-	delete(c.lockers, name)
-	return ok4
-}
-
-// Reading and writing, RFC 8881 sections 18.22 and 18.32.
-
-// reading gives what reads the current file: the open file that a stateid names or, for a special one,
-// a file as version 3 has it.
-func (q *compound) readerOf(id stateID) (readAt func([]byte, int64) (int, error), size func() (uint64, error), done func(), st status4) {
-	if special(id) {
-		h, _ := q.s.handles.open(q.current)
-		if h.export == 0 {
-			return nil, nil, nil, err4IsDir
-		}
-		f, err := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, false)
-		if err != nil {
-			return nil, nil, nil, q.fail(err)
-		}
-		return f.ReadAt, f.Size, f.Release, ok4
-	}
-	o, st := q.find(id)
-	if st != ok4 {
-		return nil, nil, nil, st
-	}
-	if !q.mayMount(o.fh.export) {
-		return nil, nil, nil, err4Access
-	}
-	if o.access&shareRead == 0 && o.file.Granted()&(acl.ReadData|acl.Execute) == 0 {
-		return nil, nil, nil, err4OpenMode
-	}
-	return o.file.ReadAt, o.file.Size, func() {}, ok4
-}
-
-func (q *compound) read() status4 {
-	id, offset, count := q.readStateID(), q.r.Uint64(), q.r.Uint32()
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	readAt, size, done, st := q.readerOf(id)
-	if st != ok4 {
-		return st
-	}
-	defer done()
-	length, err := size()
-	if err != nil {
-		return q.fail(err)
-	}
-	n := int(min(count, onc.MostData))
-	switch {
-	case offset >= length:
-		n = 0
-	case uint64(n) > length-offset:
-		n = int(length - offset)
-	}
-	q.Reserve(q.w, n)
-	at := q.w.Len()
-	q.w.Uint32(0)
-	q.w.Uint32(0)
-	got := 0
-	if n > 0 || offset < math.MaxInt64 {
-		if got, err = readAt(q.w.Room(n), int64(min(offset, math.MaxInt64))); err != nil {
-			return q.fail(err)
-		}
-		q.w.Cut(n, got)
-	}
-	if offset+uint64(got) >= length {
-		q.w.PutUint32(at, 1)
-	}
-	q.w.PutUint32(at+4, uint32(got))
-	return ok4
-}
-
-func (q *compound) write() status4 {
-	id, offset, stable := q.readStateID(), q.r.Uint64(), q.r.Uint32()
-	data := q.r.Opaque(onc.MostData)
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	if stable > uint32(files.FileSync) {
-		return err4BadXDR
-	}
-	if offset > math.MaxInt64-onc.MostData {
-		return err4FBig
-	}
-	var n int
-	var did files.Stability
-	var err error
-	if special(id) {
-		h, _ := q.s.handles.open(q.current)
-		if h.export == 0 {
-			return err4IsDir
-		}
-		f, ferr := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, true)
-		if ferr != nil {
-			return q.fail(ferr)
-		}
-		defer f.Release()
-		n, did, err = f.WriteAt(data, int64(offset), files.Stability(stable))
-	} else {
-		o, st := q.find(id)
-		switch {
-		case st != ok4:
-			return st
-		case !q.mayMount(o.fh.export):
-			return err4Access
-		case o.access&shareWrite == 0:
-			return err4OpenMode
-		}
-		did = files.Stability(stable)
-		if e := q.s.Policy().Export(o.fh.export); e != nil && e.Sync {
-			did = files.FileSync
-		}
-		if n, err = o.file.WriteAt(data, int64(offset), false); err == nil {
-			err = o.file.Sync(did)
-		}
-	}
-	if err != nil {
-		return q.fail(err)
-	}
-	q.w.Uint32(uint32(n))
-	q.w.Uint32(uint32(did))
-	q.w.Uint64(q.s.verifier)
-	return ok4
-}
-
-func (q *compound) commit() status4 {
-	q.r.Uint64()
-	q.r.Uint32()
-	if q.r.Err() != nil {
-		return err4BadXDR
-	}
-	if q.inPseudo(q.current) {
-		return err4IsDir
-	}
-	h, _ := q.s.handles.open(q.current)
-	// Whoever has it open for writing may have it put on disk, even if they could not open it now.
-	st := q.s.state
-	st.mu.Lock()
-	var open *files.Handle
-	for _, c := range st.clients {
-		if q.minor == 1 && c != q.client || c.minor != q.minor || c.address != q.Conn.Remote.Addr() {
-			continue
-		}
-		for _, o := range c.opens {
-			if o.fh == h && o.access&shareWrite != 0 {
-				open = o.file
-			}
-		}
-	}
-	st.unlock()
-	var err error
-	if open != nil {
-		err = open.Sync(files.FileSync)
-	}
-	if open == nil || errors.Is(err, files.ErrClosed) {
-		f, ferr := q.s.Files.File(q.s.guest(q.Call, h.export), h.key, true)
-		if ferr != nil {
-			return q.fail(ferr)
-		}
-		defer f.Release()
-		err = f.Commit()
-	}
-	if err != nil {
-		return q.fail(err)
-	}
-	q.w.Uint64(q.s.verifier)
-	return ok4
 }

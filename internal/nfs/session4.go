@@ -3,6 +3,7 @@ package nfs
 import (
 	"crypto/rand"
 	"hash/maphash"
+	"net/netip"
 	"time"
 
 	"amber.example/gatekeeper/internal/onc"
@@ -18,15 +19,16 @@ func (q *compound) renew() status4 {
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	_, s := st.client(id, 0)
+	_, s := st.client(id, 0, q.Conn.Remote.Addr())
 	return s
 }
 
-// client finds a confirmed client and renews its lease. The caller holds mu.
-func (st *state) client(id uint64, minor uint32) (*client4, status4) {
+// client finds a confirmed client and renews its lease. The caller holds mu. The number of a client of
+// version 4.0 is no secret, and counts only from its address.
+func (st *state) client(id uint64, minor uint32, from netip.Addr) (*client4, status4) {
 	c := st.clients[id]
 	switch {
-	case c == nil && uint32(id>>32) != st.boot, c != nil && (!c.confirmed || c.minor != minor):
+	case c == nil && uint32(id>>32) != st.boot, c != nil && (!c.confirmed || c.minor != minor || minor == 0 && c.address != from):
 		return nil, err4StaleClientID
 	case c == nil:
 		return nil, err4Expired
@@ -234,7 +236,7 @@ func (q *compound) createSession() status4 {
 		return ok4
 	case sequence != c.sequence+1:
 		return err4SeqMisordered
-	case !c.confirmed && c.address != q.Conn.Remote.Addr():
+	case c.address != q.Conn.Remote.Addr():
 		return err4ClidInUse
 	case c.sessions >= mostSessions:
 		return err4NoSpc
@@ -466,7 +468,7 @@ func (q *compound) testStateID() status4 {
 	defer st.unlock()
 	q.w.Uint32(uint32(n))
 	for _, id := range ids {
-		_, _, s := st.lookUp(q.client, id)
+		_, _, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
 		q.w.Uint32(uint32(s))
 	}
 	return ok4

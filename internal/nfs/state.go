@@ -129,10 +129,10 @@ type slot4 struct {
 
 const (
 	mostClients    = 4096
-	mostOfAddress  = 256
-	mostSessions   = 16 // of a client
+	mostOfAddress  = 128
+	mostSessions   = 4 // of a client
 	mostSlots      = 64
-	mostCached     = 4096 // bytes of an answer
+	mostCached     = 2048 // bytes of an answer
 	mostOwners     = 1 << 15
 	longestOwner   = 1024
 	rememberV4     = "v4"

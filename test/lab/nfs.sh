@@ -56,6 +56,15 @@ same 'modes are kept' 640 "$(stat -c %a /b/work/plate.fits)"
 chmod 400 plate.fits
 refused 'a mode binds' bash -c 'echo >>plate.fits'
 chmod 640 plate.fits
+if [[ $VERSION == 3 ]]; then
+  setfacl -m u:2003:rw,g:3002:r plate.fits
+  same 'an ACL is set, and seen elsewhere' 'user::rw- user:2003:rw- group::r-- group:3002:r-- mask::rw- other::---' "$(echo $(getfacl -cn /b/work/plate.fits))"
+  setfacl -b plate.fits
+  same 'and taken away' 640 "$(stat -c %a /b/work/plate.fits)"
+else
+  same 'the mode as an ACL' 'A::OWNER@:rwatTcCy' "$(nfs4_getfacl plate.fits | grep ^A::OWNER@)"
+  same 'and entries' '3000' "$(nfs4_getfacl /p/index.csv | sed -n 's/^A:[fdg]*g:\([0-9]*\):.*/\1/p' | grep -x 3000)"
+fi
 truncate -s 5G sparse
 same 'a large sparse file' 5368709120 "$(stat -c %s /b/work/sparse)"
 printf x | dd of=sparse bs=1 seek=5000000000 conv=notrunc status=none
@@ -129,7 +138,7 @@ same 'the service was started anew' started "$(cat /b/work/restarted)"
 cd /
 rm -rf /a/work
 WORK
-export LOCKS
+export LOCKS VERSION
 setpriv --reuid 2102 --regid 3001 --clear-groups bash /tmp/work
 refuse() { # what: status, command
   if [[ $2 == 0 ]]; then
