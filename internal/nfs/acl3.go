@@ -36,52 +36,47 @@ func (s *Server) serveACL(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 
 func (q *call3) getACL() onc.AcceptStat {
 	raw, mask := q.handle(), q.r.Uint32()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	if err = o.MayLook(); err == nil && !v.Unix() {
-		err = files.ErrNotSupported
-	}
-	good := q.status(err)
-	putPost(q.w, export, now3(o))
-	if !good {
-		return onc.Success
-	}
-	a := o.Attributes()
-	list, def := o.ACL()
-	if len(list) == 3 { // its readers want a mask
-		list = posix.ACL{list[0], list[1], {Tag: posix.Mask, Perm: list[1].Perm}, list[2]}
-	}
-	q.w.Uint32(mask & 0xf)
-	put := func(list posix.ACL, flag uint32, asked bool) {
-		if !asked {
-			list = nil
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		err := o.MayLook()
+		if err == nil && !v.Unix() {
+			err = files.ErrNotSupported
 		}
-		q.w.Uint32(uint32(len(list)))
-		q.w.Uint32(uint32(len(list)))
-		for _, e := range list {
-			id := e.ID
-			switch e.Tag {
-			case posix.UserObj:
-				id = a.UID
-			case posix.GroupObj:
-				id = a.GID
-			case posix.Mask, posix.Other:
-				id = 0
+		good := q.status(err)
+		putPost(q.w, export, now3(o))
+		if !good {
+			return onc.Success
+		}
+		a := o.Attributes()
+		list, def := o.ACL()
+		if len(list) == 3 { // its readers want a mask
+			list = posix.ACL{list[0], list[1], {Tag: posix.Mask, Perm: list[1].Perm}, list[2]}
+		}
+		q.w.Uint32(mask & 0xf)
+		put := func(list posix.ACL, flag uint32, asked bool) {
+			if !asked {
+				list = nil
 			}
-			q.w.Uint32(uint32(e.Tag) | flag)
-			q.w.Uint32(id)
-			q.w.Uint32(e.Perm)
+			q.w.Uint32(uint32(len(list)))
+			q.w.Uint32(uint32(len(list)))
+			for _, e := range list {
+				id := e.ID
+				switch e.Tag {
+				case posix.UserObj:
+					id = a.UID
+				case posix.GroupObj:
+					id = a.GID
+				case posix.Mask, posix.Other:
+					id = 0
+				}
+				q.w.Uint32(uint32(e.Tag) | flag)
+				q.w.Uint32(id)
+				q.w.Uint32(e.Perm)
+			}
 		}
-	}
-	put(list, 0, mask&aclWant != 0)
-	put(def, aclDefaults, mask&aclDefault != 0)
-	return onc.Success
+		put(list, 0, mask&aclWant != 0)
+		put(def, aclDefaults, mask&aclDefault != 0)
+		return onc.Success
+	})
 }
 
 func (q *call3) setACL() onc.AcceptStat {
@@ -107,27 +102,22 @@ func (q *call3) setACL() onc.AcceptStat {
 	}
 	list, err1 := read()
 	def, err2 := read()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	if err = errors.Join(err1, err2); err != nil {
-		err = files.ErrInvalid
-	} else {
-		had, hadDefault := o.ACL()
-		if mask&aclWant == 0 || list == nil {
-			list = had
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		err := errors.Join(err1, err2)
+		if err != nil {
+			err = files.ErrInvalid
+		} else {
+			had, hadDefault := o.ACL()
+			if mask&aclWant == 0 || list == nil {
+				list = had
+			}
+			if mask&aclDefault == 0 {
+				def = hadDefault
+			}
+			err = o.SetACL(list, def)
 		}
-		if mask&aclDefault == 0 {
-			def = hadDefault
-		}
-		err = o.SetACL(list, def)
-	}
-	q.status(err)
-	putPost(q.w, export, now3(o))
-	return onc.Success
+		q.status(err)
+		putPost(q.w, export, now3(o))
+		return onc.Success
+	})
 }

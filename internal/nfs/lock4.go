@@ -240,11 +240,10 @@ func (q *compound) lockU() status4 {
 
 func (q *compound) releaseLockOwner() status4 {
 	id, name := q.r.Uint64(), q.r.String(longestOwner)
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	c, s := st.client(id, 0, q.Conn.Remote.Addr())
 	if s != ok4 {

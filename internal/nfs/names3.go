@@ -42,67 +42,49 @@ func (q *call3) create() onc.AcceptStat {
 	default:
 		return onc.GarbageArgs
 	}
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 2)
-	}
-	defer v.End()
-	before := now3(dir)
-	o, err := dir.CreateFile(name, set)
-	switch {
-	case err == nil && how == exclusive:
-		if err = o.SetVerifier(verifier); err == nil {
-			_, err = o.Look()
-		}
-	case errors.Is(err, files.ErrExists) && how != guarded:
-		there, found := dir.Lookup(name)
+	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		before := now3(dir)
+		o, err := dir.CreateFile(name, set)
 		switch {
-		case found != nil:
-			err = found
-		case how == exclusive && there.MadeBy(verifier):
-			o, err = there, nil
-		case how == unchecked && there.Regular():
-			// Of what is there already only the size is set: opening with O_TRUNC means that.
-			o, err = there, nil
-			if set.Size != nil {
-				err = there.Set(files.Set{Size: set.Size})
+		case err == nil && how == exclusive:
+			if err = o.SetVerifier(verifier); err == nil {
+				_, err = o.Look()
+			}
+		case errors.Is(err, files.ErrExists) && how != guarded:
+			there, found := dir.Lookup(name)
+			switch {
+			case found != nil:
+				err = found
+			case how == exclusive && there.MadeBy(verifier):
+				o, err = there, nil
+			case how == unchecked && there.Regular():
+				// Of what is there already only the size is set: opening with O_TRUNC means that.
+				o, err = there, nil
+				if set.Size != nil {
+					err = there.Set(files.Set{Size: set.Size})
+				}
 			}
 		}
-	}
-	return q.made(export, dir, o, before, err)
+		return q.made(export, dir, o, before, err)
+	})
 }
 
 func (q *call3) mkdir() onc.AcceptStat {
 	raw, name, set := q.handle(), q.r.String(longestName3), readSet(q.r)
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 2)
-	}
-	defer v.End()
-	before := now3(dir)
-	o, err := dir.Mkdir(name, set)
-	return q.made(export, dir, o, before, err)
+	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		before := now3(dir)
+		o, err := dir.Mkdir(name, set)
+		return q.made(export, dir, o, before, err)
+	})
 }
 
 func (q *call3) symlink() onc.AcceptStat {
 	raw, name, set, target := q.handle(), q.r.String(longestName3), readSet(q.r), q.r.String(longestTarget3)
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 2)
-	}
-	defer v.End()
-	before := now3(dir)
-	o, err := dir.MakeLink(name, target, set)
-	return q.made(export, dir, o, before, err)
+	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		before := now3(dir)
+		o, err := dir.MakeLink(name, target, set)
+		return q.made(export, dir, o, before, err)
+	})
 }
 
 func (q *call3) mknod() onc.AcceptStat {
@@ -119,38 +101,26 @@ func (q *call3) mknod() onc.AcceptStat {
 	case 7:
 		set, mode = readSet(q.r), unix.S_IFIFO
 	}
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 2)
-	}
-	defer v.End()
-	before := now3(dir)
-	if mode == 0 {
-		q.w.Uint32(uint32(err3BadType))
-		putWCC(q.w, export, before, now3(dir))
-		return onc.Success
-	}
-	o, err := dir.Mknod(name, mode, set)
-	return q.made(export, dir, o, before, err)
+	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		before := now3(dir)
+		if mode == 0 {
+			q.w.Uint32(uint32(err3BadType))
+			putWCC(q.w, export, before, now3(dir))
+			return onc.Success
+		}
+		o, err := dir.Mknod(name, mode, set)
+		return q.made(export, dir, o, before, err)
+	})
 }
 
 func (q *call3) remove(isDir bool) onc.AcceptStat {
 	raw, name := q.handle(), q.r.String(longestName3)
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 2)
-	}
-	defer v.End()
-	before := now3(dir)
-	q.status(dir.Remove(name, isDir))
-	putWCC(q.w, export, before, now3(dir))
-	return onc.Success
+	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		before := now3(dir)
+		q.status(dir.Remove(name, isDir))
+		putWCC(q.w, export, before, now3(dir))
+		return onc.Success
+	})
 }
 
 func (q *call3) rename() onc.AcceptStat {
@@ -196,63 +166,58 @@ func (q *call3) readDir(plus bool) onc.AcceptStat {
 		names = q.r.Uint32() // what the names alone may take
 	}
 	most := q.r.Uint32()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	h, _ := q.s.handles.open(raw)
-	ours := q.s.handles.cookieVerifier(h)
-	at := q.w.Len()
-	q.status(nil)
-	putPost(q.w, export, now3(dir))
-	q.w.Uint64(ours)
-	limit := at + int(min(most, onc.MostData)) - 8 // what ends the list
-	q.Reserve(q.w, limit-at)
-	any, full, taken := false, false, uint32(0)
-	if cookie != 0 && verifier != ours {
-		err = errBadCookie
-	} else {
-		err = dir.List(cookie, func(l files.Listed) bool {
-			before := q.w.Len()
-			q.w.Bool(true)
-			q.w.Uint64(l.FileID)
-			q.w.String(l.Name)
-			q.w.Uint64(l.Cookie)
-			taken += uint32(q.w.Len() - before)
-			if plus {
-				q.plus(export, dir, l.Name)
-			}
-			if q.w.Len() > limit || taken > names && any {
-				q.w.B, full = q.w.B[:before], true
-				return false
-			}
-			any = true
-			return true
-		})
-	}
-	if err == nil && full && !any {
-		err = errTooSmall
-	}
-	if err != nil {
-		q.w.B = q.w.B[:at]
-		switch {
-		case errors.Is(err, errTooSmall):
-			q.w.Uint32(uint32(err3TooSmall))
-		case errors.Is(err, errBadCookie), errors.Is(err, files.ErrInvalid):
-			q.w.Uint32(uint32(err3BadCookie))
-		default:
-			q.status(err)
-		}
+	return q.with(raw, 1, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		h, _ := q.s.handles.open(raw)
+		ours := q.s.handles.cookieVerifier(h)
+		at := q.w.Len()
+		q.status(nil)
 		putPost(q.w, export, now3(dir))
+		q.w.Uint64(ours)
+		limit := at + int(min(most, onc.MostData)) - 8 // what ends the list
+		q.Reserve(q.w, limit-at)
+		any, full, taken := false, false, uint32(0)
+		var err error
+		if cookie != 0 && verifier != ours {
+			err = errBadCookie
+		} else {
+			err = dir.List(cookie, func(l files.Listed) bool {
+				before := q.w.Len()
+				q.w.Bool(true)
+				q.w.Uint64(l.FileID)
+				q.w.String(l.Name)
+				q.w.Uint64(l.Cookie)
+				taken += uint32(q.w.Len() - before)
+				if plus {
+					q.plus(export, dir, l.Name)
+				}
+				if q.w.Len() > limit || taken > names && any {
+					q.w.B, full = q.w.B[:before], true
+					return false
+				}
+				any = true
+				return true
+			})
+		}
+		if err == nil && full && !any {
+			err = errTooSmall
+		}
+		if err != nil {
+			q.w.B = q.w.B[:at]
+			switch {
+			case errors.Is(err, errTooSmall):
+				q.w.Uint32(uint32(err3TooSmall))
+			case errors.Is(err, errBadCookie), errors.Is(err, files.ErrInvalid):
+				q.w.Uint32(uint32(err3BadCookie))
+			default:
+				q.status(err)
+			}
+			putPost(q.w, export, now3(dir))
+			return onc.Success
+		}
+		q.w.Bool(false)
+		q.w.Bool(!full)
 		return onc.Success
-	}
-	q.w.Bool(false)
-	q.w.Bool(!full)
-	return onc.Success
+	})
 }
 
 var (

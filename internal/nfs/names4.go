@@ -42,6 +42,18 @@ func (q *compound) remove(_ *files.Visit, o *files.Object, _ int64) status4 {
 	return ok4
 }
 
+// savedAndCurrent begins a visit at the saved and the current object.
+func (q *compound) savedAndCurrent(alone bool) (*files.Visit, []*files.Object, status4) {
+	if q.saved == nil {
+		return nil, nil, err4NoFileHandle
+	}
+	if q.inPseudo(q.saved) || q.inPseudo(q.current) {
+		return nil, nil, err4ROFS
+	}
+	v, found, _, err := q.s.visit(q.Call, alone, q.saved, q.current)
+	return v, found, q.fail(err)
+}
+
 func (q *compound) rename() status4 {
 	from, st := q.name()
 	if st != ok4 {
@@ -51,19 +63,13 @@ func (q *compound) rename() status4 {
 	if st != ok4 {
 		return st
 	}
-	if q.saved == nil {
-		return err4NoFileHandle
-	}
-	if q.inPseudo(q.saved) || q.inPseudo(q.current) {
-		return err4ROFS
-	}
-	v, found, _, err := q.s.visit(q.Call, true, q.saved, q.current)
-	if err != nil {
-		return q.fail(err)
+	v, found, st := q.savedAndCurrent(true)
+	if st != ok4 {
+		return st
 	}
 	defer v.End()
 	before, beforeTo := now3(found[0]), now3(found[1])
-	err = found[0].Rename(context.Background(), from, found[1], to)
+	err := found[0].Rename(context.Background(), from, found[1], to)
 	switch {
 	case errors.Is(err, files.ErrSharing):
 		return err4FileOpen
@@ -82,15 +88,9 @@ func (q *compound) link() status4 {
 	if st != ok4 {
 		return st
 	}
-	if q.saved == nil {
-		return err4NoFileHandle
-	}
-	if q.inPseudo(q.saved) || q.inPseudo(q.current) {
-		return err4ROFS
-	}
-	v, found, _, err := q.s.visit(q.Call, false, q.saved, q.current)
-	if err != nil {
-		return q.fail(err)
+	v, found, st := q.savedAndCurrent(false)
+	if st != ok4 {
+		return st
 	}
 	defer v.End()
 	before := now3(found[1])

@@ -140,24 +140,32 @@ func (q *call3) fails(err error, n int) onc.AcceptStat {
 	return onc.Success
 }
 
-func (q *call3) garbage() bool { return q.r.Err() != nil }
-
-func (q *call3) getAttr() onc.AcceptStat {
-	raw := q.handle()
+// with begins a visit at the object that a handle names, where the arguments were whole, and answers by
+// what fn does there; an error comes with so many absent attributes.
+func (q *call3) with(raw []byte, absent int, fn func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat) onc.AcceptStat {
 	if q.garbage() {
 		return onc.GarbageArgs
 	}
 	v, o, export, err := q.at(raw, false)
 	if err != nil {
-		return q.fails(err, 0)
+		return q.fails(err, absent)
 	}
 	defer v.End()
-	if !q.status(o.MayLook()) {
+	return fn(v, o, export)
+}
+
+func (q *call3) garbage() bool { return q.r.Err() != nil }
+
+func (q *call3) getAttr() onc.AcceptStat {
+	raw := q.handle()
+	return q.with(raw, 0, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		if !q.status(o.MayLook()) {
+			return onc.Success
+		}
+		a := o.Attributes()
+		putAttr3(q.w, export, &a)
 		return onc.Success
-	}
-	a := o.Attributes()
-	putAttr3(q.w, export, &a)
-	return onc.Success
+	})
 }
 
 func (q *call3) setAttr() onc.AcceptStat {
@@ -167,44 +175,32 @@ func (q *call3) setAttr() onc.AcceptStat {
 	if guarded {
 		sec, nsec = q.r.Uint32(), q.r.Uint32()
 	}
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 2)
-	}
-	defer v.End()
-	before := now3(o)
-	if guarded && before != nil && (uint32(before.Change.Sec) != sec || before.Change.Nsec != nsec) {
-		q.w.Uint32(uint32(err3NotSync))
-	} else {
-		q.status(o.Set(set))
-	}
-	putWCC(q.w, export, before, now3(o))
-	return onc.Success
+	return q.with(raw, 2, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		before := now3(o)
+		if guarded && before != nil && (uint32(before.Change.Sec) != sec || before.Change.Nsec != nsec) {
+			q.w.Uint32(uint32(err3NotSync))
+		} else {
+			q.status(o.Set(set))
+		}
+		putWCC(q.w, export, before, now3(o))
+		return onc.Success
+	})
 }
 
 func (q *call3) lookup() onc.AcceptStat {
 	raw, name := q.handle(), q.r.String(longestName3)
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, dir, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	o, err := dir.Lookup(name)
-	if !q.status(err) {
+	return q.with(raw, 1, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+		o, err := dir.Lookup(name)
+		if !q.status(err) {
+			putPost(q.w, export, now3(dir))
+			return onc.Success
+		}
+		q.w.Opaque(q.s.seal(export, o))
+		a := o.Attributes()
+		putPost(q.w, export, &a)
 		putPost(q.w, export, now3(dir))
 		return onc.Success
-	}
-	q.w.Opaque(q.s.seal(export, o))
-	a := o.Attributes()
-	putPost(q.w, export, &a)
-	putPost(q.w, export, now3(dir))
-	return onc.Success
+	})
 }
 
 // The bits of ACCESS, RFC 1813 section 3.3.4; those of version 4 are the same.
@@ -242,38 +238,26 @@ func accessBits(m acl.Mask, o *files.Object) uint32 {
 
 func (q *call3) access() onc.AcceptStat {
 	raw, asked := q.handle(), q.r.Uint32()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	q.status(nil)
-	a := o.Attributes()
-	putPost(q.w, export, &a)
-	q.w.Uint32(accessBits(o.Granted(), o) & asked)
-	return onc.Success
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		q.status(nil)
+		a := o.Attributes()
+		putPost(q.w, export, &a)
+		q.w.Uint32(accessBits(o.Granted(), o) & asked)
+		return onc.Success
+	})
 }
 
 func (q *call3) readLink() onc.AcceptStat {
 	raw := q.handle()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	target, err := o.Target()
-	good := q.status(err)
-	putPost(q.w, export, now3(o))
-	if good {
-		q.w.String(target)
-	}
-	return onc.Success
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		target, err := o.Target()
+		good := q.status(err)
+		putPost(q.w, export, now3(o))
+		if good {
+			q.w.String(target)
+		}
+		return onc.Success
+	})
 }
 
 func (q *call3) file(raw []byte, write bool) (*files.File, int64, error) {
@@ -393,73 +377,55 @@ func (q *call3) commit() onc.AcceptStat {
 
 func (q *call3) fsStat() onc.AcceptStat {
 	raw := q.handle()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	space, err := v.Space()
-	good := q.status(err)
-	putPost(q.w, export, now3(o))
-	if good {
-		q.w.Uint64(space.Total)
-		q.w.Uint64(space.Free)
-		q.w.Uint64(space.Available)
-		q.w.Uint64(space.Files)
-		q.w.Uint64(space.FreeFiles)
-		q.w.Uint64(space.FreeFiles)
-		q.w.Uint32(0) // it may change at any moment
-	}
-	return onc.Success
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		space, err := v.Space()
+		good := q.status(err)
+		putPost(q.w, export, now3(o))
+		if good {
+			q.w.Uint64(space.Total)
+			q.w.Uint64(space.Free)
+			q.w.Uint64(space.Available)
+			q.w.Uint64(space.Files)
+			q.w.Uint64(space.FreeFiles)
+			q.w.Uint64(space.FreeFiles)
+			q.w.Uint32(0) // it may change at any moment
+		}
+		return onc.Success
+	})
 }
 
 func (q *call3) fsInfo() onc.AcceptStat {
 	raw := q.handle()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	q.status(nil)
-	putPost(q.w, export, now3(o))
-	const block = 4096
-	for range 2 { // reading, writing
-		q.w.Uint32(onc.MostData)
-		q.w.Uint32(onc.MostData)
-		q.w.Uint32(block)
-	}
-	q.w.Uint32(64 << 10) // reading directories
-	q.w.Uint64(math.MaxInt64)
-	q.w.Uint32(0) // times are kept to
-	q.w.Uint32(1) // the nanosecond
-	const links, symlinks, homogeneous, canSetTime = 0x01, 0x02, 0x08, 0x10
-	q.w.Uint32(links | symlinks | homogeneous | canSetTime)
-	return onc.Success
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		q.status(nil)
+		putPost(q.w, export, now3(o))
+		const block = 4096
+		for range 2 { // reading, writing
+			q.w.Uint32(onc.MostData)
+			q.w.Uint32(onc.MostData)
+			q.w.Uint32(block)
+		}
+		q.w.Uint32(64 << 10) // reading directories
+		q.w.Uint64(math.MaxInt64)
+		q.w.Uint32(0) // times are kept to
+		q.w.Uint32(1) // the nanosecond
+		const links, symlinks, homogeneous, canSetTime = 0x01, 0x02, 0x08, 0x10
+		q.w.Uint32(links | symlinks | homogeneous | canSetTime)
+		return onc.Success
+	})
 }
 
 func (q *call3) pathConf() onc.AcceptStat {
 	raw := q.handle()
-	if q.garbage() {
-		return onc.GarbageArgs
-	}
-	v, o, export, err := q.at(raw, false)
-	if err != nil {
-		return q.fails(err, 1)
-	}
-	defer v.End()
-	q.status(nil)
-	putPost(q.w, export, now3(o))
-	q.w.Uint32(32000) // links to a file
-	q.w.Uint32(255)   // bytes in a name
-	q.w.Bool(true)    // longer ones are refused
-	q.w.Bool(true)    // files are not given away
-	q.w.Bool(false)   // names that differ in case are two
-	q.w.Bool(true)    // and case is kept
-	return onc.Success
+	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+		q.status(nil)
+		putPost(q.w, export, now3(o))
+		q.w.Uint32(32000) // links to a file
+		q.w.Uint32(255)   // bytes in a name
+		q.w.Bool(true)    // longer ones are refused
+		q.w.Bool(true)    // files are not given away
+		q.w.Bool(false)   // names that differ in case are two
+		q.w.Bool(true)    // and case is kept
+		return onc.Success
+	})
 }

@@ -409,11 +409,10 @@ func (q *compound) widened(owner *openOwner, export int64, o *files.Object, req 
 
 func (q *compound) openConfirm() status4 {
 	id, seq := q.readStateID(), q.r.Uint32()
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	o, l, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
 	if s != ok4 && s != err4OldStateID || l != nil {

@@ -12,6 +12,15 @@ import (
 // renewLease notes that a client is there.
 func (c *client4) renew() { c.renewed = time.Now() }
 
+// begin gives the state, locked, where the arguments were whole. The caller lets it go by unlock.
+func (q *compound) begin() (*state, status4) {
+	if q.r.Err() != nil {
+		return nil, err4BadXDR
+	}
+	q.s.state.mu.Lock()
+	return q.s.state, ok4
+}
+
 // Version 4.0: RFC 7530 sections 16.29, 16.33 and 16.34.
 
 func (q *compound) renew() status4 {
@@ -45,11 +54,10 @@ func (q *compound) setClientID() status4 {
 	q.r.String(longestOwner) // its network
 	q.r.String(longestOwner) // its address
 	q.r.Uint32()
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	old := st.byOwner[ownerKey(0, owner)]
 	if old != nil && old.address != q.Conn.Remote.Addr() && len(old.opens) > 0 {
@@ -82,11 +90,10 @@ func (q *compound) setClientIDConfirm() status4 {
 	id := q.r.Uint64()
 	var confirm [8]byte
 	copy(confirm[:], q.r.Fixed(8))
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	c := st.clients[id]
 	if c == nil || c.minor != 0 || c.confirm != confirm {
@@ -333,11 +340,10 @@ func (st *state) slotDone(q *compound, answer, _ []byte) {
 func (q *compound) destroySession() status4 {
 	var id [16]byte
 	copy(id[:], q.r.Fixed(16))
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	se := st.sessions[id]
 	if se == nil {
@@ -353,11 +359,10 @@ func (q *compound) bindConn() status4 {
 	copy(id[:], q.r.Fixed(16))
 	q.r.Uint32() // the direction: forth only
 	q.r.Bool()
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	if st.sessions[id] == nil {
 		return err4BadSession
@@ -370,11 +375,10 @@ func (q *compound) bindConn() status4 {
 
 func (q *compound) destroyClientID() status4 {
 	id := q.r.Uint64()
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	c := st.clients[id]
 	switch {
@@ -434,11 +438,10 @@ func (q *compound) backchannelCtl() status4 {
 
 func (q *compound) freeStateID() status4 {
 	id := q.readStateID()
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	if l := q.client.locks[id.other]; l != nil {
 		if l.open.file.HasLocks(l.owner) {
@@ -460,11 +463,10 @@ func (q *compound) testStateID() status4 {
 	for i := range ids {
 		ids[i] = q.readStateID()
 	}
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st, s := q.begin()
+	if s != ok4 {
+		return s
 	}
-	st := q.s.state
-	st.mu.Lock()
 	defer st.unlock()
 	q.w.Uint32(uint32(n))
 	for _, id := range ids {
