@@ -57,7 +57,9 @@ func (s *Server) serveMount(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 		for _, path := range paths {
 			w.Bool(true)
 			w.String(path)
-			w.Bool(false) // to whom else is not told
+			w.Bool(true) // to the one who asks; to whom else is not told
+			w.String(c.Conn.Remote.Addr().String())
+			w.Bool(false)
 		}
 		w.Bool(false)
 	default:

@@ -242,7 +242,9 @@ func TestOutsidersLearnNothing(t *testing.T) {
 		require.NoError(t, err)
 		for r.Bool() {
 			out = append(out, r.String(1024))
-			r.Bool()
+			require.True(t, r.Bool())
+			require.Equal(t, c.C.LocalAddr().(*net.TCPAddr).IP.String(), r.String(255), "to itself, and it is not told to whom else")
+			require.False(t, r.Bool())
 		}
 		return out
 	}

@@ -220,7 +220,7 @@ func (c *Client) NewSessionUnfinished(owner string) {
 	require.Zero(c.T, status)
 	Next(r)
 	id, seq := r.Uint64(), r.Uint32()
-	channel := []any{0, 1 << 20, 1 << 20, 4096, 64, 64, 0}
+	channel := []any{0, 1<<20 + 4096, 1<<20 + 4096, 4096, 64, 64, 0}
 	args := append([]any{id, seq, 0}, channel...)
 	args = append(append(args, channel...), 0, 1, 0)
 	r, err = c.Call(NFS, 4, 1, Compound(1, Op(43, args...)))
