@@ -9,8 +9,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"amber.example/gatekeeper/internal/core/acl"
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/onc"
@@ -187,7 +185,7 @@ func bitmapOf(attrs ...int) (b bitmap) {
 }
 
 var (
-	settable = bitmapOf(attrSize, attrMode, attrOwner, attrOwnerGroup, attrAccessSet, attrModifySet)
+	settable = bitmapOf(attrSize, attrACL, attrMode, attrOwner, attrOwnerGroup, attrAccessSet, attrModifySet)
 	// supported leaves out, of version 4.0, what it does not know.
 	supported = func(minor uint32) bitmap {
 		b := bitmapOf(attrSupported, attrType, attrExpire, attrChange, attrSize, attrLinkSupport, attrSymlinkSupport, attrNamedAttr, attrFSID,
@@ -344,14 +342,23 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 		case attrMountedOn:
 			w.Uint64(f.mountedOn)
 		case attrExclCreate:
-			putBitmap(w, settable)
+			made := settable
+			made[attrACL/32] &^= 1 << attrACL
+			putBitmap(w, made)
 		}
 	}
 	w.PutUint32(at, uint32(w.Len()-at-4))
 }
 
+// set4 is what is to change of an object by version 4; a nil list leaves the ACL.
+type set4 struct {
+	files.Set
+	aces []ace4
+	list bool // there is one, though it be empty
+}
+
 // readSet4 reads fattr4 for setting. The set that is read is given back for the answer.
-func (s *Server) readSet4(r *onc.Reader, minor uint32) (set files.Set, which bitmap, err error) {
+func (s *Server) readSet4(r *onc.Reader, minor uint32) (set set4, which bitmap, err error) {
 	which = readBitmap(r)
 	body := onc.NewReader(r.Opaque(64 << 10))
 	if r.Err() != nil {
@@ -363,7 +370,7 @@ func (s *Server) readSet4(r *onc.Reader, minor uint32) (set files.Set, which bit
 			continue
 		}
 		if !settable.has(n) {
-			if all.has(n) && n != attrACL {
+			if all.has(n) {
 				return set, which, err4Inval // it can only be read
 			}
 			return set, which, err4AttrNotSupp
@@ -372,6 +379,8 @@ func (s *Server) readSet4(r *onc.Reader, minor uint32) (set files.Set, which bit
 		case attrSize:
 			v := body.Uint64()
 			set.Size = &v
+		case attrACL:
+			set.aces, set.list = readACL4(body), true
 		case attrMode:
 			v := body.Uint32() & 0o7777
 			set.Mode = &v
@@ -404,7 +413,19 @@ func (s *Server) readSet4(r *onc.Reader, minor uint32) (set files.Set, which bit
 	if body.Err() != nil || body.Len() > 0 {
 		return set, which, err4BadXDR
 	}
+	if set.list && set.Mode != nil {
+		return set, which, err4Inval // which of the two is it to be
+	}
 	return set, which, nil
+}
+
+// readNewSet4 is readSet4 for what is made: its ACL comes from its directory, and is set after.
+func (s *Server) readNewSet4(r *onc.Reader, minor uint32) (files.Set, bitmap, error) {
+	set, which, err := s.readSet4(r, minor)
+	if err == nil && set.list {
+		err = err4AttrNotSupp
+	}
+	return set.Set, which, err
 }
 
 // parseOwner reads a number as an owner (RFC 8881 section 5.9).
@@ -427,137 +448,4 @@ func (s *Server) namedOwner(name string, group bool) (uint32, bool) {
 		return u.UID, true
 	}
 	return 0, false
-}
-
-// ACE flags, RFC 8881 section 6.2.1.4.
-const (
-	aceFileInherit   = 0x01
-	aceDirInherit    = 0x02
-	aceNoPropagate   = 0x04
-	aceInheritOnly   = 0x08
-	aceGroup         = 0x40
-	aceAllow, aceDen = 0, 1
-)
-
-type ace4 struct {
-	kind, flags uint32
-	mask        acl.Mask
-	who         string
-}
-
-func putACL4(w *onc.Writer, aces []ace4) {
-	w.Uint32(uint32(len(aces)))
-	for _, a := range aces {
-		w.Uint32(a.kind)
-		w.Uint32(a.flags)
-		w.Uint32(uint32(a.mask))
-		w.String(a.who)
-	}
-}
-
-// entriesACL spells the entries that bear on an object.
-func entriesACL(d *identity.Directory, o *files.Object) []ace4 {
-	var out []ace4
-	for _, a := range o.Entries().Aces {
-		e := ace4{mask: a.Mask}
-		if a.Entry.Deny {
-			e.kind = aceDen
-		}
-		switch who := a.Entry.Who; who.Kind {
-		case identity.KindUser:
-			if u := d.User(who.ID); u != nil {
-				e.who = strconv.FormatUint(uint64(u.UID), 10)
-			}
-		case identity.KindGroup:
-			if g := d.Group(who.ID); g != nil {
-				e.who, e.flags = strconv.FormatUint(uint64(g.GID), 10), aceGroup
-			}
-		case identity.KindOwner:
-			e.who = "OWNER@"
-		case identity.KindOwningGroup:
-			e.who, e.flags = "GROUP@", aceGroup
-		case identity.KindEveryone:
-			e.who = "EVERYONE@"
-		}
-		if o.Dir() {
-			if a.Entry.Applies&acl.Files != 0 {
-				e.flags |= aceFileInherit
-			}
-			if a.Entry.Applies&acl.Subfolders != 0 {
-				e.flags |= aceDirInherit
-			}
-			if a.Entry.Applies&acl.DirectOnly != 0 {
-				e.flags |= aceNoPropagate
-			}
-		}
-		out = append(out, e)
-	}
-	return out
-}
-
-// unixACL spells owner, mode and POSIX ACL. Where somebody whom an entry names gets less than those
-// after it, a deny keeps them from it.
-func unixACL(o *files.Object) []ace4 {
-	list, inherited := o.ACL()
-	out := posixACEs(list, o.Dir(), 0)
-	if o.Dir() && inherited != nil {
-		out = append(out, posixACEs(inherited, true, aceFileInherit|aceDirInherit|aceInheritOnly)...)
-	}
-	return out
-}
-
-func posixACEs(list posix.ACL, dir bool, flags uint32) []ace4 {
-	mask := func(perm uint32) acl.Mask {
-		m := acl.ReadAttributes | acl.ReadACL | acl.Synchronize
-		if perm&posix.Read != 0 {
-			m |= acl.ReadData
-		}
-		if perm&posix.Write != 0 {
-			m |= acl.WriteData | acl.AppendData
-			if dir {
-				m |= acl.DeleteChild
-			}
-		}
-		if perm&posix.Exec != 0 {
-			m |= acl.Execute
-		}
-		return m
-	}
-	bits := func(perm uint32) acl.Mask { return mask(perm) &^ mask(0) }
-	most := uint32(7)
-	for _, e := range list {
-		if e.Tag == posix.Mask {
-			most = e.Perm
-		}
-	}
-	var out, denies []ace4
-	add := func(kind uint32, m acl.Mask, who string, more uint32) ace4 { return ace4{kind, flags | more, m, who} }
-	for _, e := range list {
-		number := strconv.FormatUint(uint64(e.ID), 10)
-		switch e.Tag {
-		case posix.UserObj:
-			if missing := bits(^e.Perm & 7); missing != 0 {
-				out = append(out, add(aceDen, missing, "OWNER@", 0))
-			}
-			out = append(out, add(aceAllow, mask(e.Perm)|acl.WriteAttributes|acl.WriteACL, "OWNER@", 0))
-		case posix.User:
-			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
-				out = append(out, add(aceDen, missing, number, 0))
-			}
-			out = append(out, add(aceAllow, mask(e.Perm&most), number, 0))
-		case posix.GroupObj, posix.Group:
-			who := "GROUP@"
-			if e.Tag == posix.Group {
-				who = number
-			}
-			out = append(out, add(aceAllow, mask(e.Perm&most), who, aceGroup))
-			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
-				denies = append(denies, add(aceDen, missing, who, aceGroup))
-			}
-		case posix.Other:
-			out = append(out, denies...)
-			out = append(out, add(aceAllow, mask(e.Perm), "EVERYONE@", 0))
-		}
-	}
-	return out
 }

@@ -445,7 +445,7 @@ func (q *compound) setAttr(v *files.Visit, o *files.Object, export int64) status
 	return st
 }
 
-func (q *compound) setAttrs(_ *files.Visit, o *files.Object) status4 {
+func (q *compound) setAttrs(v *files.Visit, o *files.Object) status4 {
 	id := q.readStateID()
 	set, which, err := q.s.readSet4(q.r, q.minor)
 	if err != nil {
@@ -468,11 +468,29 @@ func (q *compound) setAttrs(_ *files.Visit, o *files.Object) status4 {
 		}
 		set.Size = nil
 	}
-	if err := o.Set(set); err != nil {
+	if err := o.Set(set.Set); err != nil {
 		return q.fail(err)
+	}
+	if st := q.setList(v, o, set); st != ok4 {
+		return st
 	}
 	putBitmap(q.w, which)
 	return ok4
+}
+
+// setList sets an object's ACL where modes decide. Entries are set by the records' own means.
+func (q *compound) setList(v *files.Visit, o *files.Object, set set4) status4 {
+	if !set.list {
+		return ok4
+	}
+	if !v.Unix() {
+		return err4AttrNotSupp
+	}
+	list, inherited, st := q.s.toPOSIX(set.aces, o.Dir())
+	if st != ok4 {
+		return st
+	}
+	return q.fail(o.SetACL(list, inherited))
 }
 
 func (q *compound) lookup(_ *files.Visit, o *files.Object, export int64) status4 {

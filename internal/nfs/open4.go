@@ -148,7 +148,7 @@ func (q *compound) readOpen() (a openArgs, st status4) {
 		a.how = q.r.Uint32()
 		switch a.how {
 		case unchecked, guarded:
-			a.set, a.which, err = q.s.readSet4(q.r, q.minor)
+			a.set, a.which, err = q.s.readNewSet4(q.r, q.minor)
 		case exclusive:
 			copy(a.verifier[:], q.r.Fixed(8))
 		case 3:
@@ -156,7 +156,7 @@ func (q *compound) readOpen() (a openArgs, st status4) {
 				return a, err4Inval
 			}
 			copy(a.verifier[:], q.r.Fixed(8))
-			a.set, a.which, err = q.s.readSet4(q.r, q.minor)
+			a.set, a.which, err = q.s.readNewSet4(q.r, q.minor)
 		default:
 			return a, err4BadXDR
 		}

@@ -63,6 +63,8 @@ if [[ $VERSION == 3 ]]; then
   same 'and taken away' 640 "$(stat -c %a /b/work/plate.fits)"
 else
   same 'the mode as an ACL' 'A::OWNER@:rwatTcCy' "$(nfs4_getfacl plate.fits | grep ^A::OWNER@)"
+  nfs4_setfacl -a A::2003:rw plate.fits
+  same 'an ACL is set, and seen elsewhere' 'A::2003:rwatcy' "$(nfs4_getfacl /b/work/plate.fits | grep ^A::2003:)"
   same 'and entries' '3000' "$(nfs4_getfacl /p/index.csv | sed -n 's/^A:[fdg]*g:\([0-9]*\):.*/\1/p' | grep -x 3000)"
 fi
 truncate -s 5G sparse
