@@ -85,11 +85,9 @@ func (o *Object) Remove(name string, dir bool) error {
 // removed forgets an object whose name is gone.
 func (w *Visit) removed(c *Object) {
 	w.n.cache.drop(c.id())
-	if c.Dir() || c.st.Nlink <= 1 {
-		w.state.spots.drop(c.id())
+	w.state.spots.drop(c.id())
+	if c.Dir() || c.st.Nlink <= 1 { // else it is found again by another name
 		w.state.spots.lost(c.key)
-	} else {
-		w.state.spots.drop(c.id()) // by another name it is found again
 	}
 	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, Kind: EventRemoved, Dir: c.Dir()})
 }
@@ -183,14 +181,7 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 	if c.Dir() && under(final, c.path) {
 		return ErrInvalid
 	}
-	switch {
-	case there == nil:
-		if o.path != to.path || !w.v.folder.Unix() {
-			if err := to.require(toAdd(!c.Dir())); err != nil {
-				return err
-			}
-		}
-	default:
+	if there != nil {
 		if err := there.mayGo(); err != nil {
 			return err
 		}
@@ -203,10 +194,10 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 		case !c.Dir() && there.Dir():
 			return ErrIsDirectory
 		}
-		if o.path != to.path {
-			if err := to.require(toAdd(!c.Dir())); err != nil {
-				return err
-			}
+	}
+	if o.path != to.path || there == nil && !w.v.folder.Unix() {
+		if err := to.require(toAdd(!c.Dir())); err != nil {
+			return err
 		}
 	}
 	if c.Dir() && o.path != to.path && w.v.folder.Unix() && !posix.Permits(&w.v.nfs.Unix, c.owner(), posix.Write) {

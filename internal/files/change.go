@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -182,19 +183,10 @@ func (o *Object) MakeLink(name, target string, set Set) (*Object, error) {
 	switch {
 	case len(target) >= longestPath:
 		return nil, ErrNameTooLong
-	case target == "" || containsNUL(target):
+	case target == "" || strings.ContainsRune(target, 0):
 		return nil, ErrInvalid
 	}
 	return o.make(name, true, Set{Accessed: set.Accessed, Modified: set.Modified}, 0o777, func(parent int) error { return unix.Symlinkat(target, parent, name) })
-}
-
-func containsNUL(s string) bool {
-	for i := range len(s) {
-		if s[i] == 0 {
-			return true
-		}
-	}
-	return false
 }
 
 // Mknod makes a named pipe or a socket, by the type bits of st_mode. Devices are refused: what a
@@ -372,13 +364,8 @@ func (o *Object) truncate(size uint64, maker bool) error {
 		return err
 	}
 	defer unix.Close(fd)
-	if a := o.owner(); o.w.v.folder.Unix() && a.Mode&(posix.SetUID|posix.SetGID) != 0 {
-		who := o.w.v.credential()
-		if is := posix.WrittenBy(&who, *a); is.Mode != a.Mode {
-			if err := o.w.v.unixFacts().write(fd, &o.st, *a, is); err != nil {
-				return err
-			}
-		}
+	if err := o.written(); err != nil {
+		return err
 	}
 	return translate(unix.Ftruncate(fd, int64(size)))
 }

@@ -170,18 +170,6 @@ func (h *Handle) UnlockRange(owner any, offset, length uint64) error {
 	return nil
 }
 
-// TestRange gives a lock that would stand in an owner's way; nil when there is none.
-func (h *Handle) TestRange(owner any, r Range) *Held {
-	l := &h.of.locks
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if have := l.conflict(owner, r); have != nil {
-		found := *have
-		return &found
-	}
-	return nil
-}
-
 // HasLocks says whether an owner has any lock on the file.
 func (h *Handle) HasLocks(owner any) bool {
 	l := &h.of.locks

@@ -179,12 +179,7 @@ func (s *spots) search(root int, key Key) error {
 	s.searched = time.Now()
 	s.took = s.searched.Sub(begun)
 	if err == nil && !found {
-		s.mu.Lock()
-		if s.missing == nil || len(s.missing) >= mostMissing {
-			s.missing = make(map[Key]time.Time)
-		}
-		s.missing[key] = s.searched
-		s.mu.Unlock()
+		s.lost(key)
 	}
 	return err
 }

@@ -15,13 +15,11 @@ import (
 // File is a regular file that a guest reads or writes without having opened it, as NFS version 3
 // does. It is decided about once, and then good for one request; Release gives it back.
 type File struct {
-	n       *Namespace
-	w       view
-	state   *folderState
-	c       *cached
-	guest   *Guest
-	path    string
-	created bool // the guest made it, and is still filling it
+	n     *Namespace
+	w     view
+	state *folderState
+	c     *cached
+	path  string
 }
 
 // makerKey is a file with who made it.
@@ -81,7 +79,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 		if c := n.cache.get(cacheKey{fileID{dev, key.Inode}, v.folder.ID, write}); c != nil {
 			if m := c.verdict.Load(); c.born == key.Born && m != nil && m.arrival == v.nfs && m.epoch == state.epoch.Load() &&
 				v.now.Before(m.until) && want&^m.granted == 0 {
-				return &File{n: n, w: v, state: state, c: c, guest: g}, nil
+				return &File{n: n, w: v, state: state, c: c}, nil
 			}
 			n.cache.release(c)
 		}
@@ -97,7 +95,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 	case !o.Regular():
 		return nil, ErrInvalid
 	}
-	f := &File{n: n, w: w.v, state: state, guest: g, path: o.path}
+	f := &File{n: n, w: w.v, state: state, path: o.path}
 	epoch := state.epoch.Load()
 	granted, err := f.decide(o, want)
 	if err != nil {
@@ -137,8 +135,8 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 	}
 	if !verdict.Allowed() && verdict.Gate == access.Entry {
 		owner := o.w.v.folder.Unix() && posix.Owns(&o.w.v.nfs.Unix, o.owner())
-		f.created = f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
-		if owner || f.created {
+		maker := f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
+		if owner || maker {
 			granted |= want & o.w.v.shareLeaves()
 			if want&^granted == 0 {
 				verdict.Gate = access.Open
@@ -152,17 +150,24 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 		if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 {
 			return 0, ErrReadOnlyFile
 		}
-		// Whoever writes without privilege takes the bits that run it as someone else.
-		if a := o.owner(); o.w.v.folder.Unix() && a.Mode&(posix.SetUID|posix.SetGID) != 0 {
-			is := posix.WrittenBy(&o.w.v.nfs.Unix, *a)
-			if is.Mode != a.Mode {
-				if err := o.w.v.unixFacts().write(o.fd, &o.st, *a, is); err != nil {
-					return 0, err
-				}
-			}
+		if err := o.written(); err != nil {
+			return 0, err
 		}
 	}
 	return granted, nil
+}
+
+// written takes the bits that run a file as someone else, where it is written to without privilege.
+func (o *Object) written() error {
+	a := o.owner()
+	if !o.w.v.folder.Unix() || a.Mode&(posix.SetUID|posix.SetGID) == 0 {
+		return nil
+	}
+	is := posix.WrittenBy(&o.w.v.nfs.Unix, *a)
+	if is.Mode == a.Mode {
+		return nil
+	}
+	return o.w.v.unixFacts().write(o.fd, &o.st, *a, is)
 }
 
 // mayStillAdd says whether the directory of an object may still be added to.

@@ -11,7 +11,7 @@ import (
 
 // Reading and writing, RFC 8881 sections 18.22 and 18.32.
 
-// reading gives what reads the current file: the open file that a stateid names or, for a special one,
+// readerOf gives what reads the current file: the open file that a stateid names or, for a special one,
 // a file as version 3 has it.
 func (q *compound) readerOf(id stateID) (readAt func([]byte, int64) (int, error), size func() (uint64, error), done func(), st status4) {
 	if special(id) {

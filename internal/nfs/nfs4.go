@@ -2,7 +2,6 @@ package nfs
 
 import (
 	"math"
-	"path"
 	"strings"
 	"unicode/utf8"
 
@@ -162,7 +161,6 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	header(ok4)
 	count := w.Len()
 	w.Uint32(0)
-	body := w.Len()
 	done, st := q.run(int(n), start)
 	if q.session != nil && st == errReplay {
 		return onc.Success // the answer is the one kept
@@ -170,7 +168,7 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	w.PutUint32(start, uint32(st))
 	w.PutUint32(count, uint32(done))
 	if q.session != nil {
-		s.state.slotDone(q, w.B[start:], w.B[body:])
+		s.state.slotDone(q, w.B[start:])
 	}
 	if repeatable {
 		s.replies.end(key, w.B[start:])
@@ -205,7 +203,7 @@ func (q *compound) run(n, start int) (int, status4) {
 		case i > 0 && op == opSequence:
 			st = err4SequencePos
 		default:
-			st = q.do(op, i, start)
+			st = q.do(op, start)
 		}
 		if st == errReplay {
 			return i, st
@@ -248,7 +246,7 @@ func opensSession(op uint32) bool {
 	return false
 }
 
-func (q *compound) do(op uint32, index, start int) status4 {
+func (q *compound) do(op uint32, start int) status4 {
 	if q.minor == 0 {
 		switch op {
 		case opRenew:
@@ -359,10 +357,7 @@ func (q *compound) do(op uint32, index, start int) status4 {
 	if h.export == 0 {
 		return q.pseudo(op, h)
 	}
-	fn := map[uint32]func(v *files.Visit, o *files.Object, export int64) status4{
-		opAccess: q.access, opCreate: q.create, opGetAttr: q.getAttr, opLookup: q.lookup, opLookupP: q.lookupP, opReadDir: q.readDir,
-		opReadLink: q.readLink, opRemove: q.remove, opSecInfo: q.secInfo, opSetAttr: q.setAttr, opVerify: q.verify, opNVerify: q.nVerify,
-	}[op]
+	fn := onObject[op]
 	if fn == nil {
 		return err4NotSupp
 	}
@@ -371,7 +366,14 @@ func (q *compound) do(op uint32, index, start int) status4 {
 		return q.fail(err)
 	}
 	defer v.End()
-	return fn(v, found[0], export)
+	return fn(q, v, found[0], export)
+}
+
+// onObject are the operations on the current object and nothing else.
+var onObject = map[uint32]func(q *compound, v *files.Visit, o *files.Object, export int64) status4{
+	opAccess: (*compound).access, opCreate: (*compound).create, opGetAttr: (*compound).getAttr, opLookup: (*compound).lookup,
+	opLookupP: (*compound).lookupP, opReadDir: (*compound).readDir, opReadLink: (*compound).readLink, opRemove: (*compound).remove,
+	opSecInfo: (*compound).secInfo, opSetAttr: (*compound).setAttr, opVerify: (*compound).verify, opNVerify: (*compound).nVerify,
 }
 
 func (q *compound) setCurrent(fh []byte) {
@@ -394,193 +396,6 @@ func (q *compound) name() (string, status4) {
 		return "", err4BadName
 	}
 	return string(name), ok4
-}
-
-func (q *compound) access(_ *files.Visit, o *files.Object, _ int64) status4 {
-	asked := q.r.Uint32()
-	const all = accessRead | accessLookup | accessModify | accessExtend | accessDelete | accessExecute
-	q.w.Uint32(asked & all)
-	q.w.Uint32(accessBits(o.Granted(), o) & asked)
-	return ok4
-}
-
-// facts of an object for its attributes.
-func (q *compound) facts(v *files.Visit, o *files.Object, export int64, a files.Attributes) *facts4 {
-	f := &facts4{Attributes: a, fh: q.s.seal(export, o), fsMajor: fsid(0), fsMinor: uint64(export), mountedOn: a.FileID, space: func() files.Space {
-		sp, _ := v.Space()
-		return sp
-	}}
-	if o.IsRoot() {
-		if e := q.s.Policy().Export(export); e != nil {
-			f.mountedOn = pseudoID(e.Path)
-		}
-	}
-	f.acl = func(w *onc.Writer) {
-		if v.Unix() {
-			putACL4(w, unixACL(o))
-		} else {
-			putACL4(w, entriesACL(q.s.Policy().Directory, o))
-		}
-	}
-	if o.Symlink() {
-		f.acl = nil
-	}
-	return f
-}
-
-func (q *compound) getAttr(v *files.Visit, o *files.Object, export int64) status4 {
-	asked := readBitmap(q.r)
-	if err := o.MayLook(); err != nil {
-		return q.fail(err)
-	}
-	q.s.putAttrs(q.w, q.minor, asked, q.facts(v, o, export, o.Attributes()))
-	return ok4
-}
-
-func (q *compound) setAttr(v *files.Visit, o *files.Object, export int64) status4 {
-	st := q.setAttrs(v, o)
-	if st != ok4 {
-		putBitmap(q.w, bitmap{})
-	}
-	return st
-}
-
-func (q *compound) setAttrs(v *files.Visit, o *files.Object) status4 {
-	id := q.readStateID()
-	set, which, err := q.s.readSet4(q.r, q.minor)
-	if err != nil {
-		return q.fail(err)
-	}
-	if set.Size != nil && !special(id) && !(q.minor == 1 && id == currentStateID) {
-		// Whoever has it open for writing may cut it short, whatever its mode says by now.
-		op, st := q.find(id)
-		if st != ok4 {
-			return st
-		}
-		if op.access&shareWrite == 0 {
-			return err4OpenMode
-		}
-		if *set.Size > math.MaxInt64 {
-			return err4FBig
-		}
-		if err := op.file.Truncate(int64(*set.Size)); err != nil {
-			return q.fail(err)
-		}
-		set.Size = nil
-	}
-	if err := o.Set(set.Set); err != nil {
-		return q.fail(err)
-	}
-	if st := q.setList(v, o, set); st != ok4 {
-		return st
-	}
-	putBitmap(q.w, which)
-	return ok4
-}
-
-// setList sets an object's ACL where modes decide. Entries are set by the records' own means.
-func (q *compound) setList(v *files.Visit, o *files.Object, set set4) status4 {
-	if !set.list {
-		return ok4
-	}
-	if !v.Unix() {
-		return err4AttrNotSupp
-	}
-	list, inherited, st := q.s.toPOSIX(set.aces, o.Dir())
-	if st != ok4 {
-		return st
-	}
-	return q.fail(o.SetACL(list, inherited))
-}
-
-func (q *compound) lookup(_ *files.Visit, o *files.Object, export int64) status4 {
-	name, st := q.name()
-	if st != ok4 {
-		return st
-	}
-	if o.Symlink() {
-		return err4Symlink
-	}
-	c, err := o.Lookup(name)
-	if err != nil {
-		return q.fail(err)
-	}
-	q.setCurrent(q.s.seal(export, c))
-	return ok4
-}
-
-func (q *compound) lookupP(_ *files.Visit, o *files.Object, export int64) status4 {
-	if !o.Dir() {
-		return err4NotDir
-	}
-	if o.IsRoot() {
-		e := q.s.Policy().Export(export)
-		if e == nil {
-			return err4Stale
-		}
-		q.setCurrent(q.s.pseudoHandle(path.Dir(e.Path)))
-		return ok4
-	}
-	c, err := o.Lookup("..")
-	if err != nil {
-		return q.fail(err)
-	}
-	q.setCurrent(q.s.seal(export, c))
-	return ok4
-}
-
-func (q *compound) readLink(_ *files.Visit, o *files.Object, _ int64) status4 {
-	if !o.Symlink() {
-		if q.minor == 1 {
-			return err4WrongType
-		}
-		return err4Inval
-	}
-	target, err := o.Target()
-	if err != nil {
-		return q.fail(err)
-	}
-	q.w.String(target)
-	return ok4
-}
-
-// verify4 says whether what is sent is what an object's attributes are.
-func (q *compound) verify4(v *files.Visit, o *files.Object, export int64) (bool, status4) {
-	asked := readBitmap(q.r)
-	sent := q.r.Opaque(64 << 10)
-	if q.r.Err() != nil {
-		return false, err4BadXDR
-	}
-	all := supported(q.minor)
-	for i := range asked {
-		if asked[i]&^all[i] != 0 {
-			return false, err4AttrNotSupp
-		}
-	}
-	if asked.has(attrRdattrError) || asked.has(attrAccessSet) || asked.has(attrModifySet) {
-		return false, err4Inval
-	}
-	var w, is onc.Writer
-	q.s.putAttrs(&w, q.minor, asked, q.facts(v, o, export, o.Attributes()))
-	putBitmap(&is, asked)
-	is.Opaque(sent)
-	return string(w.B) == string(is.B), ok4
-}
-
-func (q *compound) verify(v *files.Visit, o *files.Object, export int64) status4 {
-	same, st := q.verify4(v, o, export)
-	if st == ok4 && !same {
-		return err4NotSame
-	}
-	return st
-}
-
-func (q *compound) nVerify(v *files.Visit, o *files.Object, export int64) status4 {
-	same, st := q.verify4(v, o, export)
-	if st == ok4 && same {
-		return err4Same
-	}
-	return st
 }
 
 func (q *compound) putFlavors() {

@@ -10,7 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
-	"strings"
+	"slices"
 	"sync"
 	"time"
 
@@ -115,8 +115,10 @@ func (s *Server) serveNFS(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 }
 
 // origin is where a connection comes from.
-func (s *Server) origin(c *onc.Conn, flavor uint32) site.Origin {
-	o := site.Origin{Address: c.Remote.Addr(), Port: c.Remote.Port()}
+func (s *Server) origin(c *onc.Conn, flavor uint32) site.Origin { return s.originAt(c.Remote, flavor) }
+
+func (s *Server) originAt(a netip.AddrPort, flavor uint32) site.Origin {
+	o := site.Origin{Address: a.Addr(), Port: a.Port()}
 	o.Names = s.Names(context.Background(), o.Address)
 	if flavor == onc.AuthSys {
 		o.Flavor = site.FlavorSys
@@ -126,14 +128,8 @@ func (s *Server) origin(c *onc.Conn, flavor uint32) site.Origin {
 
 // trusted says whether any export lets an address in.
 func (s *Server) trusted(a netip.AddrPort) bool {
-	p := s.Policy()
-	o := site.Origin{Address: a.Addr(), Port: a.Port(), Flavor: site.FlavorSys, Names: s.Names(context.Background(), a.Addr())}
-	for _, e := range p.Exports {
-		if access.MayMount(p, e, &o) {
-			return true
-		}
-	}
-	return false
+	p, o := s.Policy(), s.originAt(a, onc.AuthSys)
+	return slices.ContainsFunc(p.Exports, func(e *site.PublishedExport) bool { return access.MayMount(p, e, &o) })
 }
 
 // guestFor is how long a guest is remembered before its host's names are looked up again.
@@ -161,12 +157,15 @@ const mostGuests = 1024 // of a connection; beyond, they are made anew each time
 
 // guest is the caller as a guest of an export.
 func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
-	var groups strings.Builder
+	var groups []byte
 	for _, g := range c.Cred.Groups {
-		_ = binary.Write(&groups, binary.BigEndian, g)
+		groups = binary.BigEndian.AppendUint32(groups, g)
 	}
-	key := guestKey{export, c.Cred.Flavor, c.Cred.UID, c.Cred.GID, groups.String()}
-	v, _ := c.Conn.Data.LoadOrStore(guestsOf, &guests{by: make(map[guestKey]knownGuest)})
+	key := guestKey{export, c.Cred.Flavor, c.Cred.UID, c.Cred.GID, string(groups)}
+	v, ok := c.Conn.Data.Load(guestsOf)
+	if !ok {
+		v, _ = c.Conn.Data.LoadOrStore(guestsOf, &guests{by: make(map[guestKey]knownGuest)})
+	}
 	gs := v.(*guests)
 	gs.mu.Lock()
 	defer gs.mu.Unlock()

@@ -9,7 +9,7 @@ import (
 	"amber.example/gatekeeper/internal/onc"
 )
 
-// renewLease notes that a client is there.
+// renew notes that a client is there.
 func (c *client4) renew() { c.renewed = time.Now() }
 
 // begin gives the state, locked, where the arguments were whole. The caller lets it go by unlock.
@@ -327,7 +327,7 @@ func (q *compound) sequence(start int) status4 {
 
 // slotDone keeps the answer of a compound for when it is asked again. What could be done again without
 // harm, and is long, is not kept unless the client wanted it.
-func (st *state) slotDone(q *compound, answer, _ []byte) {
+func (st *state) slotDone(q *compound, answer []byte) {
 	st.mu.Lock()
 	defer st.unlock()
 	s := &q.session.slots[q.slot]

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"net/netip"
 	"sync"
 	"time"
@@ -340,16 +341,7 @@ func (st *state) sessionID() (id [16]byte) {
 // identity is how the server calls itself, the same over restarts.
 func (st *state) identity() []byte {
 	sum := sha256.Sum256(append([]byte("server"), st.s.Key...))
-	return []byte("amber-" + hexOf(sum[:6]))
-}
-
-func hexOf(b []byte) string {
-	const digits = "0123456789abcdef"
-	out := make([]byte, 0, 2*len(b))
-	for _, c := range b {
-		out = append(out, digits[c>>4], digits[c&15])
-	}
-	return string(out)
+	return []byte("amber-" + hex.EncodeToString(sum[:6]))
 }
 
 // Bits of share access and deny, RFC 8881 section 18.16.
