@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -57,14 +58,17 @@ type Place struct {
 
 // Entry is one entry of an ACL.
 type Entry struct {
-	ID      int64    `json:"id"`
-	Deny    bool     `json:"deny"`
-	Kind    string   `json:"kind" enum:"user,group,special"`
-	Who     string   `json:"who"`
-	Level   string   `json:"level" enum:"pass,read,add,change,control"`
-	Applies []string `json:"applies" doc:"What it reaches: folder, subfolders, files; direct for no further than that."`
-	Note    string   `json:"note,omitempty"`
-	From    string   `json:"from" doc:"The path it is written on."`
+	ID      int64      `json:"id"`
+	Deny    bool       `json:"deny"`
+	Kind    string     `json:"kind" enum:"user,group,special"`
+	Who     string     `json:"who"`
+	Level   string     `json:"level" doc:"pass, read, add, change or control; or names of RFC 8881 bits with commas between."`
+	Bits    []string   `json:"bits,omitempty" doc:"The bits, where it is no level."`
+	Applies []string   `json:"applies" doc:"What it reaches: folder, subfolders, files; direct for no further than that."`
+	Ends    *time.Time `json:"ends,omitempty" doc:"When it ends by itself."`
+	Ended   bool       `json:"ended,omitempty" doc:"It has ended and counts no more."`
+	Note    string     `json:"note,omitempty"`
+	From    string     `json:"from" doc:"The path it is written on."`
 }
 
 func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
@@ -75,8 +79,15 @@ func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
 	case identity.KindGroup:
 		kind = "group"
 	}
-	return Entry{ID: e.ID, Deny: e.Deny, Kind: kind, Who: p.Directory.Name(e.Who), Level: e.Level.String(),
+	out := Entry{ID: e.ID, Deny: e.Deny, Kind: kind, Who: p.Directory.Name(e.Who), Level: e.Grant(),
 		Applies: service.AppliesNames(e.Applies), Note: e.Note, From: from}
+	if e.Level == acl.NoLevel {
+		out.Bits = e.Mask.Names(true)
+	}
+	if !e.Expires.IsZero() {
+		out.Ends, out.Ended = &e.Expires, e.Ended(time.Now())
+	}
+	return out
 }
 
 func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Place {
@@ -143,15 +154,20 @@ func folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
 
 // EntryBody is what an entry is made from.
 type EntryBody struct {
-	Who     string   `json:"who" maxLength:"80" doc:"A user or group (user:NAME or group:NAME where both exist), owner@, group@ or everyone@."`
-	Deny    bool     `json:"deny,omitempty"`
-	Level   string   `json:"level" enum:"pass,read,add,change,control"`
-	Applies []string `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct" doc:"What it reaches; folder, subfolders and files if left out."`
-	Note    string   `json:"note,omitempty" maxLength:"500"`
+	Who     string     `json:"who" maxLength:"80" doc:"A user or group (user:NAME or group:NAME where both exist), owner@, group@ or everyone@."`
+	Deny    bool       `json:"deny,omitempty"`
+	Level   string     `json:"level" maxLength:"300" doc:"pass, read, add, change or control; or names of RFC 8881 bits with commas between."`
+	Ends    *time.Time `json:"ends,omitempty" doc:"When it ends by itself; never if left out."`
+	Applies []string   `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct" doc:"What it reaches; folder, subfolders and files if left out."`
+	Note    string     `json:"note,omitempty" maxLength:"500"`
 }
 
 func (b EntryBody) input() service.EntryInput {
-	return service.EntryInput{Who: b.Who, Deny: b.Deny, Level: b.Level, Applies: b.Applies, Note: b.Note}
+	in := service.EntryInput{Who: b.Who, Deny: b.Deny, Level: b.Level, Applies: b.Applies, Note: b.Note}
+	if b.Ends != nil {
+		in.Expires = b.Ends.UTC().Truncate(time.Second)
+	}
+	return in
 }
 
 // Made is the number of what was made.

@@ -253,7 +253,7 @@ func whyOf(a service.Answer) Why {
 		}
 		gate := Gate{Gate: g.Gate.String(), Open: want&^g.Leaves == 0, Leaves: leaves, Reason: g.Reason, Record: g.Record, Entries: []GateEntry{}, Mend: []string{}}
 		for _, e := range g.Entries {
-			gate.Entries = append(gate.Entries, GateEntry{ID: e.ID, Path: e.Path, Deny: e.Deny, Who: e.Who, Level: e.Level.String(), Chain: e.Chain, Bits: e.Decided.Names(!a.File)})
+			gate.Entries = append(gate.Entries, GateEntry{ID: e.ID, Path: e.Path, Deny: e.Deny, Who: e.Who, Level: e.Grant, Chain: e.Chain, Bits: e.Decided.Names(!a.File)})
 		}
 		for _, m := range g.Mends {
 			gate.Mend = append(gate.Mend, service.Command(m))

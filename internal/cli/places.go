@@ -82,8 +82,9 @@ func (a *app) entryCommand() *cli.Command {
 		return a.done(cmd, said, path)
 	}
 	return group("entry", "who may do what, on a folder or a path in it",
-		a.leaf("add", "write an entry on FOLDER or FOLDER/PATH; WHO is a user, a group, owner@, group@ or everyone@; LEVEL is pass, read, add, change or control", "PATH allow|deny WHO LEVEL", []cli.Flag{
+		a.leaf("add", "write an entry on FOLDER or FOLDER/PATH; WHO is a user, a group, owner@, group@ or everyone@; LEVEL is pass, read, add, change or control, or RFC 8881 bits such as read_acl,write_acl", "PATH allow|deny WHO LEVEL", []cli.Flag{
 			&cli.StringSliceFlag{Name: "applies", Usage: "what it reaches: folder, subfolders, files; direct for no further down", DefaultText: "folder,subfolders,files"},
+			&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, or a time"},
 			&cli.StringFlag{Name: "note", Usage: "why it is there"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b, err := entryBody(args[1:], cmd)
@@ -127,6 +128,15 @@ func entryBody(args []string, cmd *cli.Command) (api.EntryBody, error) {
 		b.Deny = true
 	default:
 		return b, usage("write allow or deny, not %q", args[0])
+	}
+	if cmd.IsSet("ends") {
+		t, err := endDate(cmd.String("ends"))
+		if err != nil {
+			return b, err
+		}
+		if !t.IsZero() {
+			b.Ends = &t
+		}
 	}
 	return b, nil
 }
@@ -181,6 +191,17 @@ func printFolder(w io.Writer, f api.Folder) {
 	}
 }
 
+// noteOf is an entry's note, with its end date in front.
+func noteOf(e api.Entry) string {
+	switch {
+	case e.Ended:
+		return strings.TrimSpace("ended " + e.Ends.Local().Format("2 Jan 2006") + "  " + e.Note)
+	case e.Ends != nil:
+		return strings.TrimSpace("ends " + e.Ends.Local().Format("2 Jan 2006 15:04") + "  " + e.Note)
+	}
+	return e.Note
+}
+
 // printPlace lists the entries of a path; those inherited only if asked.
 func printPlace(w io.Writer, p api.Place, inherited bool) {
 	fmt.Fprint(w, p.Path)
@@ -200,7 +221,7 @@ func printPlace(w io.Writer, p api.Place, inherited bool) {
 		if i >= p.Explicit {
 			from = e.From
 		}
-		t.row("", fmt.Sprint(e.ID), verb, e.Who, e.Level, strings.Join(e.Applies, ", "), from, e.Note)
+		t.row("", fmt.Sprint(e.ID), verb, e.Who, e.Level, strings.Join(e.Applies, ", "), from, noteOf(e))
 	}
 	if len(t.rows) == 0 {
 		fmt.Fprintln(w, "  no entries: nobody gets in")

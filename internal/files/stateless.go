@@ -303,7 +303,7 @@ func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func
 	out.FileID = Key{Inode: st.Ino, Mount: state.spots.mountTag(id.dev, rootDev)}.fileID()
 	if !v.folder.Unix() {
 		own := acl.Ownership{User: v.policy.Directory.UserIndexByUID(a.UID), Group: v.policy.Directory.GroupIndexByGID(a.GID)}
-		out.Mode = access.DerivedMode(v.policy, v.folder, path(), false, own, st.Mode&0o100 != 0)
+		out.Mode = access.DerivedMode(v.policy, v.folder, path(), false, own, st.Mode&0o100 != 0, time.Now())
 	}
 	return out, nil
 }

@@ -295,7 +295,7 @@ func (o *Object) Attributes() Attributes {
 		if o.Symlink() {
 			out.Mode = 0o777
 		} else {
-			out.Mode = access.DerivedMode(o.w.v.policy, o.w.v.folder, o.path, o.Dir(), own, o.st.Mode&0o100 != 0)
+			out.Mode = access.DerivedMode(o.w.v.policy, o.w.v.folder, o.path, o.Dir(), own, o.st.Mode&0o100 != 0, time.Now())
 		}
 	}
 	return out

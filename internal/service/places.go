@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -306,8 +307,9 @@ func (s *Service) RemoveFolder(ctx context.Context, by Actor, name string) error
 type EntryInput struct {
 	Who     string // as principals are written
 	Deny    bool
-	Level   string
-	Applies []string // of folder, subfolders, files, direct; none is the first three
+	Level   string    // a level, or names of RFC 8881 bits with commas between
+	Applies []string  // of folder, subfolders, files, direct; none is the first three
+	Expires time.Time // the first moment at which it no longer counts; zero for never
 	Note    string
 }
 
@@ -355,7 +357,7 @@ func (s *Service) writeEntry(ctx context.Context, tx *store.Tx, in EntryInput, p
 	if err != nil {
 		return 0, err
 	}
-	level, err := acl.ParseLevel(in.Level)
+	level, mask, err := acl.ParseGrant(in.Level)
 	if err != nil {
 		return 0, invalid("level", "%v", err)
 	}
@@ -363,10 +365,13 @@ func (s *Service) writeEntry(ctx context.Context, tx *store.Tx, in EntryInput, p
 	if err != nil {
 		return 0, err
 	}
+	if !in.Expires.IsZero() && !in.Expires.After(s.now()) {
+		return 0, invalid("ends", "%s has passed already: the entry would never count", in.Expires.Format(time.RFC3339))
+	}
 	if len(in.Note) > 500 {
 		return 0, invalid("note", "the note is longer than 500 bytes")
 	}
-	return insertEntry(ctx, tx, place, share, acl.Entry{Deny: in.Deny, Who: who, Level: level, Applies: applies, Note: in.Note})
+	return insertEntry(ctx, tx, place, share, acl.Entry{Deny: in.Deny, Who: who, Level: level, Mask: mask, Applies: applies, Expires: in.Expires, Note: in.Note})
 }
 
 // insertEntry writes an entry on a place or a share; the other is nil.
@@ -380,8 +385,8 @@ func insertEntry(ctx context.Context, tx *store.Tx, place, share any, e acl.Entr
 	default:
 		special = int64(e.Who.Kind)
 	}
-	return tx.Insert(ctx, `INSERT INTO entries (place_id, share_id, deny, special, user_id, group_id, level, applies, note) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		place, share, e.Deny, special, user, group, int64(e.Level), int64(e.Applies), e.Note)
+	return tx.Insert(ctx, `INSERT INTO entries (place_id, share_id, deny, special, user_id, group_id, level, mask, applies, expires, note) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		place, share, e.Deny, special, user, group, int64(e.Level), int64(e.Mask), int64(e.Applies), instant(e.Expires), e.Note)
 }
 
 // AddEntry writes an entry on FOLDER or FOLDER/PATH and gives its number.

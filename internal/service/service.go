@@ -75,6 +75,9 @@ type Service struct {
 	throttle *Throttle
 	hosts    *hostNames
 
+	asOf  time.Time // a past moment that it stands for; zero for now
+	trial bool      // changes are tried out and never committed; nothing on disk is touched
+
 	firstCode []byte // SHA-256; guarded by writing
 
 	writing sync.Mutex // one change at a time, from reading the records to swapping the policy
@@ -148,6 +151,14 @@ func (s *Service) Policy() *site.Policy { return s.policy.Load() }
 
 // Throttle is what slows repeated wrong passwords, shared by every way in.
 func (s *Service) Throttle() *Throttle { return s.throttle }
+
+// now is the moment as of which it answers.
+func (s *Service) now() time.Time {
+	if !s.asOf.IsZero() {
+		return s.asOf
+	}
+	return time.Now()
+}
 
 // change runs one administrative change: see the package's comment.
 func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*store.Tx) error) error {

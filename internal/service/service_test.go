@@ -304,7 +304,7 @@ func TestCutWithCopy(t *testing.T) {
 	look := func() map[string]acl.Mask {
 		out := make(map[string]acl.Mask)
 		for path, file := range map[string]bool{"firmware": false, "firmware/bench": false, "firmware/x": true, "firmware/bench/x": true} {
-			out[path] = tree().List(path, file).Evaluate(s.Policy().Directory.Person(user), acl.Ownership{User: -1, Group: -1}, acl.All, nil)
+			out[path] = tree().List(path, file).Evaluate(s.Policy().Directory.Person(user), acl.Ownership{User: -1, Group: -1}, time.Time{}, acl.All, nil)
 		}
 		return out
 	}

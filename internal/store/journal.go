@@ -23,7 +23,7 @@ import (
 // Change is one record before and after. Before is empty where it was made, After
 // where it was removed. Secrets are in no record and so in no change.
 type Change struct {
-	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services
+	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list
 	ID     int64           `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
 	After  json.RawMessage `json:"after,omitempty"`
@@ -148,6 +148,12 @@ func flatten(r site.Records) map[recordKey]any {
 	for _, e := range r.Exports {
 		out[recordKey{"export", e.ID}] = e
 	}
+	for _, a := range r.Acceptances {
+		out[recordKey{"acceptance", a.ID}] = a
+	}
+	for _, l := range r.IDLists {
+		out[recordKey{"id list", l.ID}] = l
+	}
 	out[recordKey{"services", 1}] = r.Services
 	return out
 }
@@ -241,6 +247,10 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 			r.HostSets, err = unmarshalOnto(r.HostSets, now[key])
 		case "export":
 			r.Exports, err = unmarshalOnto(r.Exports, now[key])
+		case "acceptance":
+			r.Acceptances, err = unmarshalOnto(r.Acceptances, now[key])
+		case "id list":
+			r.IDLists, err = unmarshalOnto(r.IDLists, now[key])
 		case "rule":
 			var rule RuleRecord
 			err = json.Unmarshal(now[key], &rule)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -42,6 +43,7 @@ func (tx *Tx) Records(ctx context.Context) (site.Records, error) {
 		func() error { return tx.readShares(ctx, &r) },
 		func() error { return tx.readExports(ctx, &r) },
 		func() error { return tx.readEntries(ctx, &r) },
+		func() error { return tx.readAudit(ctx, &r) },
 		func() error {
 			return each(ctx, tx, `SELECT protocol, is_on FROM services`, func(rows *sql.Rows) error {
 				var name string
@@ -80,12 +82,9 @@ func (tx *Tx) readPeople(ctx context.Context, r *site.Records) error {
 			return err
 		}
 		u.Primary = identity.ID(primary.Int64)
-		if expires.Valid {
-			at, err := time.Parse(time.RFC3339, expires.String)
-			if err != nil {
-				return fmt.Errorf("end date of %s: %w", u.Name, err)
-			}
-			u.Expires = at
+		var err error
+		if u.Expires, err = endDate(expires); err != nil {
+			return fmt.Errorf("end date of %s: %w", u.Name, err)
 		}
 		r.Users = append(r.Users, u)
 		return nil
@@ -120,6 +119,14 @@ func (tx *Tx) readPeople(ctx context.Context, r *site.Records) error {
 	})
 }
 
+// endDate reads a moment that may be never, the zero time.
+func endDate(s sql.NullString) (time.Time, error) {
+	if !s.Valid {
+		return time.Time{}, nil
+	}
+	return time.Parse(time.RFC3339, s.String)
+}
+
 func (tx *Tx) readFolders(ctx context.Context, r *site.Records) error {
 	err := each(ctx, tx, `SELECT id, name, path FROM volumes ORDER BY id`, func(rows *sql.Rows) error {
 		var v site.Volume
@@ -151,11 +158,16 @@ func (tx *Tx) readShares(ctx context.Context, r *site.Records) error {
 
 func (tx *Tx) readEntries(ctx context.Context, r *site.Records) error {
 	ofPlace, ofShare := make(map[int64][]acl.Entry), make(map[int64][]acl.Entry)
-	err := each(ctx, tx, `SELECT id, place_id, share_id, deny, special, user_id, group_id, level, applies, note FROM entries ORDER BY id`, func(rows *sql.Rows) error {
+	err := each(ctx, tx, `SELECT id, place_id, share_id, deny, special, user_id, group_id, level, mask, applies, expires, note FROM entries ORDER BY id`, func(rows *sql.Rows) error {
 		var e acl.Entry
 		var place, share, special, user, group sql.NullInt64
-		if err := rows.Scan(&e.ID, &place, &share, &e.Deny, &special, &user, &group, &e.Level, &e.Applies, &e.Note); err != nil {
+		var expires sql.NullString
+		err := rows.Scan(&e.ID, &place, &share, &e.Deny, &special, &user, &group, &e.Level, &e.Mask, &e.Applies, &expires, &e.Note)
+		if err != nil {
 			return err
+		}
+		if e.Expires, err = endDate(expires); err != nil {
+			return fmt.Errorf("end date of entry %d: %w", e.ID, err)
 		}
 		switch {
 		case user.Valid:
@@ -204,6 +216,33 @@ func (tx *Tx) readEntries(ctx context.Context, r *site.Records) error {
 		slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return err
+}
+
+// readAudit reads what the audit is told besides: findings accepted, other machines' numbers.
+func (tx *Tx) readAudit(ctx context.Context, r *site.Records) error {
+	err := each(ctx, tx, `SELECT id, finding, reason, until, accepted_by FROM acceptances ORDER BY id`, func(rows *sql.Rows) error {
+		var a site.Acceptance
+		var until string
+		err := rows.Scan(&a.ID, &a.Finding, &a.Reason, &until, &a.By)
+		if err == nil {
+			a.Until, err = time.Parse(time.RFC3339, until)
+		}
+		r.Acceptances = append(r.Acceptances, a)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return each(ctx, tx, `SELECT id, host, numbers FROM id_lists ORDER BY id`, func(rows *sql.Rows) error {
+		var l site.IDList
+		var numbers string
+		if err := rows.Scan(&l.ID, &l.Host, &numbers); err != nil {
+			return err
+		}
+		err := json.Unmarshal([]byte(numbers), &l.Numbers)
+		r.IDLists = append(r.IDLists, l)
+		return err
+	})
 }
 
 // Place gives the number of the place at a path of a folder, making it and those

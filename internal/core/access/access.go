@@ -71,6 +71,13 @@ type Verdict struct {
 // Allowed says whether all that was wanted is granted.
 func (v Verdict) Allowed() bool { return v.Gate == Open }
 
+// holds notes that something on which the verdict rests ends at a moment; zero for never.
+func (v *Verdict) holds(until time.Time) {
+	if !until.IsZero() && (v.ValidUntil.IsZero() || until.Before(v.ValidUntil)) {
+		v.ValidUntil = until
+	}
+}
+
 // Decide gives the verdict. It allocates nothing.
 func Decide(p *site.Policy, r Request) Verdict { return walk(p, &r, nil) }
 
@@ -134,7 +141,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 	}
 
-	leaves = shareLeaves(r, who, rec)
+	leaves = shareLeaves(r, &v, who, rec)
 	pass(ShareLevel, leaves)
 
 	if unix {
@@ -143,6 +150,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 	}
 	passed, allowed := acl.All, acl.Mask(0)
 	for w := r.Folder.Tree.Start(r.Path, r.File); w.Next(); {
+		v.holds(w.List.HoldsUntil(r.Now))
 		var own acl.Ownership
 		if w.List.NeedsOwnership() {
 			own = r.Folder.OwnedBy
@@ -154,12 +162,12 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 		if w.Last {
 			if rec == nil {
-				allowed = w.List.Evaluate(who, own, acl.All, nil)
+				allowed = w.List.Evaluate(who, own, r.Now, acl.All, nil)
 			} else {
 				allowed = rec.entries(w.List, who, own, acl.All)
 			}
 		} else if rec == nil {
-			if passed != 0 && w.List.Evaluate(who, own, acl.Execute, nil) == 0 {
+			if passed != 0 && w.List.Evaluate(who, own, r.Now, acl.Execute, nil) == 0 {
 				passed = 0
 			}
 		} else if rec.ancestor(w.List, w.At, who, own) == 0 {
@@ -209,7 +217,7 @@ func Admit(p *site.Policy, user identity.ID, via site.Protocol, now time.Time) G
 	return Open
 }
 
-func shareLeaves(r *Request, who identity.Person, rec *recorder) acl.Mask {
+func shareLeaves(r *Request, v *Verdict, who identity.Person, rec *recorder) acl.Mask {
 	leaves := acl.All
 	switch {
 	case r.Via == site.NFS && r.NFS != nil:
@@ -229,7 +237,8 @@ func shareLeaves(r *Request, who identity.Person, rec *recorder) acl.Mask {
 	var list *acl.ACL
 	if r.Share.Entries != nil {
 		list = r.Share.Entries.List("", r.File)
-		leaves = list.Evaluate(who, r.Folder.OwnedBy, acl.All, nil)
+		v.holds(list.HoldsUntil(r.Now))
+		leaves = list.Evaluate(who, r.Folder.OwnedBy, r.Now, acl.All, nil)
 	}
 	if r.Share.ReadOnly {
 		leaves &= acl.ReadOnly

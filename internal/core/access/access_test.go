@@ -58,9 +58,16 @@ func drawSite(t *rapid.T) (site.Records, owners) {
 				identity.GroupPrincipal(identity.ID(rapid.IntRange(1, nGroups).Draw(t, "group"))),
 				identity.Owner, identity.OwningGroup, identity.Everyone,
 			}[rapid.IntRange(0, 4).Draw(t, "kind")]
-			entries = append(entries, acl.Entry{ID: id, Deny: rapid.IntRange(0, 3).Draw(t, "deny") == 0, Who: who,
+			e := acl.Entry{ID: id, Deny: rapid.IntRange(0, 3).Draw(t, "deny") == 0, Who: who,
 				Level:   acl.Levels[rapid.IntRange(0, 4).Draw(t, "level")],
-				Applies: acl.Applies(rapid.IntRange(1, 15).Draw(t, "applies"))})
+				Applies: acl.Applies(rapid.IntRange(1, 15).Draw(t, "applies"))}
+			if rapid.IntRange(0, 4).Draw(t, "exact") == 0 {
+				e.Level, e.Mask = acl.NoLevel, acl.Mask(rapid.Uint32().Draw(t, "bits"))&acl.All|acl.Synchronize
+			}
+			if rapid.IntRange(0, 4).Draw(t, "temporary") == 0 {
+				e.Expires = now.Add(time.Duration(rapid.IntRange(-1, 1).Draw(t, "until")) * time.Hour)
+			}
+			entries = append(entries, e)
 		}
 		return entries
 	}
@@ -147,6 +154,12 @@ func naive(r site.Records, own owners, q Request) acl.Mask {
 			mask := e.Level.Mask(!file)
 			if e.Deny {
 				mask = e.Level.DenyMask(!file)
+			}
+			if e.Level == acl.NoLevel {
+				mask = e.Mask
+			}
+			if !e.Expires.IsZero() && !q.Now.Before(e.Expires) {
+				continue
 			}
 			if mask&bit != 0 && matches(e, at, shareLevel) {
 				return !e.Deny

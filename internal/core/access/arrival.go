@@ -39,7 +39,16 @@ const (
 
 // Arrive finds the line by which a request comes in and whom it acts as.
 func Arrive(p *site.Policy, export *site.PublishedExport, origin site.Origin, said posix.Credential) *Arrival {
-	a := &Arrival{Export: export, Origin: origin, Said: said, Line: export.Match(&origin), ClientGroups: export.ClientGroups}
+	return arrive(p, &Arrival{Export: export, Origin: origin, Said: said, Line: export.Match(&origin), ClientGroups: export.ClientGroups})
+}
+
+// ArriveBy is the same for a request that comes in by a given line, on the terms it wants.
+func ArriveBy(p *site.Policy, export *site.PublishedExport, line *site.Line, said posix.Credential) *Arrival {
+	return arrive(p, &Arrival{Export: export, Origin: site.Origin{Port: 1, Flavor: site.FlavorSys}, Said: said, Line: line, ClientGroups: export.ClientGroups})
+}
+
+func arrive(p *site.Policy, a *Arrival) *Arrival {
+	said := a.Said
 	if a.Line == nil { // as they would be, so that what else stands in the way can be told
 		a.Unix = posix.Credential{UID: posix.Nobody, GID: posix.Nobody}
 		if i := p.Directory.UserIndexByUID(said.UID); i != identity.None {

@@ -1,6 +1,8 @@
 package access
 
 import (
+	"time"
+
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
@@ -11,10 +13,10 @@ import (
 // entries decide (RFC 8881 section 6.4.1): what its owner, a member of its owning group who is in
 // no other, and anyone else are left by the entries. They are for display and decide nothing.
 // For files, the execute bits are those of exec, the file's own, as far as entries leave them.
-func DerivedMode(p *site.Policy, f *site.PublishedFolder, path string, dir bool, own acl.Ownership, exec bool) uint32 {
+func DerivedMode(p *site.Policy, f *site.PublishedFolder, path string, dir bool, own acl.Ownership, exec bool, now time.Time) uint32 {
 	list := f.Tree.List(path, !dir)
 	of := func(who identity.Person) uint32 {
-		m := list.Evaluate(who, own, acl.ReadData|acl.WriteData|acl.Execute, nil)
+		m := list.Evaluate(who, own, now, acl.ReadData|acl.WriteData|acl.Execute, nil)
 		var bits uint32
 		if m&acl.ReadData != 0 {
 			bits |= posix.Read

@@ -2,7 +2,6 @@ package access
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
@@ -29,7 +28,7 @@ type EntryReport struct {
 	Path    string // where it is written: folder and path; "" at share level
 	Deny    bool
 	Who     string
-	Level   acl.Level
+	Grant   string // a level, or names of bits
 	Decided acl.Mask
 	// Chain is how the user comes to be meant: group names from the one that
 	// lists them to the one the entry names. Empty for direct entries.
@@ -45,7 +44,7 @@ func (e EntryReport) Says() string {
 	if e.Deny {
 		verb = "denies"
 	}
-	s := fmt.Sprintf("%s %s %s", verb, e.Who, e.Level)
+	s := fmt.Sprintf("%s %s %s", verb, e.Who, e.Grant)
 	if len(e.Chain) > 1 {
 		s += " (through " + strings.Join(e.Chain, ", in ") + ")"
 	}
@@ -187,10 +186,10 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 			reasons = append(reasons, fmt.Sprintf("share %s adds no limits of its own", r.Share.Name))
 		}
 	} else {
-		allowed := list.Evaluate(who, r.Folder.OwnedBy, acl.All, func(a *acl.Ace, bits acl.Mask) {
+		allowed := list.Evaluate(who, r.Folder.OwnedBy, r.Now, acl.All, func(a *acl.Ace, bits acl.Mask) {
 			trace = append(trace, c.report(a, "share "+r.Share.Name, bits))
 		})
-		denies := list.Denies(who, r.Folder.OwnedBy, r.Want)
+		denies := list.Denies(who, r.Folder.OwnedBy, r.Now, r.Want)
 		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, !r.File)))
 		if r.Want&^allowed != 0 {
 			for _, a := range denies {
@@ -206,18 +205,13 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 
 // allowedWithout is what an ACL would allow if some of its entries were not there.
 func (c *recorder) allowedWithout(list *acl.ACL, gone []*acl.Ace, who identity.Person, own acl.Ownership) acl.Mask {
-	var rest acl.ACL
-	for i := range list.Aces {
-		if !slices.ContainsFunc(gone, func(g *acl.Ace) bool { return g.Entry == list.Aces[i].Entry }) {
-			rest.Aces = append(rest.Aces, list.Aces[i])
-		}
-	}
-	return rest.Evaluate(who, own, acl.All, nil)
+	rest := list.Without(gone)
+	return rest.Evaluate(who, own, c.request.Now, acl.All, nil)
 }
 
 func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
 	e := EntryReport{ID: a.Entry.ID, Path: path, Deny: a.Entry.Deny, Who: c.policy.Directory.Name(a.Entry.Who),
-		Level: a.Entry.Level, Decided: bits}
+		Grant: a.Entry.Grant(), Decided: bits}
 	if a.Entry.Who.Kind == identity.KindGroup {
 		e.Chain = c.policy.Directory.Chain(c.request.User, a.Entry.Who.ID)
 	}
@@ -226,18 +220,18 @@ func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
 
 func (c *recorder) ancestor(list *acl.ACL, at string, who identity.Person, own acl.Ownership) acl.Mask {
 	note := ancestorNote{path: at}
-	got := list.Evaluate(who, own, acl.Execute, func(a *acl.Ace, bits acl.Mask) {
+	got := list.Evaluate(who, own, c.request.Now, acl.Execute, func(a *acl.Ace, bits acl.Mask) {
 		note.reports = append(note.reports, c.report(a, c.request.Folder.Display(a.From), bits))
 	})
-	note.denies = list.Denies(who, own, acl.Execute)
+	note.denies = list.Denies(who, own, c.request.Now, acl.Execute)
 	note.passed = got != 0
 	c.ancestors = append(c.ancestors, note)
 	return got
 }
 
 func (c *recorder) entries(list *acl.ACL, who identity.Person, own acl.Ownership, want acl.Mask) acl.Mask {
-	c.denies = list.Denies(who, own, c.request.Want)
-	return list.Evaluate(who, own, want, func(a *acl.Ace, bits acl.Mask) {
+	c.denies = list.Denies(who, own, c.request.Now, c.request.Want)
+	return list.Evaluate(who, own, c.request.Now, want, func(a *acl.Ace, bits acl.Mask) {
 		c.trace = append(c.trace, c.report(a, c.request.Folder.Display(a.From), bits))
 	})
 }

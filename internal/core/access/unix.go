@@ -133,3 +133,20 @@ func walkUnix(p *site.Policy, r *Request, v *Verdict, pass func(Gate, acl.Mask),
 		}
 	}
 }
+
+// UnixNeed is what it takes, where modes decide, to be granted a mask: the permission bits that must
+// be had at once, to own the object, to be allowed to take it out of its directory. Never is
+// set where nobody can have it.
+type UnixNeed struct {
+	Bits                 uint32
+	Owner, Remove, Never bool
+}
+
+// UnixNeeds spells out a mask for a directory or a file.
+func UnixNeeds(want acl.Mask, dir bool) UnixNeed {
+	can := unixAlways | unixRead | acl.Execute | unixOwner | acl.Delete | unixWriteFile
+	if dir {
+		can |= unixWriteDir
+	}
+	return UnixNeed{Bits: bitsWanted(want, dir), Owner: want&unixOwner != 0, Remove: want&acl.Delete != 0, Never: want&^can != 0}
+}

@@ -2,6 +2,7 @@ package acl
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -52,7 +53,7 @@ func TestReach(t *testing.T) {
 	allowed := func(a Applies, path string, file bool) bool {
 		tree, err := NewTree(dir, []Rule{{Path: "top", Entries: []Entry{{Who: who, Level: Read, Applies: a}}}})
 		require.NoError(t, err)
-		return tree.List(path, file).Evaluate(dir.Person(0), Ownership{}, ReadData, nil) != 0
+		return tree.List(path, file).Evaluate(dir.Person(0), Ownership{}, time.Time{}, ReadData, nil) != 0
 	}
 	for _, c := range []struct {
 		applies                                         Applies

@@ -177,6 +177,54 @@ func LevelsIn(m Mask, dir bool) []Level {
 	return out
 }
 
+// LevelSet is the levels that somebody has, one bit for each: those in a mask, and so
+// every level that another contains.
+type LevelSet uint8
+
+// LevelSetOf gives the levels that a mask amounts to.
+func LevelSetOf(m Mask, dir bool) LevelSet {
+	var set LevelSet
+	for _, l := range Levels {
+		if l.Mask(dir)&^m == 0 {
+			set |= 1 << l
+		}
+	}
+	return set
+}
+
+// Has says whether a level is among them. Nobody lacks NoLevel.
+func (s LevelSet) Has(l Level) bool { return l == NoLevel || s&(1<<l) != 0 }
+
+// Widest lists those that no other contains.
+func (s LevelSet) Widest() []Level {
+	var out []Level
+	for _, l := range Levels {
+		if !s.Has(l) {
+			continue
+		}
+		contained := false
+		for _, other := range Levels {
+			contained = contained || other != l && s.Has(other) && other.Contains(l)
+		}
+		if !contained {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// String spells them: "nothing", "read", "read and add".
+func (s LevelSet) String() string {
+	var names []string
+	for _, l := range s.Widest() {
+		names = append(names, l.String())
+	}
+	if len(names) == 0 {
+		return NoLevel.String()
+	}
+	return strings.Join(names, " and ")
+}
+
 // Describe spells what a mask amounts to: "nothing", "read", "read and add".
 // Bits beyond those levels are left out.
 func Describe(m Mask, dir bool) string {

@@ -5,48 +5,10 @@ import (
 	"slices"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 )
-
-// Applies says which objects an entry reaches from the path it is written on.
-type Applies uint8
-
-// The parts of Applies. Here, Subfolders and Files are the absence of
-// ACE4_INHERIT_ONLY, ACE4_DIRECTORY_INHERIT and ACE4_FILE_INHERIT of RFC 8881
-// section 6.2.1.4; DirectOnly is ACE4_NO_PROPAGATE_INHERIT.
-const (
-	Here Applies = 1 << iota
-	Subfolders
-	Files
-	DirectOnly
-
-	// Everywhere is the path itself and all below it.
-	Everywhere = Here | Subfolders | Files
-)
-
-// Entry is one allow or deny of an ACL.
-type Entry struct {
-	ID      int64              `json:"id,omitzero"`
-	Deny    bool               `json:"deny,omitzero"`
-	Who     identity.Principal `json:"who,omitzero"`
-	Level   Level              `json:"level,omitzero"`
-	Applies Applies            `json:"applies,omitzero"`
-	Note    string             `json:"note,omitzero"`
-}
-
-// Rule is what is written at one path of a folder: explicit entries, and
-// whether the parent's entries are inherited as well. Path is relative to the
-// folder, "" for the folder itself, with slashes.
-type Rule struct {
-	ID      int64   `json:"id,omitzero"`
-	Path    string  `json:"path,omitzero"`
-	Cut     bool    `json:"cut,omitzero"` // inherits nothing from above
-	Entries []Entry `json:"entries,omitzero"`
-}
-
-// Ownership is who owns an object, as dense indexes; identity.None where unknown.
-type Ownership struct{ User, Group int32 }
 
 // Ace is one entry as it bears on one object.
 type Ace struct {
@@ -56,6 +18,7 @@ type Ace struct {
 	kind  identity.Kind
 	deny  bool
 	index int32
+	until time.Time
 }
 
 // ACL is the complete, ordered list for one object: explicit deny, explicit
@@ -63,10 +26,24 @@ type Ace struct {
 type ACL struct {
 	Aces      []Ace
 	ownership bool // some ace names owner@ or group@
+	ends      bool // some ace has an end date
 }
 
 // NeedsOwnership says whether the answer depends on who owns the object.
 func (a *ACL) NeedsOwnership() bool { return a.ownership }
+
+// HoldsUntil is the first moment after now at which an entry of the list ends; zero if none does.
+func (a *ACL) HoldsUntil(now time.Time) time.Time {
+	var first time.Time
+	if a.ends {
+		for i := range a.Aces {
+			if t := a.Aces[i].until; t.After(now) && (first.IsZero() || t.Before(first)) {
+				first = t
+			}
+		}
+	}
+	return first
+}
 
 // Tree is a folder's rules, compiled. Only paths with rules, and those on the
 // way to them, have a node; all others inherit at evaluation. Lists are built
@@ -240,13 +217,11 @@ func (t *Tree) build(n *node, dist int, file bool) *ACL {
 		for _, deny := range []bool{true, false} {
 			for i := range n.rule.Entries {
 				e := &n.rule.Entries[i]
-				if e.Deny != deny || !e.reaches(dist, file) {
+				if e.Deny != deny || !e.Reaches(dist, file) {
 					continue
 				}
-				ace := Ace{Entry: e, From: n.path, kind: e.Who.Kind, deny: deny, index: identity.None}
-				if ace.Mask = e.Level.Mask(!file); deny {
-					ace.Mask = e.Level.DenyMask(!file)
-				}
+				ace := Ace{Entry: e, From: n.path, Mask: e.Bits(!file), kind: e.Who.Kind, deny: deny, index: identity.None, until: e.Expires}
+				list.ends = list.ends || !e.Expires.IsZero()
 				switch e.Who.Kind {
 				case identity.KindUser:
 					ace.index = t.dir.UserIndex(e.Who.ID)
@@ -266,18 +241,7 @@ func (t *Tree) build(n *node, dist int, file bool) *ACL {
 	return list
 }
 
-func (e *Entry) reaches(dist int, file bool) bool {
-	if dist == 0 {
-		return e.Applies&Here != 0
-	}
-	if dist > 1 && e.Applies&DirectOnly != 0 {
-		return false
-	}
-	if file {
-		return e.Applies&Files != 0
-	}
-	return e.Applies&Subfolders != 0
-}
+func (a *Ace) ended(now time.Time) bool { return !a.until.IsZero() && !now.Before(a.until) }
 
 func (a *Ace) matches(who identity.Person, own Ownership) bool {
 	switch a.kind {
@@ -297,15 +261,15 @@ func (a *Ace) matches(who identity.Person, own Ownership) bool {
 
 // Evaluate gives the bits of want that the list allows: entries in order, each
 // bit decided by the first entry that names it, what no entry names refused
-// (RFC 8881 section 6.2.1). It allocates nothing. With a note, it is called for
-// each entry that decided some bit of want, with those bits.
-func (a *ACL) Evaluate(who identity.Person, own Ownership, want Mask, note func(*Ace, Mask)) Mask {
+// (RFC 8881 section 6.2.1). Entries that have ended by now count no more. It allocates
+// nothing. With a note, it is called for each entry that decided some bit of want, with those bits.
+func (a *ACL) Evaluate(who identity.Person, own Ownership, now time.Time, want Mask, note func(*Ace, Mask)) Mask {
 	var allowed Mask
 	open := want
 	for i := range a.Aces {
 		ace := &a.Aces[i]
 		bits := ace.Mask & open
-		if bits == 0 || !ace.matches(who, own) {
+		if bits == 0 || !ace.matches(who, own) || a.ends && ace.ended(now) {
 			continue
 		}
 		if !ace.deny {
@@ -341,14 +305,25 @@ func (t *Tree) DeepestRule(path string) string {
 
 // Denies lists the deny entries that name the user and withhold some bit of
 // bits, whether or not an entry before them decides.
-func (a *ACL) Denies(who identity.Person, own Ownership, bits Mask) []*Ace {
+func (a *ACL) Denies(who identity.Person, own Ownership, now time.Time, bits Mask) []*Ace {
 	var out []*Ace
 	for i := range a.Aces {
-		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(who, own) {
+		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(who, own) && !ace.ended(now) {
 			out = append(out, ace)
 		}
 	}
 	return out
+}
+
+// Without is the list as it would be if some of its entries were not there.
+func (a *ACL) Without(gone []*Ace) *ACL {
+	rest := &ACL{ownership: a.ownership, ends: a.ends}
+	for i := range a.Aces {
+		if !slices.ContainsFunc(gone, func(g *Ace) bool { return g.Entry == a.Aces[i].Entry }) {
+			rest.Aces = append(rest.Aces, a.Aces[i])
+		}
+	}
+	return rest
 }
 
 // InheritedEntries lists what a path inherits, as the entries that would say the
@@ -365,7 +340,7 @@ func (t *Tree) InheritedEntries(path string, file bool) []Entry {
 		}
 		if dist > 0 {
 			for _, e := range n.rule.Entries {
-				here := e.reaches(dist, file)
+				here := e.Reaches(dist, file)
 				below := !file && e.Applies&DirectOnly == 0 && e.Applies&(Subfolders|Files) != 0
 				applies := Applies(0)
 				if here {

@@ -115,6 +115,8 @@ type Directory struct {
 	parents     [][]int32  // by group index: groups that list it as a member
 	direct      [][]int32  // by user index: groups that list the user, primary first
 	above       [][]uint64 // by group index: it and every group that contains it
+	members     []People   // by group index: every user in it
+	everybody   People
 }
 
 // Fold is the form in which account, share and folder names are compared: names
@@ -196,6 +198,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		}
 		d.memberOf[ui] = set
 	}
+	d.closeMembers()
 	return d, nil
 }
 

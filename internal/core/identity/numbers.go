@@ -7,9 +7,9 @@ import (
 
 // Numbered is a user or a group as some other machine has it.
 type Numbered struct {
-	Group  bool
-	Name   string
-	Number uint32 // uid or gid
+	Group  bool   `json:"group,omitzero"`
+	Name   string `json:"name"`
+	Number uint32 `json:"number"` // uid or gid
 }
 
 // Mismatch is one way in which another machine's numbers are not ours. NFS with

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -88,6 +89,25 @@ type Records struct {
 	HostSets []HostSet
 	Exports  []Export
 	Services Services
+
+	Acceptances []Acceptance
+	IDLists     []IDList
+}
+
+// Acceptance says that somebody has looked at a finding and lives with it until a moment.
+type Acceptance struct {
+	ID      int64     `json:"id,omitzero"`
+	Finding string    `json:"finding,omitzero"` // its key
+	Reason  string    `json:"reason,omitzero"`
+	Until   time.Time `json:"until,omitzero"`
+	By      string    `json:"by,omitzero"`
+}
+
+// IDList is what another machine calls its users and groups, as last checked.
+type IDList struct {
+	ID      int64               `json:"id,omitzero"`
+	Host    string              `json:"host,omitzero"`
+	Numbers []identity.Numbered `json:"numbers,omitzero"`
 }
 
 // PublishedFolder is a folder as compiled. Root is its absolute path on the host.
@@ -118,6 +138,9 @@ type Policy struct {
 	HostSets  []HostSet
 	Exports   []*PublishedExport
 
+	Acceptances []Acceptance
+	IDLists     []IDList
+
 	folderByName map[string]*PublishedFolder
 	folderByID   map[int64]*PublishedFolder
 	shareByName  map[string]*PublishedShare
@@ -136,6 +159,7 @@ func Compile(r Records) (*Policy, error) {
 	}
 	p := &Policy{
 		Directory: dir, Services: r.Services, Volumes: slices.Clone(r.Volumes),
+		Acceptances: slices.Clone(r.Acceptances), IDLists: slices.Clone(r.IDLists),
 		folderByName: make(map[string]*PublishedFolder), folderByID: make(map[int64]*PublishedFolder),
 		shareByName: make(map[string]*PublishedShare), exportByPath: make(map[string]*PublishedExport), exportByID: make(map[int64]*PublishedExport),
 	}

@@ -1,0 +1,182 @@
+package audit
+
+import (
+	"fmt"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+var night = time.Date(2026, 3, 1, 22, 0, 0, 0, time.UTC)
+
+// disk is what lies in a made-up folder.
+type disk struct {
+	own  map[string]acl.Ownership
+	unix map[string]*posix.Attributes
+}
+
+func (d *disk) OwnerOf(path string) (acl.Ownership, bool)    { own, ok := d.own[path]; return own, ok }
+func (d *disk) UnixOf(path string) (*posix.Attributes, bool) { a, ok := d.unix[path]; return a, ok }
+
+var ways = []string{"", "a", "a/b", "a/b/c", "a/x", "z/y"}
+
+func pick[T any](t *rapid.T, name string, from ...T) T {
+	return from[rapid.IntRange(0, len(from)-1).Draw(t, name)]
+}
+
+// drawSite makes a site up: people in nested groups, two folders, one by entries and one by mode, each
+// with shares and exports.
+func drawSite(t *rapid.T) (site.Records, *disk) {
+	var r site.Records
+	nUsers, nGroups := rapid.IntRange(1, 6).Draw(t, "users"), rapid.IntRange(1, 4).Draw(t, "groups")
+	oneIn := func(n int, what string) bool { return rapid.IntRange(1, n).Draw(t, what) == 1 }
+	for i := 1; i <= nUsers; i++ {
+		u := identity.User{ID: identity.ID(i), Name: fmt.Sprintf("u%d", i), UID: uint32(2000 + i), Disabled: oneIn(8, "disabled"), SMB: !oneIn(6, "smb"), NFS: !oneIn(6, "nfs")}
+		if oneIn(8, "root") && i == 1 {
+			u.UID = 0
+		}
+		if oneIn(5, "ends") {
+			u.Expires = night.Add(time.Duration(rapid.IntRange(-1, 1).Draw(t, "when")) * time.Hour)
+		}
+		if !oneIn(3, "no primary") {
+			u.Primary = identity.ID(rapid.IntRange(1, nGroups).Draw(t, "primary"))
+		}
+		r.Users = append(r.Users, u)
+	}
+	for i := 1; i <= nGroups; i++ {
+		g := identity.Group{ID: identity.ID(i), Name: fmt.Sprintf("g%d", i), GID: uint32(3000 + i)}
+		if i == nGroups && oneIn(4, "odd gid") {
+			g.GID = pick(t, "gid", uint32(0), site.Anonymous)
+		}
+		for u := 1; u <= nUsers; u++ {
+			if oneIn(3, "member") {
+				g.Members = append(g.Members, identity.UserPrincipal(identity.ID(u)))
+			}
+		}
+		for below := 1; below < i; below++ {
+			if oneIn(4, "nested") {
+				g.Members = append(g.Members, identity.GroupPrincipal(identity.ID(below)))
+			}
+		}
+		r.Groups = append(r.Groups, g)
+	}
+	id := int64(0)
+	entries := func(most int) (out []acl.Entry) {
+		for range rapid.IntRange(0, most).Draw(t, "entries") {
+			id++
+			e := acl.Entry{ID: id, Deny: oneIn(4, "deny"), Level: pick(t, "level", acl.Levels...), Applies: acl.Everywhere,
+				Who: pick(t, "who", identity.UserPrincipal(identity.ID(rapid.IntRange(1, nUsers).Draw(t, "user"))),
+					identity.GroupPrincipal(identity.ID(rapid.IntRange(1, nGroups).Draw(t, "group"))), identity.Owner, identity.OwningGroup, identity.Everyone)}
+			if oneIn(2, "narrow") {
+				e.Applies = acl.Applies(rapid.IntRange(1, 15).Draw(t, "applies"))
+			}
+			if oneIn(4, "exact") {
+				e.Level, e.Mask = acl.NoLevel, acl.Mask(rapid.Uint32Range(1, uint32(acl.All)).Draw(t, "bits"))&acl.All|acl.Synchronize
+			}
+			if oneIn(5, "temporary") {
+				e.Expires = night.Add(time.Duration(rapid.IntRange(-1, 1).Draw(t, "until")) * time.Hour)
+			}
+			out = append(out, e)
+		}
+		return out
+	}
+	r.Volumes = []site.Volume{{ID: 1, Name: "summit", Path: "/srv"}}
+	byEntry := site.Folder{ID: 1, Name: "nightlog", VolumeID: 1, Path: "n", Owner: 1, Group: 1}
+	for i, path := range ways {
+		if rapid.Bool().Draw(t, "rule") {
+			byEntry.Rules = append(byEntry.Rules, acl.Rule{ID: int64(i + 1), Path: path, Cut: path != "" && oneIn(4, "cut"), Entries: entries(4)})
+		}
+	}
+	r.Folders = []site.Folder{byEntry, {ID: 2, Name: "scratch", VolumeID: 1, Path: "s", Permissions: site.ByMode}}
+	r.Services = site.Services{SMB: !oneIn(9, "smb off"), NFS: !oneIn(9, "nfs off")}
+	for f := int64(1); f <= 2; f++ {
+		for s := range rapid.IntRange(0, 2).Draw(t, "shares") {
+			r.Shares = append(r.Shares, site.Share{ID: f*10 + int64(s), Name: fmt.Sprintf("s%d-%d", f, s), FolderID: f, ReadOnly: oneIn(4, "read-only"), Entries: entries(2)})
+		}
+		for e := range rapid.IntRange(0, 2).Draw(t, "exports") {
+			x := site.Export{ID: f*10 + int64(e), Path: fmt.Sprintf("/e%d-%d", f, e), FolderID: f, Below: pick(t, "below", "", "", "a"), ClientGroups: oneIn(3, "client groups")}
+			for l := range rapid.IntRange(0, 3).Draw(t, "lines") {
+				x.Rules = append(x.Rules, site.ClientRule{ID: id*10 + int64(l), From: fmt.Sprintf("192.0.2.%d", l+1), Write: rapid.Bool().Draw(t, "rw"), Security: []site.Flavor{site.FlavorSys},
+					Squash: pick(t, "squash", site.SquashRoot, site.SquashRoot, site.SquashNone, site.SquashAll), AnonUID: pick(t, "anon", site.Anonymous, uint32(2001)), AnonGID: pick(t, "anon group", site.Anonymous, uint32(3001)),
+					Unknown: pick(t, "unknown", site.UnknownRefused, site.UnknownAnonymous, site.UnknownNumber), PrivilegedPort: oneIn(2, "port")})
+			}
+			r.Exports = append(r.Exports, x)
+		}
+	}
+	d := &disk{own: map[string]acl.Ownership{}, unix: map[string]*posix.Attributes{}}
+	uid := func() uint32 { return pick(t, "uid", 0, 2001, uint32(2000+nUsers), 2999) }
+	gid := func() uint32 { return pick(t, "gid", 0, 3001, uint32(3000+nGroups), site.Anonymous) }
+	for _, path := range append([]string{"z"}, ways...) {
+		if rapid.Bool().Draw(t, "owned") {
+			d.own[path] = acl.Ownership{User: int32(rapid.IntRange(-1, nUsers-1).Draw(t, "owner")), Group: int32(rapid.IntRange(-1, nGroups-1).Draw(t, "owning group"))}
+		}
+		a := posix.Attributes{UID: uid(), GID: gid(), Mode: rapid.Uint32Range(0, 0o1777).Draw(t, "mode"), Dir: path != "a/x"}
+		if oneIn(3, "acl") {
+			list := posix.ACL{{Tag: posix.UserObj, Perm: 7, ID: posix.Nobody}, {Tag: posix.User, Perm: rapid.Uint32Range(0, 7).Draw(t, "p1"), ID: 2001}, {Tag: posix.GroupObj, Perm: rapid.Uint32Range(0, 7).Draw(t, "p2"), ID: posix.Nobody},
+				{Tag: posix.Group, Perm: rapid.Uint32Range(0, 7).Draw(t, "p3"), ID: 3001}, {Tag: posix.Mask, Perm: rapid.Uint32Range(0, 7).Draw(t, "p4"), ID: posix.Nobody}, {Tag: posix.Other, Perm: rapid.Uint32Range(0, 7).Draw(t, "p5"), ID: posix.Nobody}}
+			a = posix.WithACL(&posix.Credential{}, a, list)
+		}
+		d.unix[path] = &a
+	}
+	return r, d
+}
+
+func auditOf(t require.TestingT, r site.Records, d *disk) *Audit {
+	p, err := site.Compile(r)
+	require.NoError(t, err)
+	return New(p, night, func(*site.PublishedFolder) access.Facts { return d })
+}
+
+// What the audit says of everybody at once is what the gates decide for each.
+func TestAuditEqualsDecision(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r, d := drawSite(t)
+		a := auditOf(t, r, d)
+		for _, pf := range a.Policy.Folders {
+			for _, path := range append([]string{"z", "a/b/c/d/e"}, ways...) {
+				for _, file := range []bool{false, true} {
+					if pf.Unix() && d.unix[path] != nil && d.unix[path].Dir == file || pf.Unix() && file && d.unix[path] == nil {
+						continue // it is what it is
+					}
+					all := a.At(pf, path, file)
+					for user := range a.Policy.Directory.Users() {
+						smb, nfs := a.By(pf, int32(user), path, file)
+						require.Equal(t, smb.String(), all.SMB.Of(int32(user)).String(), "%s over SMB at %s, file %v, user %d", pf.Name, path, file, user)
+						require.Equal(t, nfs.String(), all.NFS.Of(int32(user)).String(), "%s over NFS at %s, file %v, user %d", pf.Name, path, file, user)
+					}
+				}
+			}
+		}
+	})
+}
+
+// A line stands for the hosts it matches: coming in by it is arriving from one of them.
+func TestComingInByALine(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r, _ := drawSite(t)
+		p, err := site.Compile(r)
+		require.NoError(t, err)
+		for _, e := range p.Exports {
+			for i := range e.Lines {
+				for _, u := range p.Directory.Users() {
+					said := access.UnixCredential(p.Directory, u.ID)
+					from := access.Arrive(p, e, site.Origin{Address: netip.MustParseAddr(e.Lines[i].From), Port: 700, Flavor: site.FlavorSys}, said)
+					by := access.ArriveBy(p, e, &e.Lines[i], said)
+					require.Equal(t, from.Line, by.Line)
+					require.Equal(t, from.Unix, by.Unix)
+					require.Equal(t, from.User, by.User)
+					require.Equal(t, from.Mapping, by.Mapping)
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,194 @@
+package audit
+
+import (
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// nothing stands for an object that is not there: nobody's, and closed.
+var nothing = posix.Attributes{UID: posix.Nobody, GID: posix.Nobody}
+
+// permits is posix.Permits for everybody: who has all the wanted bits at once. anon is the group
+// that those are in who have no primary one.
+func (a *Audit) permits(at *posix.Attributes, want, anon uint32) identity.People {
+	d := a.Policy.Directory
+	out := d.NoPeople()
+	if want == 0 {
+		copy(out, d.Everybody())
+		return out
+	}
+	rest := d.Everybody().Clone()
+	one := func(uid uint32) {
+		u := d.UserIndexByUID(uid)
+		if u == identity.None || !rest.Has(u) {
+			return
+		}
+		rest.Remove(u)
+		if posix.Permits(&posix.Credential{UID: uid, GID: posix.Nobody}, at, want) {
+			out.Add(u)
+		}
+	}
+	one(0)
+	one(at.UID)
+	if at.ACL == nil || at.Mode&0o070 == 0 {
+		group := a.inGID(at.GID, anon)
+		if want&^(at.Mode>>3) == 0 {
+			group.And(rest)
+			out.Or(group)
+			rest.AndNot(group)
+		} else {
+			rest.AndNot(group)
+		}
+		if want&^at.Mode == 0 {
+			out.Or(rest)
+		}
+		return out
+	}
+	mask := uint32(7)
+	for _, e := range at.ACL {
+		if e.Tag == posix.Mask {
+			mask = e.Perm
+		}
+	}
+	matched := d.NoPeople()
+	for _, e := range at.ACL {
+		switch e.Tag {
+		case posix.User:
+			one(e.ID)
+		case posix.GroupObj, posix.Group:
+			gid := at.GID
+			if e.Tag == posix.Group {
+				gid = e.ID
+			}
+			group := a.inGID(gid, anon)
+			group.And(rest)
+			matched.Or(group)
+			if want&^(e.Perm&mask) == 0 {
+				out.Or(group)
+			}
+		case posix.Other:
+			rest.AndNot(matched)
+			if want&^e.Perm == 0 {
+				out.Or(rest)
+			}
+		}
+	}
+	return out
+}
+
+// inGID is who is in the group of a number.
+func (a *Audit) inGID(gid, anon uint32) identity.People {
+	d := a.Policy.Directory
+	out := d.NoPeople()
+	if g := d.GroupIndexByGID(gid); g >= 0 {
+		copy(out, d.Members(g))
+	}
+	if gid == anon {
+		for i, u := range d.Users() {
+			if u.Primary == 0 {
+				out.Add(int32(i))
+			}
+		}
+	}
+	return out
+}
+
+// unixLevels is who has each level on an object, before shares and client rules.
+func (a *Audit) unixLevels(at, parent *posix.Attributes, passed identity.People, anon uint32) Levels {
+	d := a.Policy.Directory
+	out := noLevels(d)
+	for _, l := range acl.Levels {
+		need := access.UnixNeeds(l.Mask(at.Dir), at.Dir)
+		if need.Never || need.Remove && parent == nil {
+			continue
+		}
+		copy(out[l], passed)
+		out[l].And(a.permits(at, need.Bits, anon))
+		if need.Owner {
+			out[l].And(a.those(0, at.UID))
+		}
+		if need.Remove {
+			out[l].And(a.permits(parent, posix.Write|posix.Exec, anon))
+			if parent.Mode&posix.Sticky != 0 {
+				out[l].And(a.those(0, at.UID, parent.UID))
+			}
+		}
+	}
+	return out
+}
+
+// those is the users with some uids.
+func (a *Audit) those(uids ...uint32) identity.People {
+	out := a.Policy.Directory.NoPeople()
+	for _, uid := range uids {
+		if u := a.Policy.Directory.UserIndexByUID(uid); u != identity.None {
+			out.Add(u)
+		}
+	}
+	return out
+}
+
+// unixAt is At where modes decide.
+func (f *folder) unixAt(path string) *Standing {
+	chain := []string{""}
+	if path != "" {
+		for name := range strings.SplitSeq(path, "/") {
+			chain = append(chain, below(chain[len(chain)-1], name))
+		}
+	}
+	attributes := make([]*posix.Attributes, len(chain))
+	for i, at := range chain {
+		if attributes[i] = f.attributes(at); attributes[i] == nil {
+			attributes[i] = &nothing
+		}
+	}
+	last := len(chain) - 1
+	var parent *posix.Attributes
+	if last > 0 {
+		parent = attributes[last-1]
+	}
+	return f.unixStanding(path, attributes[last], parent, func(anon uint32) identity.People {
+		passed := f.audit.Policy.Directory.Everybody().Clone()
+		for _, up := range attributes[:last] {
+			passed.And(f.audit.permits(up, posix.Exec, anon))
+		}
+		return passed
+	})
+}
+
+// unixStanding puts together what mode, shares and client rules leave. passed says who may come as
+// far as the object.
+func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed func(anon uint32) identity.People) *Standing {
+	a := f.audit
+	d := a.Policy.Directory
+	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
+	byAnon := make(map[uint32]*Levels)
+	own := func(anon uint32) *Levels {
+		if have := byAnon[anon]; have != nil {
+			return have
+		}
+		l := a.unixLevels(at, parent, passed(anon), anon)
+		byAnon[anon] = &l
+		return &l
+	}
+	for _, share := range f.Shares {
+		got := f.throughShare(share, own(site.Anonymous), !at.Dir)
+		s.SMB.or(&got)
+	}
+	for i, line := range f.lines {
+		if inExport(f.of[i], path) {
+			anon := line.AnonGID
+			if f.of[i].ClientGroups {
+				anon = site.Anonymous
+			}
+			got := f.throughLine(i, line, own(anon), path, !at.Dir)
+			s.NFS.or(&got)
+		}
+	}
+	return s
+}
