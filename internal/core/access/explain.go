@@ -70,17 +70,27 @@ const (
 	MendRule        MendKind = "add client rule"
 	MendRuleWrite   MendKind = "let client rule write"
 	MendMode        MendKind = "change mode"
+	MendRuleRemove  MendKind = "remove client rule"
+	MendRuleSquash  MendKind = "squash root"
+	MendRuleUnknown MendKind = "refuse unknown uids"
+	MendClear       MendKind = "clear rules"
+	MendGroupRemove MendKind = "remove group"
+	MendNumber      MendKind = "change a number on another machine"
+	MendCheckIDs    MendKind = "check numbers again"
 )
 
 // Mend is one change that would widen a verdict.
 type Mend struct {
 	Kind     MendKind
-	User     string
+	User     string // or a group, where an entry is added
 	Protocol site.Protocol
 	Share    string
 	Path     string // folder and path
 	EntryID  int64
 	Level    acl.Level
+	Mask     acl.Mask    // where Level is none
+	Applies  acl.Applies // zero for everywhere
+	Deny     bool
 	HereOnly bool
 	Export   string // its path
 	From     string // an address

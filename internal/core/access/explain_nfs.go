@@ -152,8 +152,8 @@ func Ls(a *posix.Attributes) string {
 	return string(b)
 }
 
-// class says as what the mode meets a credential.
-func class(who *posix.Credential, a *posix.Attributes) string {
+// Class says as what the mode of an object meets a credential.
+func Class(who *posix.Credential, a *posix.Attributes) string {
 	switch {
 	case who.UID == 0:
 		return "as the superuser"
@@ -191,7 +191,7 @@ func (c *recorder) owners(a *posix.Attributes) string {
 func (c *recorder) modeAncestor(who *posix.Credential, a *posix.Attributes, at string) {
 	note := ancestorNote{path: at, passed: posix.Permits(who, a, posix.Exec)}
 	if !note.passed {
-		note.mode = fmt.Sprintf("%s (%s) does not let %s pass %s", Ls(a), c.owners(a), c.subject(), class(who, a))
+		note.mode = fmt.Sprintf("%s (%s) does not let %s pass %s", Ls(a), c.owners(a), c.subject(), Class(who, a))
 		note.mend = mendMode(who, a, posix.Exec)
 	}
 	c.ancestors = append(c.ancestors, note)
@@ -217,7 +217,7 @@ func (c *recorder) mode(who *posix.Credential, a *posix.Attributes, leaves acl.M
 		return
 	}
 	each := posix.Each(who, a)
-	reason := fmt.Sprintf("%s (%s) gives %s %s %s", Ls(a), c.owners(a), c.subject(), posix.Bits(each), class(who, a))
+	reason := fmt.Sprintf("%s (%s) gives %s %s %s", Ls(a), c.owners(a), c.subject(), posix.Bits(each), Class(who, a))
 	var mends []Mend
 	if missing := bitsWanted(r.Want&^leaves, a.Dir) &^ each; c.short(leaves) && missing != 0 && a.ACL == nil {
 		mends = append(mends, Mend{Kind: MendMode, Path: where, Mode: mendMode(who, a, missing)})

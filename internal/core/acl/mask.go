@@ -7,6 +7,7 @@ package acl
 
 import (
 	"fmt"
+	"math/bits"
 	"strings"
 )
 
@@ -54,6 +55,9 @@ var maskNames = []struct {
 	{ReadAttributes, "read_attributes", ""}, {WriteAttributes, "write_attributes", ""}, {Delete, "delete", ""},
 	{ReadACL, "read_acl", ""}, {WriteACL, "write_acl", ""}, {WriteOwner, "write_owner", ""}, {Synchronize, "synchronize", ""},
 }
+
+// Count is how many bits are set.
+func (m Mask) Count() int { return bits.OnesCount32(uint32(m)) }
 
 // Names lists the RFC 8881 names of the bits, in the RFC's order.
 func (m Mask) Names(dir bool) []string {

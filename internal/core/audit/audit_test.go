@@ -180,3 +180,139 @@ func TestComingInByALine(t *testing.T) {
 		}
 	})
 }
+
+// What one may reach is what each path says of everybody.
+func TestReachEqualsAudit(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r, d := drawSite(t)
+		a := auditOf(t, r, d)
+		for user := range a.Policy.Directory.Users() {
+			at := make(map[string]Pair)
+			for _, s := range a.Reach(int32(user)) {
+				at[s.Folder.Display(s.Path)] = s.Pair
+			}
+			for _, pf := range a.Policy.Folders {
+				for _, path := range append([]string{"z"}, ways...) {
+					if pf.Unix() && path != "" || !pf.Unix() && !pf.Tree.HasRulesAt(path) {
+						continue
+					}
+					nearest := path
+					for at[pf.Display(nearest)].Either() == 0 && nearest != "" {
+						if _, listed := at[pf.Display(nearest)]; listed {
+							break
+						}
+						nearest, _, _ = cutLast(nearest)
+					}
+					require.Equal(t, a.At(pf, path, false).Of(int32(user)), at[pf.Display(nearest)], "%s/%s for user %d", pf.Name, path, user)
+				}
+			}
+		}
+	})
+}
+
+func cutLast(path string) (dir, name string, ok bool) {
+	for i := len(path) - 1; i >= 0; i-- {
+		if path[i] == '/' {
+			return path[:i], path[i+1:], true
+		}
+	}
+	return "", path, false
+}
+
+// alter makes some change to a site, as an administrator would.
+func alter(t *rapid.T, r *site.Records, other site.Records) {
+	switch rapid.IntRange(0, 6).Draw(t, "change") {
+	case 0:
+		r.Folders[0].Rules = other.Folders[0].Rules
+		for i := range r.Folders[0].Rules {
+			for j := range r.Folders[0].Rules[i].Entries {
+				r.Folders[0].Rules[i].Entries[j].Who = identity.Everyone
+			}
+		}
+	case 1:
+		if len(r.Folders[0].Rules) > 0 {
+			r.Folders[0].Rules = r.Folders[0].Rules[1:]
+		}
+	case 2:
+		last := len(r.Users) - 1
+		r.Users[last].Disabled = !r.Users[last].Disabled
+	case 3:
+		g := &r.Groups[len(r.Groups)-1]
+		if len(g.Members) > 0 {
+			g.Members = g.Members[1:]
+		}
+	case 4:
+		r.Services.NFS = !r.Services.NFS
+	case 5:
+		if len(r.Shares) > 0 {
+			r.Shares = r.Shares[1:]
+		}
+	case 6: // somebody new, who comes first in the index
+		r.Users = append([]identity.User{{ID: 99, Name: "new", UID: 2999, SMB: true, NFS: true, Primary: 1}}, r.Users...)
+	}
+}
+
+// What a change would do is what two audits differ in, told once.
+func TestDifferenceEqualsTwoAudits(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r, d := drawSite(t)
+		other, _ := drawSite(t)
+		before := auditOf(t, r, d)
+		r2 := r
+		r2.Users, r2.Groups, r2.Folders, r2.Shares = append([]identity.User{}, r.Users...), append([]identity.Group{}, r.Groups...), append([]site.Folder{}, r.Folders...), append([]site.Share{}, r.Shares...)
+		alter(t, &r2, other)
+		after := auditOf(t, r2, d)
+
+		type key struct {
+			path string
+			user identity.ID
+		}
+		got := make(map[key][2]Pair)
+		for _, c := range Difference(before, after) {
+			for _, id := range c.People {
+				got[key{c.Folder + "/" + c.Path, id}] = [2]Pair{c.Was, c.Is}
+			}
+		}
+		want := make(map[key][2]Pair)
+		of := func(a *Audit, folder, path string, id identity.ID) Pair {
+			user := a.Policy.Directory.UserIndex(id)
+			if user == identity.None {
+				return Pair{}
+			}
+			smb, nfs := a.By(a.Policy.FolderNamed(folder), user, path, false)
+			return Pair{smb, nfs}
+		}
+		for _, folder := range []string{"nightlog", "scratch"} {
+			paths := []string{""}
+			if folder == "nightlog" {
+				paths = []string{"", "a", "a/b", "a/b/c", "a/x", "z", "z/y"}
+			}
+			for _, path := range paths {
+				ruled := false
+				for _, a := range []*Audit{before, after} {
+					ruled = ruled || a.Policy.FolderNamed(folder).Tree.HasRulesAt(path)
+				}
+				if path != "" && !ruled {
+					continue
+				}
+				for _, u := range append([]identity.User{{ID: 99}}, r.Users...) {
+					was, is := of(before, folder, path, u.ID), of(after, folder, path, u.ID)
+					if was == is {
+						continue
+					}
+					if path != "" {
+						up, _, _ := cutLast(path)
+						if of(before, folder, up, u.ID) == was && of(after, folder, up, u.ID) == is {
+							continue
+						}
+					}
+					want[key{folder + "/" + path, u.ID}] = [2]Pair{was, is}
+				}
+			}
+		}
+		require.Equal(t, want, got)
+	})
+}
+
+// Kind says what lies at a path of the folder in which entries decide.
+func (d *disk) Kind(path string) (exists, file bool) { return true, path == "a/x" }

@@ -398,34 +398,64 @@ func (d *Directory) MemberOf(id ID) []Group {
 // Chain gives a shortest chain of group names from one that lists the user to
 // the group asked about; nil when the user is not in it.
 func (d *Directory) Chain(user, group ID) []string {
-	u, target := d.UserIndex(user), d.GroupIndex(group)
-	if !d.Member(u, target) {
+	return d.ChainBy(d.UserIndex(user), d.StepsTo(group))
+}
+
+// StepsTo tells, for each group that leads to one, by dense index, which group that contains it
+// is next on a shortest way there; the group itself leads to None.
+func (d *Directory) StepsTo(group ID) map[int32]int32 {
+	target := d.GroupIndex(group)
+	if target == None {
 		return nil
 	}
-	from := make(map[int32]int32)
-	queue := slices.Clone(d.direct[u])
-	for _, g := range queue {
-		from[g] = None
-	}
+	steps := map[int32]int32{target: None}
+	queue := []int32{target}
 	for len(queue) > 0 {
 		g := queue[0]
 		queue = queue[1:]
-		if g == target {
-			var names []string
-			for at := g; at != None; at = from[at] {
-				names = append(names, d.groups[at].Name)
+		for _, m := range d.groups[g].Members {
+			if m.Kind != KindGroup {
+				continue
 			}
-			slices.Reverse(names)
-			return names
-		}
-		for _, p := range d.parents[g] {
-			if _, seen := from[p]; !seen {
-				from[p] = g
-				queue = append(queue, p)
+			c := d.groupByID[m.ID]
+			if _, seen := steps[c]; !seen {
+				steps[c] = g
+				queue = append(queue, c)
 			}
 		}
 	}
-	return nil
+	return steps
+}
+
+// ChainBy is Chain, for the user with a dense index, by what StepsTo tells.
+func (d *Directory) ChainBy(user int32, steps map[int32]int32) []string {
+	if user < 0 {
+		return nil
+	}
+	var best []string
+	for _, g := range d.direct[user] {
+		var names []string
+		at, ok := g, true
+		for ok && at != None {
+			names = append(names, d.groups[at].Name)
+			at, ok = steps[at]
+		}
+		if ok && (best == nil || len(names) < len(best)) {
+			best = names
+		}
+	}
+	return best
+}
+
+// GIDsAbove lists the numbers of the groups that contain the group with a dense index.
+func (d *Directory) GIDsAbove(group int32) []uint32 {
+	var out []uint32
+	for g := range d.groups {
+		if int32(g) != group && d.above[group][g/64]&(1<<(g%64)) != 0 {
+			out = append(out, d.groups[g].GID)
+		}
+	}
+	return out
 }
 
 // Name spells a principal as people read it: a name, or owner@, group@, everyone@.

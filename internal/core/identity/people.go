@@ -5,12 +5,12 @@ import (
 	"math/bits"
 )
 
-// People is a set of users, one bit for each dense index. Its length is that of the
-// directory it was made for; the operations take sets of one directory only.
+// People is a set of users, one bit for each dense index. Its length is that of the directory it was
+// made for, with room for one index more; the operations take sets of one directory only.
 type People []uint64
 
 // NoPeople is an empty set.
-func (d *Directory) NoPeople() People { return make(People, (len(d.users)+63)/64) }
+func (d *Directory) NoPeople() People { return make(People, len(d.users)/64+1) }
 
 // Everybody is every user. It is only to be read.
 func (d *Directory) Everybody() People { return d.everybody }
@@ -25,7 +25,7 @@ func (d *Directory) closeMembers() {
 		d.everybody.Add(int32(i))
 	}
 	d.members = make([]People, len(d.groups))
-	flat := make([]uint64, len(d.groups)*((len(d.users)+63)/64))
+	flat := make([]uint64, len(d.groups)*(len(d.users)/64+1))
 	words := (len(d.users) + 63) / 64
 	for g := range d.groups {
 		d.members[g] = People(flat[g*words : (g+1)*words : (g+1)*words])

@@ -1,0 +1,396 @@
+package audit
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Severity says how soon a finding wants a hand.
+type Severity uint8
+
+// The severities.
+const (
+	Low    Severity = iota + 1 // untidy: it misleads who reads the rules
+	Medium                     // somebody has less, or more, than was meant
+	High                       // data is open to people or machines that nobody named
+)
+
+func (s Severity) String() string { return [...]string{"", "low", "medium", "high"}[s] }
+
+// Finding is something that the audit holds to be wrong or risky.
+type Finding struct {
+	Key      string // stays the same while the finding does
+	Kind     string
+	Severity Severity
+	Subject  string // the record: "entry 12 on plates"
+	Says     string // one sentence
+	Mends    []access.Mend
+	// Accepted is set where somebody lives with it.
+	Accepted *site.Acceptance
+}
+
+// The kinds of findings.
+const (
+	OpenToEveryone  = "open to everyone"
+	OpenExport      = "open to any host"
+	RootNotSquashed = "root not squashed"
+	UnknownWrites   = "unknown uids may write"
+	ServiceOff      = "service off"
+	Blocked         = "blocked by a parent"
+	Shadowed        = "shadowed"
+	Redundant       = "redundant"
+	IdleDeny        = "deny that never bites"
+	GrantToGone     = "grant to someone gone"
+	UsersForGroup   = "users where a group exists"
+	EmptyGroup      = "empty group"
+	UnusedGroup     = "group nobody uses"
+	IDConflict      = "ids in conflict"
+	ProtocolsDiffer = "protocols differ"
+	NoControl       = "nobody decides"
+	PathGone        = "path gone"
+)
+
+// onDisk is what facts may tell besides: whether anything is at a path, and whether it is a file.
+type onDisk interface {
+	Kind(path string) (exists, file bool)
+}
+
+type finder struct {
+	*Audit
+	out []Finding
+}
+
+// add notes a finding; key tells it from others of its kind.
+func (x *finder) add(kind string, s Severity, key, subject, says string, mends ...access.Mend) {
+	sum := sha256.Sum256([]byte(kind + "\x00" + key))
+	f := Finding{Key: hex.EncodeToString(sum[:4]), Kind: kind, Severity: s, Subject: subject, Says: says, Mends: mends}
+	for i := range x.Policy.Acceptances {
+		if acc := &x.Policy.Acceptances[i]; acc.Finding == f.Key && acc.Until.After(x.Now) {
+			f.Accepted = acc
+		}
+	}
+	x.out = append(x.out, f)
+}
+
+// Findings lists all that the audit holds against the site, the gravest first.
+func (a *Audit) Findings() []Finding {
+	x := &finder{Audit: a}
+	for _, pf := range a.Policy.Folders {
+		f := a.folder(pf)
+		if pf.Unix() {
+			x.modes(f)
+		} else {
+			x.rules(f)
+		}
+		x.shares(f)
+		x.exports(f)
+		x.control(f)
+		x.protocols(f)
+	}
+	x.groups()
+	x.numbers()
+	slices.SortStableFunc(x.out, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Kind, b.Kind))
+	})
+	return x.out
+}
+
+// Name spells a principal as commands take it, telling a user from a group of the same name.
+func Name(d *identity.Directory, who identity.Principal) string {
+	name := d.Name(who)
+	switch {
+	case who.Kind == identity.KindUser && d.GroupNamed(name) != nil:
+		return "user:" + name
+	case who.Kind == identity.KindGroup && d.UserNamed(name) != nil:
+		return "group:" + name
+	}
+	return name
+}
+
+// some spells a few names and how many more there are.
+func some(d *identity.Directory, people identity.People) string {
+	const most = 3
+	var names []string
+	n := people.Count()
+	for i := range people.Each() {
+		if len(names) == most && n > most+1 {
+			return strings.Join(names, ", ") + fmt.Sprintf(" and %d more", n-most)
+		}
+		names = append(names, d.Users()[i].Name)
+	}
+	if len(names) > 1 {
+		return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	}
+	return strings.Join(names, "")
+}
+
+func entryName(e *acl.Entry, at string) string { return fmt.Sprintf("entry %d on %s", e.ID, at) }
+
+func entryKey(e *acl.Entry) string { return fmt.Sprintf("entry %d", e.ID) }
+
+func verb(e *acl.Entry) string {
+	if e.Deny {
+		return "denies"
+	}
+	return "allows"
+}
+
+// gone says what is the matter with an account that an entry names; "" for nothing.
+func (x *finder) gone(e *acl.Entry) string {
+	if e.Who.Kind != identity.KindUser {
+		return ""
+	}
+	u := x.Policy.Directory.User(e.Who.ID)
+	switch {
+	case u == nil:
+		return "who is in the records no more"
+	case u.Disabled:
+		return "who is disabled"
+	case u.Ended(x.Now):
+		return "whose account has ended"
+	}
+	return ""
+}
+
+func (x *finder) shares(f *folder) {
+	d := x.Policy.Directory
+	for _, s := range f.Shares {
+		if !x.Policy.Services.SMB {
+			x.add(ServiceOff, Medium, "share "+s.Name, "share "+s.Name, "SMB is switched off, so nobody reaches the share", access.Mend{Kind: access.MendService, Protocol: site.SMB})
+		}
+		for i := range s.Share.Entries {
+			e := &s.Share.Entries[i]
+			remove := access.Mend{Kind: access.MendShareRemove, Share: s.Name, EntryID: e.ID}
+			if why := x.gone(e); why != "" && !e.Ended(x.Now) {
+				x.add(GrantToGone, Medium, entryKey(e), entryName(e, "share "+s.Name), fmt.Sprintf("it %s %s, %s", verb(e), d.Name(e.Who), why), remove)
+			}
+		}
+	}
+}
+
+func (x *finder) exports(f *folder) {
+	for _, e := range f.Exports {
+		if !x.Policy.Services.NFS {
+			x.add(ServiceOff, Medium, "export "+e.Path, "export "+e.Path, "NFS is switched off, so nobody reaches the export", access.Mend{Kind: access.MendService, Protocol: site.NFS})
+		}
+		for i := range e.Lines {
+			l := &e.Lines[i]
+			if l.ShadowedBy != 0 {
+				continue
+			}
+			subject := fmt.Sprintf("client rule %d of %s", l.Number, e.Path)
+			key := fmt.Sprintf("rule %d of %d", l.ID, e.ID)
+			mend := func(kind access.MendKind) access.Mend {
+				return access.Mend{Kind: kind, Export: e.Path, Set: l.Set, Rule: l.ID}
+			}
+			if l.Everyone() {
+				severity, may := Medium, "read"
+				if l.Write {
+					severity, may = High, "read and write"
+				}
+				x.add(OpenExport, severity, key, subject, fmt.Sprintf("%s lets any host %s, as whomever it says it is", l.From, may), mend(access.MendRuleRemove))
+			}
+			if l.Squash == site.SquashNone {
+				severity := Medium
+				if f.Unix() {
+					severity = High
+				}
+				x.add(RootNotSquashed, severity, key, subject, fmt.Sprintf("the superuser of any host that %s means stays the superuser", l.From), mend(access.MendRuleSquash))
+			}
+			if l.Write && (l.Unknown == site.UnknownNumber && f.Unix() || l.Unknown == site.UnknownAnonymous && x.nobodyAdds(f, e, l)) {
+				x.add(UnknownWrites, High, key, subject, fmt.Sprintf("uids that no user has may write from %s", l.From), mend(access.MendRuleUnknown))
+			}
+		}
+	}
+}
+
+// nobodyAdds says whether a uid that no user has may put anything into the folder by a line.
+func (x *finder) nobodyAdds(f *folder, e *site.PublishedExport, l *site.Line) bool {
+	said := posix.Credential{UID: posix.Nobody - 1, GID: posix.Nobody - 1}
+	r := access.Request{Via: site.NFS, NFS: access.ArriveBy(x.Policy, e, l, said), Folder: f.PublishedFolder, Path: e.Below, Facts: f.facts, Now: x.Now}
+	return decided(x.Policy, r).Has(acl.Add)
+}
+
+// control looks for somebody who may say who else gets in.
+func (x *finder) control(f *folder) {
+	d := x.Policy.Directory
+	var may identity.People
+	if f.Unix() {
+		at := f.attributes("")
+		if at == nil {
+			return
+		}
+		may = x.those(at.UID)
+	} else {
+		w := &workspace{}
+		fr := f.start(w)
+		f.grants(w, fr, false, func(v vector) {
+			may = d.Everybody().Clone()
+			v.all(f.parts, acl.WriteACL, may)
+		})
+	}
+	may.And(x.active)
+	if !may.Empty() {
+		return
+	}
+	m := access.Mend{Kind: access.MendMode, Path: f.Name}
+	if !f.Unix() {
+		who := "group@"
+		if u := d.User(f.Owner); u != nil && u.InForce(x.Now) {
+			who = Name(d, identity.UserPrincipal(u.ID))
+		} else if g := d.Group(f.Group); g != nil {
+			who = Name(d, identity.GroupPrincipal(g.ID))
+		}
+		m = access.Mend{Kind: access.MendAllow, Path: f.Name, User: who, Level: acl.Control}
+	}
+	x.add(NoControl, Low, f.Name, "folder "+f.Name, "no user may decide about it: only administrators of the gateway can", m)
+}
+
+// protocols looks for people who may do one thing over SMB and another over NFS.
+func (x *finder) protocols(f *folder) {
+	if len(f.Shares) == 0 || len(f.lines) == 0 || !x.Policy.Services.SMB || !x.Policy.Services.NFS {
+		return
+	}
+	d := x.Policy.Directory
+	st := x.At(f.PublishedFolder, "", false)
+	differ := d.NoPeople()
+	for _, l := range acl.Levels {
+		for i := range differ {
+			differ[i] |= st.SMB[l][i] ^ st.NFS[l][i]
+		}
+	}
+	differ.And(x.smb)
+	differ.And(x.nfs)
+	if differ.Empty() {
+		return
+	}
+	for i := range differ.Each() {
+		p := st.Of(i)
+		x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, fmt.Sprintf("%s: %s, as %s", some(d, differ), differs(differ.Count()), p), x.align(f, i, p)...)
+		return
+	}
+}
+
+func differs(n int) string {
+	if n == 1 {
+		return "one person may do different things over each protocol"
+	}
+	return fmt.Sprintf("%d people may do different things over each protocol", n)
+}
+
+// align gives what would let a user do over one protocol what they may over the other.
+func (x *finder) align(f *folder, user int32, p Pair) []access.Mend {
+	r := access.Request{User: x.Policy.Directory.Users()[user].ID, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}
+	missing := p.SMB &^ p.NFS
+	if missing == 0 {
+		missing = p.NFS &^ p.SMB
+		r.Via, r.Share = site.SMB, f.Shares[0]
+	} else {
+		r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.lines[0], user)
+	}
+	for _, l := range missing.Widest() {
+		r.Want |= l.Mask(true)
+	}
+	_, gates := access.Explain(x.Policy, r)
+	var out []access.Mend
+	for _, g := range gates {
+		out = append(out, g.Mends...)
+	}
+	return out
+}
+
+// modes looks at the root of a folder where modes decide.
+func (x *finder) modes(f *folder) {
+	at := f.attributes("")
+	if at == nil {
+		return
+	}
+	open := at.Mode&0o002 != 0
+	if at.ACL != nil {
+		for _, e := range at.ACL {
+			open = e.Tag == posix.Other && e.Perm&posix.Write != 0
+		}
+	}
+	if open {
+		x.add(OpenToEveryone, High, f.Name, "folder "+f.Name, fmt.Sprintf("its mode, %04o, lets everybody write", at.Mode), access.Mend{Kind: access.MendMode, Path: f.Name, Mode: at.Mode &^ 0o002})
+	}
+}
+
+func (x *finder) groups() {
+	d := x.Policy.Directory
+	used := make(map[identity.ID]bool)
+	removes := make(map[identity.ID][]access.Mend)
+	for _, f := range x.Policy.Folders {
+		used[f.Group] = true
+		for i := range f.Rules {
+			for _, e := range f.Rules[i].Entries {
+				if e.Who.Kind == identity.KindGroup {
+					used[e.Who.ID] = true
+					removes[e.Who.ID] = append(removes[e.Who.ID], access.Mend{Kind: access.MendRemove, Path: f.Display(f.Rules[i].Path), EntryID: e.ID})
+				}
+			}
+		}
+	}
+	for _, s := range x.Policy.Shares {
+		for _, e := range s.Share.Entries {
+			if e.Who.Kind == identity.KindGroup {
+				used[e.Who.ID] = true
+				removes[e.Who.ID] = append(removes[e.Who.ID], access.Mend{Kind: access.MendShareRemove, Share: s.Name, EntryID: e.ID})
+			}
+		}
+	}
+	for _, u := range d.Users() {
+		used[u.Primary] = true
+	}
+	for _, g := range d.Groups() {
+		for _, m := range g.Members {
+			if m.Kind == identity.KindGroup {
+				used[m.ID] = true
+			}
+		}
+	}
+	for i, g := range d.Groups() {
+		remove := access.Mend{Kind: access.MendGroupRemove, User: g.Name}
+		switch {
+		case d.Members(int32(i)).Empty():
+			x.add(EmptyGroup, Low, g.Name, "group "+g.Name, "nobody is in it, directly or through other groups", append(removes[g.ID], remove)...)
+		case !used[g.ID]:
+			x.add(UnusedGroup, Low, g.Name, "group "+g.Name, "no entry, folder, user or other group names it", remove)
+		}
+	}
+}
+
+// numbers looks at what other machines call their users and groups.
+func (x *finder) numbers() {
+	for _, l := range x.Policy.IDLists {
+		for _, m := range x.Policy.Directory.CompareNumbers(l.Numbers) {
+			kind, what := "uid", "user"
+			if m.Group {
+				kind, what = "gid", "group"
+			}
+			says := fmt.Sprintf("%s %d there is %s", kind, m.There, m.Name)
+			if m.Taken != "" {
+				says += ", and here " + m.Taken
+			}
+			if m.Known {
+				says += fmt.Sprintf("; %s has %d here", m.Name, m.Here)
+			}
+			to := m.Free
+			if m.Known {
+				to = m.Here
+			}
+			x.add(IDConflict, High, fmt.Sprintf("%s %s %s", l.Host, what, m.Name), fmt.Sprintf("%s %s at %s", what, m.Name, l.Host), says,
+				access.Mend{Kind: access.MendNumber, Set: l.Host, User: m.Name, UID: to, HereOnly: m.Group}, access.Mend{Kind: access.MendCheckIDs, Set: l.Host})
+		}
+	}
+}

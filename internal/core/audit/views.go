@@ -1,0 +1,221 @@
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// Pair is what somebody may do over each protocol.
+type Pair struct{ SMB, NFS acl.LevelSet }
+
+// Either is the wider of both.
+func (p Pair) Either() acl.LevelSet { return p.SMB | p.NFS }
+
+// String spells it: "read", or "change over SMB, read over NFS" where they differ. A protocol
+// that leaves nothing is not mentioned.
+func (p Pair) String() string {
+	switch {
+	case p.SMB == p.NFS:
+		return p.SMB.String()
+	case p.NFS == 0:
+		return p.SMB.String() + " over SMB"
+	case p.SMB == 0:
+		return p.NFS.String() + " over NFS"
+	}
+	return fmt.Sprintf("%s over SMB, %s over NFS", p.SMB, p.NFS)
+}
+
+// Of gives the levels of one user, by dense index.
+func (s *Standing) Of(user int32) Pair { return Pair{s.SMB.Of(user), s.NFS.Of(user)} }
+
+// Holder is somebody who may do something to an object.
+type Holder struct {
+	User *identity.User
+	Pair
+	// Entry is what gives them the widest level, written on From (folder and path); nil where modes
+	// decide, and then Class says as what.
+	Entry *acl.Entry
+	From  string
+	Class string
+	// Chain is how the user comes to be meant: group names from the one that lists them to the
+	// one the entry names. Empty for direct entries.
+	Chain []string
+}
+
+// Who lists everybody who may do something to an object, the widest first, then by name.
+func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
+	f := a.folder(pf)
+	all := a.At(pf, path, file)
+	some := a.Policy.Directory.NoPeople()
+	for _, l := range acl.Levels {
+		some.Or(all.SMB[l])
+		some.Or(all.NFS[l])
+	}
+	var list *acl.ACL
+	var own acl.Ownership
+	var at *posix.Attributes
+	if pf.Unix() {
+		if at = f.attributes(path); at == nil {
+			at = &nothing
+		}
+	} else {
+		list, own = pf.Tree.List(path, file), f.ownerOf(path)
+	}
+	var out []Holder
+	users := a.Policy.Directory.Users()
+	for i := range some.Each() {
+		h := Holder{User: &users[i], Pair: all.Of(i)}
+		if pf.Unix() {
+			who := access.UnixCredential(a.Policy.Directory, users[i].ID)
+			h.Class = access.Class(&who, at)
+		} else {
+			a.through(&h, list, own, i, !file, pf)
+		}
+		out = append(out, h)
+	}
+	slices.SortStableFunc(out, func(x, y Holder) int {
+		return cmp.Or(cmp.Compare(y.Either(), x.Either()), cmp.Compare(x.User.Name, y.User.Name))
+	})
+	return out
+}
+
+// through finds the entry that gives a holder the bits that set their widest level apart.
+func (a *Audit) through(h *Holder, list *acl.ACL, own acl.Ownership, user int32, dir bool, pf *site.PublishedFolder) {
+	widest := h.Either().Widest()
+	if len(widest) == 0 {
+		return
+	}
+	level := widest[len(widest)-1]
+	telling := level.Mask(dir)
+	for _, l := range acl.Levels {
+		if l != level && level.Contains(l) {
+			telling &^= l.Mask(dir)
+		}
+	}
+	if telling == 0 {
+		telling = level.Mask(dir)
+	}
+	most := 0
+	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, level.Mask(dir), func(ace *acl.Ace, bits acl.Mask) {
+		if n := (bits&telling).Count()<<8 + bits.Count(); !ace.Entry.Deny && n > most {
+			most, h.Entry, h.From = n, ace.Entry, pf.Display(ace.From)
+		}
+	})
+	if h.Entry != nil && h.Entry.Who.Kind == identity.KindGroup {
+		h.Chain = a.chain(user, h.Entry.Who.ID)
+	}
+}
+
+// chain is Directory.Chain with what was found for one group kept for the next user.
+func (a *Audit) chain(user int32, group identity.ID) []string {
+	steps := a.chains[group]
+	if steps == nil {
+		steps = a.Policy.Directory.StepsTo(group)
+		if a.chains == nil {
+			a.chains = make(map[identity.ID]map[int32]int32)
+		}
+		a.chains[group] = steps
+	}
+	return a.Policy.Directory.ChainBy(user, steps)
+}
+
+// Spot is a path where somebody's level is another than above it.
+type Spot struct {
+	Folder *site.PublishedFolder
+	Path   string
+	Pair
+}
+
+// Reach lists where a user, by dense index, gets, with the breakpoints below. Where modes decide
+// below are the breakpoints that tree tells of; folders that the user gets nowhere in are left out.
+func (a *Audit) Reach(user int32) []Spot {
+	var out []Spot
+	for _, pf := range a.Policy.Folders {
+		f := a.folder(pf)
+		if pf.Unix() {
+			if p := f.unixAt("").Of(user); p.Either() != 0 {
+				out = append(out, Spot{pf, "", p})
+			}
+			continue
+		}
+		first, any := len(out), false
+		f.eachFor(user, func(path string, p, above Pair) {
+			if path == "" || p != above {
+				out = append(out, Spot{pf, path, p})
+				any = any || p.Either() != 0
+			}
+		})
+		if !any {
+			out = out[:first]
+		}
+	}
+	return out
+}
+
+// Matrix gives the standing of everybody at the root of each folder.
+func (a *Audit) Matrix() map[*site.PublishedFolder]*Standing {
+	out := make(map[*site.PublishedFolder]*Standing)
+	for _, pf := range a.Policy.Folders {
+		out[pf] = a.At(pf, "", false)
+	}
+	return out
+}
+
+// OfGroup gives what somebody may do at a folder's root of whom only one group is known, by its
+// dense index: a member as any other.
+func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
+	f := a.folder(pf)
+	person := a.Policy.Directory.GroupPerson(group)
+	var own acl.LevelSet
+	granted := func(list *acl.ACL, own acl.Ownership) acl.Mask {
+		return list.Evaluate(person, own, a.Now, acl.All, nil)
+	}
+	var entries acl.Mask
+	if pf.Unix() {
+		at := f.attributes("")
+		if at == nil {
+			return Pair{}
+		}
+		c := &posix.Credential{UID: posix.Nobody, GID: a.Policy.Directory.Groups()[group].GID, Groups: a.Policy.Directory.GIDsAbove(group)}
+		for _, l := range acl.Levels {
+			need := access.UnixNeeds(l.Mask(true), true)
+			if !need.Never && !need.Owner && !need.Remove && posix.Permits(c, at, need.Bits) {
+				own |= 1 << l
+			}
+		}
+	} else {
+		entries = granted(pf.Tree.List("", false), acl.Ownership{User: identity.None, Group: f.ownerOf("").Group})
+		own = acl.LevelSetOf(entries, true)
+	}
+	var p Pair
+	for _, share := range pf.Shares {
+		leaves := acl.All
+		if !a.Policy.Services.SMB {
+			leaves = 0
+		}
+		if share.Entries != nil {
+			leaves &= granted(share.Entries.List("", false), pf.OwnedBy)
+		}
+		if share.ReadOnly {
+			leaves &= acl.ReadOnly
+		}
+		p.SMB |= own & acl.LevelSetOf(leaves, true)
+	}
+	for i, line := range f.lines {
+		leaves := acl.All
+		if !line.Write {
+			leaves = acl.ReadOnly
+		}
+		if a.Policy.Services.NFS && line.Squash != site.SquashAll && f.of[i].Below == "" {
+			p.NFS |= own & acl.LevelSetOf(leaves, true)
+		}
+	}
+	return p
+}
