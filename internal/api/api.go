@@ -47,6 +47,16 @@ type Server struct {
 	mux     chi.Router
 }
 
+type trialKey struct{}
+
+// on is the service that a request is about: the one in force, or a trial of changes.
+func (s *Server) on(ctx context.Context) *service.Service {
+	if trial, ok := ctx.Value(trialKey{}).(*service.Service); ok {
+		return trial
+	}
+	return s.svc
+}
+
 type actorKey struct{}
 
 // caller is who asks; the middleware has put it there on every route that needs one.
@@ -104,6 +114,9 @@ func New(c Config) *Server {
 	s.registerExports()
 	s.registerMode()
 	s.registerWhy()
+	s.registerPreview()
+	s.registerAudit()
+	s.registerFindings()
 	if c.Console != nil {
 		s.mux.NotFound(serveConsole(c.Console))
 	}
@@ -140,6 +153,10 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
+	if _, ok := ctx.Context().Value(trialKey{}).(*service.Service); ok { // who asked for the trial is known
+		next(ctx)
+		return
+	}
 	actor, err := s.svc.Authenticate(ctx.Context(), token(ctx.Header("Authorization"), ctx.Header("Cookie")))
 	if err != nil {
 		s.problem(ctx, err)
@@ -155,10 +172,12 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 const (
 	signOut  = "sign-out"
 	checkIDs = "check-ids"
+	preview  = "preview"
+	asIf     = "as-if"
 )
 
 // changesNothing lists the operations that are no GET and still change no record.
-var changesNothing = map[string]bool{signOut: true, checkIDs: true}
+var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true}
 
 // token finds the session token: a bearer token, else the cookie.
 func token(authorization, cookies string) string {
@@ -214,6 +233,10 @@ var statusOf = map[service.Kind]int{
 func (s *Server) asProblem(err error, where string) error {
 	if err == nil {
 		return nil
+	}
+	var tried *Problem
+	if errors.As(err, &tried) { // another route's, see within
+		return tried
 	}
 	var e *service.Error
 	if !errors.As(err, &e) {

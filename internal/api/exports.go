@@ -89,8 +89,8 @@ func exportOf(p *site.Policy, e *site.PublishedExport) Export {
 	return out
 }
 
-func (s *Server) hostSetOf(h *site.HostSet) HostSet {
-	out := HostSet{Name: h.Name, Description: h.Description, Rules: rulesOf(h.Rules), UsedBy: s.svc.UsedBy(h.Name)}
+func (s *Server) hostSetOf(ctx context.Context, h *site.HostSet) HostSet {
+	out := HostSet{Name: h.Name, Description: h.Description, Rules: rulesOf(h.Rules), UsedBy: s.on(ctx).UsedBy(h.Name)}
 	if out.UsedBy == nil {
 		out.UsedBy = []string{}
 	}
@@ -141,22 +141,24 @@ type Tried struct {
 }
 
 func (s *Server) registerExports() {
-	handle(s, operation("list-exports", http.MethodGet, "/exports", "List the exports", "publishing"), func(context.Context, *struct{}) ([]Export, error) {
-		p := s.svc.Policy()
+	handle(s, operation("list-exports", http.MethodGet, "/exports", "List the exports", "publishing"), func(ctx context.Context, _ *struct{}) ([]Export, error) {
+		p := s.on(ctx).Policy()
 		out := []Export{}
 		for _, e := range p.Exports {
 			out = append(out, exportOf(p, e))
 		}
 		return out, nil
 	})
-	shown := func(e *site.PublishedExport, err error) (Export, error) {
-		if err != nil {
-			return Export{}, err
+	shown := func(ctx context.Context) func(*site.PublishedExport, error) (Export, error) {
+		return func(e *site.PublishedExport, err error) (Export, error) {
+			if err != nil {
+				return Export{}, err
+			}
+			return exportOf(s.on(ctx).Policy(), e), nil
 		}
-		return exportOf(s.svc.Policy(), e), nil
 	}
-	handle(s, operation("show-export", http.MethodGet, "/exports/{name}", "Show an export", "publishing"), func(_ context.Context, in *ExportNamed) (Export, error) {
-		return shown(s.svc.Export(in.path()))
+	handle(s, operation("show-export", http.MethodGet, "/exports/{name}", "Show an export", "publishing"), func(ctx context.Context, in *ExportNamed) (Export, error) {
+		return shown(ctx)(s.on(ctx).Export(in.path()))
 	})
 	op := operation("add-export", http.MethodPost, "/exports", "Publish a folder, or a path below it, over NFS", "publishing")
 	op.DefaultStatus = http.StatusCreated
@@ -175,7 +177,7 @@ func (s *Server) registerExports() {
 		for _, r := range b.Rules {
 			e.Rules = append(e.Rules, r.input())
 		}
-		return shown(s.svc.CreateExport(ctx, caller(ctx), e))
+		return shown(ctx)(s.on(ctx).CreateExport(ctx, caller(ctx), e))
 	})
 	handle(s, operation("change-export", http.MethodPatch, "/exports/{name}", "Change an export", "publishing"), func(ctx context.Context, in *struct {
 		ExportNamed
@@ -185,17 +187,17 @@ func (s *Server) registerExports() {
 			ClientGroups *bool   `json:"clientGroups,omitempty"`
 		}
 	}) (Export, error) {
-		return shown(s.svc.UpdateExport(ctx, caller(ctx), in.path(), service.ExportChange(in.Body)))
+		return shown(ctx)(s.on(ctx).UpdateExport(ctx, caller(ctx), in.path(), service.ExportChange(in.Body)))
 	})
 	do(s, operation("remove-export", http.MethodDelete, "/exports/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *ExportNamed) error {
-		return s.svc.RemoveExport(ctx, caller(ctx), in.path())
+		return s.on(ctx).RemoveExport(ctx, caller(ctx), in.path())
 	})
 	handle(s, operation("test-export", http.MethodGet, "/exports/{name}/test", "Say which client rule applies to an address, and why", "audit"), func(ctx context.Context, in *struct {
 		ExportNamed
 		From string `query:"from" required:"true" maxLength:"253" doc:"An address, or a host name."`
 		Port int    `query:"port" minimum:"0" maximum:"65535" doc:"The source port; a privileged one if left out."`
 	}) (Tried, error) {
-		t, err := s.svc.TryExport(ctx, in.path(), in.From, in.Port)
+		t, err := s.on(ctx).TryExport(ctx, in.path(), in.From, in.Port)
 		if err != nil {
 			return Tried{}, err
 		}
@@ -210,21 +212,23 @@ func (s *Server) registerExports() {
 		return out, nil
 	})
 
-	handle(s, operation("list-host-sets", http.MethodGet, "/host-sets", "List the host sets", "publishing"), func(context.Context, *struct{}) ([]HostSet, error) {
+	handle(s, operation("list-host-sets", http.MethodGet, "/host-sets", "List the host sets", "publishing"), func(ctx context.Context, _ *struct{}) ([]HostSet, error) {
 		out := []HostSet{}
-		for i := range s.svc.Policy().HostSets {
-			out = append(out, s.hostSetOf(&s.svc.Policy().HostSets[i]))
+		for i := range s.on(ctx).Policy().HostSets {
+			out = append(out, s.hostSetOf(ctx, &s.on(ctx).Policy().HostSets[i]))
 		}
 		return out, nil
 	})
-	set := func(h *site.HostSet, err error) (HostSet, error) {
-		if err != nil {
-			return HostSet{}, err
+	set := func(ctx context.Context) func(*site.HostSet, error) (HostSet, error) {
+		return func(h *site.HostSet, err error) (HostSet, error) {
+			if err != nil {
+				return HostSet{}, err
+			}
+			return s.hostSetOf(ctx, h), nil
 		}
-		return s.hostSetOf(h), nil
 	}
-	handle(s, operation("show-host-set", http.MethodGet, "/host-sets/{name}", "Show a host set", "publishing"), func(_ context.Context, in *Named) (HostSet, error) {
-		return set(s.svc.HostSet(in.Name))
+	handle(s, operation("show-host-set", http.MethodGet, "/host-sets/{name}", "Show a host set", "publishing"), func(ctx context.Context, in *Named) (HostSet, error) {
+		return set(ctx)(s.on(ctx).HostSet(in.Name))
 	})
 	op = operation("add-host-set", http.MethodPost, "/host-sets", "Make a named list of client rules", "publishing")
 	op.DefaultStatus = http.StatusCreated
@@ -239,7 +243,7 @@ func (s *Server) registerExports() {
 		for _, r := range in.Body.Rules {
 			rules = append(rules, r.input())
 		}
-		return set(s.svc.CreateHostSet(ctx, caller(ctx), in.Body.Name, in.Body.Description, rules))
+		return set(ctx)(s.on(ctx).CreateHostSet(ctx, caller(ctx), in.Body.Name, in.Body.Description, rules))
 	})
 	handle(s, operation("change-host-set", http.MethodPatch, "/host-sets/{name}", "Give a host set another description", "publishing"), func(ctx context.Context, in *struct {
 		Named
@@ -247,10 +251,10 @@ func (s *Server) registerExports() {
 			Description string `json:"description" maxLength:"200"`
 		}
 	}) (HostSet, error) {
-		return set(s.svc.UpdateHostSet(ctx, caller(ctx), in.Name, in.Body.Description))
+		return set(ctx)(s.on(ctx).UpdateHostSet(ctx, caller(ctx), in.Name, in.Body.Description))
 	})
 	do(s, operation("remove-host-set", http.MethodDelete, "/host-sets/{name}", "Remove a host set that no export uses", "publishing"), func(ctx context.Context, in *Named) error {
-		return s.svc.RemoveHostSet(ctx, caller(ctx), in.Name)
+		return s.on(ctx).RemoveHostSet(ctx, caller(ctx), in.Name)
 	})
 	s.registerRules("export", "/exports/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Export: n.path()} })
 	s.registerRules("host-set", "/host-sets/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Set: n.path()} })
@@ -270,14 +274,14 @@ func (s *Server) registerRules(of, path string, list func(ExportNamed) service.R
 		ExportNamed
 		Body RuleBody
 	}) (Made, error) {
-		id, err := s.svc.AddRule(ctx, caller(ctx), list(in.ExportNamed), in.Body.input(), in.Body.Position)
+		id, err := s.on(ctx).AddRule(ctx, caller(ctx), list(in.ExportNamed), in.Body.input(), in.Body.Position)
 		return Made{id}, err
 	})
 	do(s, operation("change-"+of+"-rule", http.MethodPatch, path+"/rules/{id}", "Change a client rule", "publishing"), func(ctx context.Context, in *struct {
 		RuleOfList
 		Body RuleBody
 	}) error {
-		return s.svc.UpdateRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.input())
+		return s.on(ctx).UpdateRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.input())
 	})
 	do(s, operation("move-"+of+"-rule", http.MethodPut, path+"/rules/{id}/position", "Put a client rule elsewhere among the others", "publishing"), func(ctx context.Context, in *struct {
 		RuleOfList
@@ -285,10 +289,10 @@ func (s *Server) registerRules(of, path string, list func(ExportNamed) service.R
 			Position int `json:"position" minimum:"1"`
 		}
 	}) error {
-		return s.svc.MoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.Position)
+		return s.on(ctx).MoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.Position)
 	})
 	do(s, operation("remove-"+of+"-rule", http.MethodDelete, path+"/rules/{id}", "Remove a client rule", "publishing"), func(ctx context.Context, in *RuleOfList) error {
-		return s.svc.RemoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID)
+		return s.on(ctx).RemoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID)
 	})
 }
 
@@ -312,20 +316,20 @@ type ModeLine struct {
 	Perm string `json:"perm"`
 }
 
-func (s *Server) modeOf(full string) (Mode, error) {
-	a, path, err := s.svc.Mode(full)
+func (s *Server) modeOf(ctx context.Context, full string) (Mode, error) {
+	a, path, err := s.on(ctx).Mode(full)
 	if err != nil {
 		return Mode{}, err
 	}
-	d := s.svc.Policy().Directory
+	d := s.on(ctx).Policy().Directory
 	out := Mode{Path: path, UID: a.UID, GID: a.GID, Mode: octal(a.Mode), Text: access.Ls(a), Owner: userNumbered(d, a.UID), Group: groupNumbered(d, a.GID),
 		ACL: linesOf(d, a.ACL), Default: linesOf(d, a.Default)}
 	return out, nil
 }
 
 func (s *Server) registerMode() {
-	handle(s, operation("show-mode", http.MethodGet, "/mode", "Show owner, group, mode and POSIX ACL of a path where those decide", "places"), func(_ context.Context, in *AtPath) (Mode, error) {
-		return s.modeOf(in.Path)
+	handle(s, operation("show-mode", http.MethodGet, "/mode", "Show owner, group, mode and POSIX ACL of a path where those decide", "places"), func(ctx context.Context, in *AtPath) (Mode, error) {
+		return s.modeOf(ctx, in.Path)
 	})
 	handle(s, operation("set-mode", http.MethodPut, "/mode", "Set mode, owner and group of a path where those decide", "places"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -336,10 +340,10 @@ func (s *Server) registerMode() {
 		}
 	}) (Mode, error) {
 		m := service.ModeInput{Owner: in.Body.Owner, Group: in.Body.Group, Mode: parseOctal(in.Body.Mode)}
-		if err := s.svc.SetMode(ctx, caller(ctx), in.Body.Path, m); err != nil {
+		if err := s.on(ctx).SetMode(ctx, caller(ctx), in.Body.Path, m); err != nil {
 			return Mode{}, err
 		}
-		return s.modeOf(in.Body.Path)
+		return s.modeOf(ctx, in.Body.Path)
 	})
 }
 

@@ -89,20 +89,20 @@ type Named struct {
 }
 
 func (s *Server) registerPeople() {
-	handle(s, operation("list-users", http.MethodGet, "/users", "List the users", "people"), func(context.Context, *struct{}) ([]User, error) {
-		p := s.svc.Policy()
+	handle(s, operation("list-users", http.MethodGet, "/users", "List the users", "people"), func(ctx context.Context, _ *struct{}) ([]User, error) {
+		p := s.on(ctx).Policy()
 		out := []User{}
 		for i := range p.Directory.Users() {
 			out = append(out, userOf(p, &p.Directory.Users()[i]))
 		}
 		return out, nil
 	})
-	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(_ context.Context, in *Named) (User, error) {
-		u, err := s.svc.User(in.Name)
+	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(ctx context.Context, in *Named) (User, error) {
+		u, err := s.on(ctx).User(in.Name)
 		if err != nil {
 			return User{}, err
 		}
-		return userOf(s.svc.Policy(), u), nil
+		return userOf(s.on(ctx).Policy(), u), nil
 	})
 	op := operation("add-user", http.MethodPost, "/users", "Add a user", "people")
 	op.DefaultStatus = http.StatusCreated
@@ -127,11 +127,11 @@ func (s *Server) registerPeople() {
 		if b.Ends != nil {
 			input.Expires = *b.Ends
 		}
-		u, err := s.svc.CreateUser(ctx, caller(ctx), input)
+		u, err := s.on(ctx).CreateUser(ctx, caller(ctx), input)
 		if err != nil {
 			return User{}, err
 		}
-		return userOf(s.svc.Policy(), u), nil
+		return userOf(s.on(ctx).Policy(), u), nil
 	})
 	handle(s, operation("change-user", http.MethodPatch, "/users/{name}", "Change a user", "people"), func(ctx context.Context, in *struct {
 		Named
@@ -152,14 +152,14 @@ func (s *Server) registerPeople() {
 		if b.Endless {
 			change.Expires = &time.Time{}
 		}
-		u, err := s.svc.UpdateUser(ctx, caller(ctx), in.Name, change)
+		u, err := s.on(ctx).UpdateUser(ctx, caller(ctx), in.Name, change)
 		if err != nil {
 			return User{}, err
 		}
-		return userOf(s.svc.Policy(), u), nil
+		return userOf(s.on(ctx).Policy(), u), nil
 	})
 	do(s, operation("remove-user", http.MethodDelete, "/users/{name}", "Remove a user that no entry names", "people"), func(ctx context.Context, in *Named) error {
-		return s.svc.RemoveUser(ctx, caller(ctx), in.Name)
+		return s.on(ctx).RemoveUser(ctx, caller(ctx), in.Name)
 	})
 	do(s, operation("set-password", http.MethodPut, "/users/{name}/password", "Set a user's password", "people"), func(ctx context.Context, in *struct {
 		Named
@@ -167,23 +167,23 @@ func (s *Server) registerPeople() {
 			Password string `json:"password" maxLength:"256" format:"password"`
 		}
 	}) error {
-		return s.svc.SetPassword(ctx, caller(ctx), in.Name, in.Body.Password)
+		return s.on(ctx).SetPassword(ctx, caller(ctx), in.Name, in.Body.Password)
 	})
 
-	handle(s, operation("list-groups", http.MethodGet, "/groups", "List the groups", "people"), func(context.Context, *struct{}) ([]Group, error) {
-		p := s.svc.Policy()
+	handle(s, operation("list-groups", http.MethodGet, "/groups", "List the groups", "people"), func(ctx context.Context, _ *struct{}) ([]Group, error) {
+		p := s.on(ctx).Policy()
 		out := []Group{}
 		for i := range p.Directory.Groups() {
 			out = append(out, groupOf(p, &p.Directory.Groups()[i]))
 		}
 		return out, nil
 	})
-	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(_ context.Context, in *Named) (Group, error) {
-		g, err := s.svc.Group(in.Name)
+	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(ctx context.Context, in *Named) (Group, error) {
+		g, err := s.on(ctx).Group(in.Name)
 		if err != nil {
 			return Group{}, err
 		}
-		return groupOf(s.svc.Policy(), g), nil
+		return groupOf(s.on(ctx).Policy(), g), nil
 	})
 	op = operation("add-group", http.MethodPost, "/groups", "Add a group", "people")
 	op.DefaultStatus = http.StatusCreated
@@ -196,11 +196,11 @@ func (s *Server) registerPeople() {
 		}
 	}) (Group, error) {
 		b := in.Body
-		g, err := s.svc.CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members})
+		g, err := s.on(ctx).CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members})
 		if err != nil {
 			return Group{}, err
 		}
-		return groupOf(s.svc.Policy(), g), nil
+		return groupOf(s.on(ctx).Policy(), g), nil
 	})
 	handle(s, operation("change-group", http.MethodPatch, "/groups/{name}", "Change a group", "people"), func(ctx context.Context, in *struct {
 		Named
@@ -209,21 +209,22 @@ func (s *Server) registerPeople() {
 			Description *string `json:"description,omitempty" maxLength:"200"`
 		}
 	}) (Group, error) {
-		g, err := s.svc.UpdateGroup(ctx, caller(ctx), in.Name, service.GroupChange{GID: in.Body.GID, Description: in.Body.Description})
+		g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), in.Name, service.GroupChange{GID: in.Body.GID, Description: in.Body.Description})
 		if err != nil {
 			return Group{}, err
 		}
-		return groupOf(s.svc.Policy(), g), nil
+		return groupOf(s.on(ctx).Policy(), g), nil
 	})
 	op = operation(checkIDs, http.MethodPost, "/ids/check", "Compare a client's user and group numbers with the records", "people")
 	op.MaxBodyBytes = 8 << 20
-	handle(s, op, func(_ context.Context, in *struct {
+	handle(s, op, func(ctx context.Context, in *struct {
 		Body struct {
 			Passwd string `json:"passwd,omitempty" doc:"Lines of passwd(5)."`
 			Group  string `json:"group,omitempty" doc:"Lines of group(5)."`
+			Host   string `json:"host,omitempty" maxLength:"80" doc:"Remember them under this name, so that the audit's findings tell of them from now on."`
 		}
 	}) (NumbersChecked, error) {
-		found, n, err := s.svc.CheckNumbers(in.Body.Passwd, in.Body.Group)
+		found, n, err := s.on(ctx).CheckNumbers(ctx, caller(ctx), in.Body.Host, in.Body.Passwd, in.Body.Group)
 		out := NumbersChecked{Compared: n, Mismatches: []NumberMismatch{}}
 		for _, c := range found {
 			m := NumberMismatch{Kind: "user", Name: c.Name, There: c.There, Taken: c.Taken, MendHere: c.MendHere, MendThere: c.MendThere}
@@ -237,17 +238,20 @@ func (s *Server) registerPeople() {
 		}
 		return out, err
 	})
+	do(s, operation("forget-ids", http.MethodDelete, "/ids/{name}", "Forget what a client has, so that the audit looks at it no more", "people"), func(ctx context.Context, in *Named) error {
+		return s.on(ctx).ForgetNumbers(ctx, caller(ctx), in.Name)
+	})
 	do(s, operation("remove-group", http.MethodDelete, "/groups/{name}", "Remove a group that no entry names", "people"), func(ctx context.Context, in *Named) error {
-		return s.svc.RemoveGroup(ctx, caller(ctx), in.Name)
+		return s.on(ctx).RemoveGroup(ctx, caller(ctx), in.Name)
 	})
 	type membership struct {
 		Named
 		Member string `path:"member" maxLength:"80"`
 	}
 	do(s, operation("add-member", http.MethodPut, "/groups/{name}/members/{member}", "Put a user or a group into a group", "people"), func(ctx context.Context, in *membership) error {
-		return s.svc.AddMember(ctx, caller(ctx), in.Name, in.Member)
+		return s.on(ctx).AddMember(ctx, caller(ctx), in.Name, in.Member)
 	})
 	do(s, operation("remove-member", http.MethodDelete, "/groups/{name}/members/{member}", "Take a user or a group out of a group", "people"), func(ctx context.Context, in *membership) error {
-		return s.svc.RemoveMember(ctx, caller(ctx), in.Name, in.Member)
+		return s.on(ctx).RemoveMember(ctx, caller(ctx), in.Name, in.Member)
 	})
 }

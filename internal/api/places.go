@@ -181,9 +181,9 @@ type AtPath struct {
 }
 
 func (s *Server) registerPlaces() {
-	handle(s, operation("list-volumes", http.MethodGet, "/volumes", "List the volumes", "places"), func(context.Context, *struct{}) ([]Volume, error) {
+	handle(s, operation("list-volumes", http.MethodGet, "/volumes", "List the volumes", "places"), func(ctx context.Context, _ *struct{}) ([]Volume, error) {
 		out := []Volume{}
-		for _, v := range s.svc.Policy().Volumes {
+		for _, v := range s.on(ctx).Policy().Volumes {
 			out = append(out, Volume{v.Name, v.Path})
 		}
 		return out, nil
@@ -196,27 +196,27 @@ func (s *Server) registerPlaces() {
 			Path string `json:"path" maxLength:"4096"`
 		}
 	}) (Volume, error) {
-		v, err := s.svc.CreateVolume(ctx, caller(ctx), in.Body.Name, in.Body.Path)
+		v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), in.Body.Name, in.Body.Path)
 		return Volume{v.Name, v.Path}, err
 	})
 	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *Named) error {
-		return s.svc.RemoveVolume(ctx, caller(ctx), in.Name)
+		return s.on(ctx).RemoveVolume(ctx, caller(ctx), in.Name)
 	})
 
-	handle(s, operation("list-folders", http.MethodGet, "/folders", "List the folders", "places"), func(context.Context, *struct{}) ([]Folder, error) {
-		p := s.svc.Policy()
+	handle(s, operation("list-folders", http.MethodGet, "/folders", "List the folders", "places"), func(ctx context.Context, _ *struct{}) ([]Folder, error) {
+		p := s.on(ctx).Policy()
 		out := []Folder{}
 		for _, f := range p.Folders {
 			out = append(out, folderOf(p, f))
 		}
 		return out, nil
 	})
-	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(_ context.Context, in *Named) (Folder, error) {
-		f, err := s.svc.Folder(in.Name)
+	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(ctx context.Context, in *Named) (Folder, error) {
+		f, err := s.on(ctx).Folder(in.Name)
 		if err != nil {
 			return Folder{}, err
 		}
-		return folderOf(s.svc.Policy(), f), nil
+		return folderOf(s.on(ctx).Policy(), f), nil
 	})
 	op = operation("add-folder", http.MethodPost, "/folders", "Make a folder", "places")
 	op.DefaultStatus = http.StatusCreated
@@ -234,23 +234,23 @@ func (s *Server) registerPlaces() {
 		}
 	}) (Folder, error) {
 		b := in.Body
-		f, err := s.svc.CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
+		f, err := s.on(ctx).CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
 			Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
 		if err != nil {
 			return Folder{}, err
 		}
-		return folderOf(s.svc.Policy(), f), nil
+		return folderOf(s.on(ctx).Policy(), f), nil
 	})
 	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *Named) error {
-		return s.svc.RemoveFolder(ctx, caller(ctx), in.Name)
+		return s.on(ctx).RemoveFolder(ctx, caller(ctx), in.Name)
 	})
 
-	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(_ context.Context, in *AtPath) (Place, error) {
-		f, at, err := s.svc.Locate(in.Path)
+	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(ctx context.Context, in *AtPath) (Place, error) {
+		f, at, err := s.on(ctx).Locate(in.Path)
 		if err != nil {
 			return Place{}, err
 		}
-		return placeOf(s.svc.Policy(), f, at.Path, at.File), nil
+		return placeOf(s.on(ctx).Policy(), f, at.Path, at.File), nil
 	})
 	op = operation("add-entry", http.MethodPost, "/entries", "Write an entry on a path", "entries")
 	op.DefaultStatus = http.StatusCreated
@@ -260,14 +260,14 @@ func (s *Server) registerPlaces() {
 			EntryBody
 		}
 	}) (Made, error) {
-		id, err := s.svc.AddEntry(ctx, caller(ctx), in.Body.Path, in.Body.input())
+		id, err := s.on(ctx).AddEntry(ctx, caller(ctx), in.Body.Path, in.Body.input())
 		return Made{id}, err
 	})
 	do(s, operation("remove-entry", http.MethodDelete, "/entries/{id}", "Remove an entry from the path it is written on", "entries"), func(ctx context.Context, in *struct {
 		AtPath
 		ID int64 `path:"id"`
 	}) error {
-		return s.svc.RemoveEntry(ctx, caller(ctx), in.Path, in.ID)
+		return s.on(ctx).RemoveEntry(ctx, caller(ctx), in.Path, in.ID)
 	})
 	do(s, operation("set-inheritance", http.MethodPut, "/inheritance", "Cut a path off from its parents' entries, or take them up again", "entries"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -276,6 +276,6 @@ func (s *Server) registerPlaces() {
 			Copy    bool   `json:"copy,omitempty" doc:"When cutting, keep a copy of what was inherited."`
 		}
 	}) error {
-		return s.svc.SetInherit(ctx, caller(ctx), in.Body.Path, in.Body.Inherit, in.Body.Copy)
+		return s.on(ctx).SetInherit(ctx, caller(ctx), in.Body.Path, in.Body.Inherit, in.Body.Copy)
 	})
 }

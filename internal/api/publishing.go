@@ -67,20 +67,20 @@ type Change struct {
 }
 
 func (s *Server) registerPublishing() {
-	handle(s, operation("list-shares", http.MethodGet, "/shares", "List the shares", "publishing"), func(context.Context, *struct{}) ([]Share, error) {
-		p := s.svc.Policy()
+	handle(s, operation("list-shares", http.MethodGet, "/shares", "List the shares", "publishing"), func(ctx context.Context, _ *struct{}) ([]Share, error) {
+		p := s.on(ctx).Policy()
 		out := []Share{}
 		for _, sh := range p.Shares {
 			out = append(out, shareOf(p, sh))
 		}
 		return out, nil
 	})
-	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(_ context.Context, in *Named) (Share, error) {
-		sh, err := s.svc.Share(in.Name)
+	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(ctx context.Context, in *Named) (Share, error) {
+		sh, err := s.on(ctx).Share(in.Name)
 		if err != nil {
 			return Share{}, err
 		}
-		return shareOf(s.svc.Policy(), sh), nil
+		return shareOf(s.on(ctx).Policy(), sh), nil
 	})
 	op := operation("add-share", http.MethodPost, "/shares", "Publish a folder over SMB", "publishing")
 	op.DefaultStatus = http.StatusCreated
@@ -95,11 +95,11 @@ func (s *Server) registerPublishing() {
 		}
 	}) (Share, error) {
 		b := in.Body
-		sh, err := s.svc.CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+		sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
 		if err != nil {
 			return Share{}, err
 		}
-		return shareOf(s.svc.Policy(), sh), nil
+		return shareOf(s.on(ctx).Policy(), sh), nil
 	})
 	handle(s, operation("change-share", http.MethodPatch, "/shares/{name}", "Change a share", "publishing"), func(ctx context.Context, in *struct {
 		Named
@@ -111,14 +111,14 @@ func (s *Server) registerPublishing() {
 		}
 	}) (Share, error) {
 		b := in.Body
-		sh, err := s.svc.UpdateShare(ctx, caller(ctx), in.Name, service.ShareChange{Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+		sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), in.Name, service.ShareChange{Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
 		if err != nil {
 			return Share{}, err
 		}
-		return shareOf(s.svc.Policy(), sh), nil
+		return shareOf(s.on(ctx).Policy(), sh), nil
 	})
 	do(s, operation("remove-share", http.MethodDelete, "/shares/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *Named) error {
-		return s.svc.RemoveShare(ctx, caller(ctx), in.Name)
+		return s.on(ctx).RemoveShare(ctx, caller(ctx), in.Name)
 	})
 	op = operation("add-share-entry", http.MethodPost, "/shares/{name}/entries", "Write a share-level entry", "publishing")
 	op.DefaultStatus = http.StatusCreated
@@ -126,14 +126,14 @@ func (s *Server) registerPublishing() {
 		Named
 		Body EntryBody
 	}) (Made, error) {
-		id, err := s.svc.AddShareEntry(ctx, caller(ctx), in.Name, in.Body.input())
+		id, err := s.on(ctx).AddShareEntry(ctx, caller(ctx), in.Name, in.Body.input())
 		return Made{id}, err
 	})
 	do(s, operation("remove-share-entry", http.MethodDelete, "/shares/{name}/entries/{id}", "Remove a share-level entry", "publishing"), func(ctx context.Context, in *struct {
 		Named
 		ID int64 `path:"id"`
 	}) error {
-		return s.svc.RemoveShareEntry(ctx, caller(ctx), in.Name, in.ID)
+		return s.on(ctx).RemoveShareEntry(ctx, caller(ctx), in.Name, in.ID)
 	})
 
 	handle(s, operation("connect", http.MethodGet, "/folders/{name}/connect", "List what to type on clients to open a folder", "publishing"), func(ctx context.Context, in *struct {
@@ -145,15 +145,15 @@ func (s *Server) registerPublishing() {
 		if host == "" {
 			host = reachedBy(ctx).host
 		}
-		ways, err := s.svc.Connect(in.Name, host, service.Ports{SMB: s.smbPort, NFS: s.nfsPort}, in.User)
+		ways, err := s.on(ctx).Connect(in.Name, host, service.Ports{SMB: s.smbPort, NFS: s.nfsPort}, in.User)
 		out := []Way{}
 		for _, w := range ways {
 			out = append(out, Way(w))
 		}
 		return out, err
 	})
-	handle(s, operation("list-services", http.MethodGet, "/services", "List the protocols and whether they are on", "publishing"), func(context.Context, *struct{}) ([]Service, error) {
-		on := s.svc.Policy().Services
+	handle(s, operation("list-services", http.MethodGet, "/services", "List the protocols and whether they are on", "publishing"), func(ctx context.Context, _ *struct{}) ([]Service, error) {
+		on := s.on(ctx).Policy().Services
 		return []Service{{"smb", on.SMB}, {"nfs", on.NFS}}, nil
 	})
 	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off", "publishing"), func(ctx context.Context, in *struct {
@@ -162,14 +162,14 @@ func (s *Server) registerPublishing() {
 			On bool `json:"on"`
 		}
 	}) error {
-		return s.svc.SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
+		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
 	})
 
 	handle(s, operation("list-journal", http.MethodGet, "/journal", "List administrative acts, oldest first", "journal"), func(ctx context.Context, in *struct {
 		After int64 `query:"after" minimum:"0" doc:"Only rows after this one."`
 		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) ([]JournalRow, error) {
-		rows, err := s.svc.Journal(ctx, in.After, in.Limit)
+		rows, err := s.on(ctx).Journal(ctx, in.After, in.Limit)
 		out := []JournalRow{}
 		for _, r := range rows {
 			row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []Change{}}
@@ -181,7 +181,7 @@ func (s *Server) registerPublishing() {
 		return out, err
 	})
 	handle(s, operation("verify-journal", http.MethodGet, "/journal/verify", "Follow the journal's hash chain from its first row", "journal"), func(ctx context.Context, _ *struct{}) (JournalVerified, error) {
-		n, err := s.svc.VerifyJournal(ctx)
+		n, err := s.on(ctx).VerifyJournal(ctx)
 		if errors.Is(err, store.ErrBroken) {
 			return JournalVerified{Rows: n, Problem: err.Error()}, nil
 		}
@@ -266,6 +266,7 @@ func whyOf(a service.Answer) Why {
 func (s *Server) registerWhy() {
 	handle(s, operation("why", http.MethodGet, "/why", "Explain what a user may do to a path, gate by gate", "audit"), func(ctx context.Context, in *struct {
 		AtPath
+		When
 		User  string `query:"user" required:"true" maxLength:"64"`
 		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
 		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`
@@ -273,7 +274,11 @@ func (s *Server) registerWhy() {
 		From  string `query:"from" maxLength:"253" doc:"Over NFS: the client's address, or its host name."`
 		Port  int    `query:"port" minimum:"0" maximum:"65535" doc:"Over NFS: the source port; a privileged one if left out."`
 	}) (Why, error) {
-		a, err := s.svc.Why(ctx, service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share, From: in.From, Port: in.Port})
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return Why{}, err
+		}
+		a, err := svc.Why(ctx, service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share, From: in.From, Port: in.Port})
 		if err != nil {
 			return Why{}, err
 		}

@@ -59,7 +59,7 @@ func (s *Server) registerSession() {
 			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 		}
 	}) (*signedInOutput, error) {
-		return answer(s.svc.SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address))
+		return answer(s.on(ctx).SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address))
 	})
 
 	op = operation("make-first-administrator", http.MethodPost, "/first-administrator", "Make the first administrator with the code the service printed", "session")
@@ -71,13 +71,13 @@ func (s *Server) registerSession() {
 			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 		}
 	}) (*signedInOutput, error) {
-		return answer(s.svc.MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address))
+		return answer(s.on(ctx).MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address))
 	})
 
 	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")
 	op.Security = public
-	handle(s, op, func(context.Context, *struct{}) (Health, error) {
-		return Health{Status: "ok", NeedsFirst: s.svc.NeedsFirst()}, nil
+	handle(s, op, func(ctx context.Context, _ *struct{}) (Health, error) {
+		return Health{Status: "ok", NeedsFirst: s.on(ctx).NeedsFirst()}, nil
 	})
 
 	handle(s, operation("me", http.MethodGet, "/me", "Say who is signed in", "session"), func(ctx context.Context, _ *struct{}) (Me, error) {
@@ -94,7 +94,7 @@ func (s *Server) registerSession() {
 		Authorization string `header:"Authorization"`
 		Cookie        string `header:"Cookie"`
 	}) (*signedOut, error) {
-		err := s.svc.SignOut(ctx, token(in.Authorization, in.Cookie))
+		err := s.on(ctx).SignOut(ctx, token(in.Authorization, in.Cookie))
 		return &signedOut{cookie("", time.Time{})}, s.asProblem(err, "header")
 	})
 }

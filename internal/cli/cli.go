@@ -3,7 +3,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,6 +14,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
+
+	"amber.example/gatekeeper/internal/api"
 )
 
 // Exit codes of every command.
@@ -46,6 +47,9 @@ type app struct {
 	terminal bool // whether in is one
 	version  string
 	client   *client
+
+	says   string         // what is about to happen, to be asked about
+	record *[]api.Request // changes are noted here and not made; nil where they are
 }
 
 // Main runs a command line and gives its exit code.
@@ -72,10 +76,10 @@ func (a *app) root() *cli.Command {
 		Name:    "amber",
 		Usage:   "a NAS file gateway that tells why",
 		Version: a.version,
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "where the service answers", Value: "http://127.0.0.1:8460", Sources: cli.EnvVars("AMBER_URL")},
 			&cli.BoolFlag{Name: "json", Usage: "print what the API answers"},
-		},
+		}, effectFlags...),
 		Writer: a.out, ErrWriter: a.err,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   misused,
@@ -85,7 +89,7 @@ func (a *app) root() *cli.Command {
 			a.client, err = newClient(cmd.String("url"))
 			return ctx, err
 		},
-		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(append(a.publishCommands(), a.exportCommands()...), a.whyCommand(), a.journalCommand())...)...)...)...),
+		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(append(a.publishCommands(), a.exportCommands()...), append(a.auditCommands(), a.journalCommand())...)...)...)...)...),
 	}
 }
 
@@ -121,26 +125,17 @@ func (a *app) leaf(name, text, argsUsage string, flags []cli.Flag, run func(ctx 
 		if len(args) < least || len(args) > most {
 			return &failure{code: exitUsage, msg: fmt.Sprintf("usage: %s %s", cmd.FullName(), argsUsage), next: cmd.FullName() + " --help"}
 		}
-		return run(ctx, cmd, args)
+		if a.client != nil {
+			a.client.before = func(method, path string, query url.Values, in any) error {
+				return a.change(ctx, cmd, method, path, query, in)
+			}
+		}
+		err := run(ctx, cmd, args)
+		if errors.Is(err, errRecorded) && a.record == nil {
+			return nil // previewed
+		}
+		return err
 	}}
-}
-
-var yesFlag = &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"}
-
-// confirm says what is about to happen and asks.
-func (a *app) confirm(cmd *cli.Command, effect string) error {
-	if cmd.Bool("yes") {
-		return nil
-	}
-	if !a.terminal {
-		return &failure{code: exitUsage, msg: effect + " Nothing was done: say --yes, since there is no terminal to ask at."}
-	}
-	fmt.Fprint(a.err, effect, " Go on? [y/N] ")
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil && line == "" || !strings.EqualFold(strings.TrimSpace(line), "y") {
-		return &failure{code: exitFailed, msg: "nothing was done"}
-	}
-	return nil
 }
 
 // password takes AMBER_PASSWORD, or asks at the terminal without showing it.

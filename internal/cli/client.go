@@ -22,6 +22,8 @@ type client struct {
 	base  *url.URL
 	token string
 	http  http.Client
+	// before is asked about every request that changes something; nil for none.
+	before func(method, path string, query url.Values, in any) error
 }
 
 const longestAnswer = 256 << 20
@@ -38,8 +40,18 @@ func newClient(base string) (*client, error) {
 	return c, nil
 }
 
-// call asks one route; in and out may be nil.
+// call asks one route; in and out may be nil. What changes something is shown beforehand.
 func (c *client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	if method != http.MethodGet && c.before != nil && path != "as-if" {
+		if err := c.before(method, path, query, in); err != nil {
+			return err
+		}
+	}
+	return c.send(ctx, method, path, query, in, out)
+}
+
+// send asks one route.
+func (c *client) send(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	u := c.base.JoinPath("api/v1", path)
 	u.RawQuery = query.Encode()
 	var body io.Reader

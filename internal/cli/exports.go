@@ -86,7 +86,7 @@ func (a *app) ruleCommands(list, route string, print func(ctx context.Context, c
 	position := &cli.IntFlag{Name: "at", Usage: "where among the rules, counted from 1", DefaultText: "last"}
 	return group("rule", "who may mount, and on what terms; the first rule that matches decides",
 		a.leaf("add", "write a client rule; FROM is an address, a network, a host name, a pattern such as '*.larkfell.example', '*' for everyone, or @NAME for a host set",
-			list+" FROM", append(ruleFlags(), position, yesFlag), func(ctx context.Context, cmd *cli.Command, args []string) error {
+			list+" FROM", append(ruleFlags(), position), func(ctx context.Context, cmd *cli.Command, args []string) error {
 				b, err := ruleBody(cmd)
 				if err != nil {
 					return err
@@ -98,7 +98,7 @@ func (a *app) ruleCommands(list, route string, print func(ctx context.Context, c
 				}
 				return print(ctx, cmd, args[0])
 			}),
-		a.leaf("set", "change a client rule", list+" NUMBER", append(ruleFlags(), &cli.StringFlag{Name: "from", Usage: "from whom"}, yesFlag), func(ctx context.Context, cmd *cli.Command, args []string) error {
+		a.leaf("set", "change a client rule", list+" NUMBER", append(ruleFlags(), &cli.StringFlag{Name: "from", Usage: "from whom"}), func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b, err := ruleBody(cmd)
 			if err != nil {
 				return err
@@ -246,7 +246,7 @@ func (a *app) exportCommands() []*cli.Command {
 }
 
 func (a *app) exportRemover() *cli.Command {
-	return a.leaf("remove", "remove an export", "EXPORT", []cli.Flag{yesFlag}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+	return a.leaf("remove", "remove an export", "EXPORT", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		if err := a.confirm(cmd, fmt.Sprintf("This ends the publication %s. The folder and its data stay.", args[0])); err != nil {
 			return err
 		}

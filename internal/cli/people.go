@@ -248,8 +248,13 @@ func (a *app) peopleCommands() []*cli.Command {
 
 func (a *app) idsCommand() *cli.Command {
 	return group("ids", "the numbers by which NFS clients know users and groups",
-		a.leaf("check", "compare a client's passwd and group files (getent passwd, getent group) with the records", "FILE [FILE]", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		a.leaf("check", "compare a client's passwd and group files (getent passwd, getent group) with the records", "FILE [FILE]", []cli.Flag{
+			&cli.StringFlag{Name: "host", Usage: "remember them under this name, so that the findings tell of them from now on"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			body := make(map[string]string)
+			if cmd.IsSet("host") {
+				body["host"] = cmd.String("host")
+			}
 			for _, name := range args {
 				raw, err := os.ReadFile(name)
 				if err != nil {
@@ -267,6 +272,12 @@ func (a *app) idsCommand() *cli.Command {
 				body[kind] = string(raw)
 			}
 			return ask(ctx, a, cmd, http.MethodPost, "ids/check", nil, body, printNumbers)
+		}),
+		a.leaf("forget", "forget what a client has", "HOST", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.client.call(ctx, http.MethodDelete, "ids/"+escape(args[0]), nil, nil, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "forgot the numbers of %s", args[0])
 		}))
 }
 
@@ -302,7 +313,7 @@ func (a *app) membership(name, method, text, said string) *cli.Command {
 
 // remover is the command that removes a record by name.
 func (a *app) remover(kind, path, effect string) *cli.Command {
-	return a.leaf("remove", "remove a "+kind, "NAME", []cli.Flag{yesFlag}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+	return a.leaf("remove", "remove a "+kind, "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		if err := a.confirm(cmd, fmt.Sprintf(effect, args[0])); err != nil {
 			return err
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
@@ -21,6 +20,7 @@ func (a *app) whyCommand() *cli.Command {
 		&cli.StringFlag{Name: "share", Usage: "which of the folder's shares, or exports, if not the one that leaves most"},
 		&cli.StringFlag{Name: "from", Usage: "over NFS: from which address, or host"},
 		&cli.IntFlag{Name: "port", Usage: "over NFS: from which source port", DefaultText: "a privileged one"},
+		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{"user": {args[0]}, "path": {args[1]}, "via": {cmd.String("via")}, "want": {cmd.String("want")}}
 		for _, flag := range []string{"share", "from"} {
@@ -31,7 +31,10 @@ func (a *app) whyCommand() *cli.Command {
 		if cmd.IsSet("port") {
 			q.Set("port", strconv.Itoa(cmd.Int("port")))
 		}
-		return ask(ctx, a, cmd, http.MethodGet, "why", q, nil, printWhy)
+		if err := setAt(cmd, q); err != nil {
+			return err
+		}
+		return question(ctx, a, cmd, "why", q, printWhy)
 	})
 }
 

@@ -262,3 +262,9 @@ func (v view) born(parent, fd int, mode uint32, dir bool) error {
 	}
 	return f.write(fd, &st, was, is)
 }
+
+// Kind says whether anything is at a path, and whether it is something else than a directory.
+func (f Facts) Kind(path string) (exists, file bool) {
+	f.at(path, func(_ int, st *unix.Statx_t) { exists, file = true, st.Mode&unix.S_IFMT != unix.S_IFDIR })
+	return exists, file
+}

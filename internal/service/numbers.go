@@ -1,11 +1,14 @@
 package service
 
 import (
+	"context"
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
 )
 
 // NumberCheck is a client's mismatch with the records, with what mends it on either side:
@@ -19,7 +22,10 @@ type NumberCheck struct {
 // CheckNumbers compares a client's accounts, as lines of passwd(5) and group(5), either of
 // which may be empty, with the records. It gives the mismatches and how many lines were
 // compared. Blank lines, comments, and the +/- lines of old name services are passed over.
-func (s *Service) CheckNumbers(passwd, group string) ([]NumberCheck, int, error) {
+//
+// With a host, what it has is remembered under that name, so that the audit looks at it again
+// whenever it is asked.
+func (s *Service) CheckNumbers(ctx context.Context, by Actor, host, passwd, group string) ([]NumberCheck, int, error) {
 	users, err := parseNumbers("passwd", passwd, 7, false)
 	if err != nil {
 		return nil, 0, err
@@ -32,6 +38,11 @@ func (s *Service) CheckNumbers(passwd, group string) ([]NumberCheck, int, error)
 	if len(there) == 0 {
 		return nil, 0, invalid("passwd", "there is nothing to compare: give the client's passwd or group file, or both")
 	}
+	if host != "" {
+		if err := s.rememberNumbers(ctx, by, host, there); err != nil {
+			return nil, 0, err
+		}
+	}
 	taken := make(map[string]bool)
 	for _, n := range there {
 		taken[fmt.Sprint(n.Group, n.Number)] = true
@@ -41,6 +52,34 @@ func (s *Service) CheckNumbers(passwd, group string) ([]NumberCheck, int, error)
 		out = append(out, mendNumbers(m, func(n uint32) bool { return taken[fmt.Sprint(m.Group, n)] }))
 	}
 	return out, len(there), nil
+}
+
+func (s *Service) rememberNumbers(ctx context.Context, by Actor, host string, there []identity.Numbered) error {
+	if err := checkPlaceName("host", host); err != nil {
+		return err
+	}
+	list, err := json.Marshal(there)
+	if err != nil {
+		return err
+	}
+	if len(list) > 4<<20 {
+		return invalid("passwd", "more than 4 MiB of accounts cannot be remembered")
+	}
+	return s.change(ctx, by, "remember numbers", host, func(tx *store.Tx) error {
+		return tx.Run(ctx, `INSERT INTO id_lists (host, numbers) VALUES (?, ?) ON CONFLICT (host) DO UPDATE SET numbers = excluded.numbers`, host, string(list))
+	})
+}
+
+// ForgetNumbers forgets what a host has, so that the audit looks at it no more.
+func (s *Service) ForgetNumbers(ctx context.Context, by Actor, host string) error {
+	return s.change(ctx, by, "forget numbers", host, func(tx *store.Tx) error {
+		for _, l := range s.Policy().IDLists {
+			if identity.Fold(l.Host) == identity.Fold(host) {
+				return tx.Run(ctx, `DELETE FROM id_lists WHERE id = ?`, l.ID)
+			}
+		}
+		return notFound("host", "amber finding list", "no numbers of %q are remembered", host)
+	})
 }
 
 func mendNumbers(m identity.Mismatch, takenThere func(uint32) bool) NumberCheck {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -63,6 +64,9 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 		return nil, files.Place{}, err
 	}
 	at, err := files.Find(f.Root, path)
+	if s.trial != nil && errors.Is(err, files.ErrGone) && path == "" { // a folder that would have been made
+		return f, files.Place{Exists: true}, nil
+	}
 	if err != nil {
 		return nil, files.Place{}, invalid("path", "%s: %v", f.Display(path), err)
 	}
@@ -183,6 +187,9 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 		}
 		// Last, so that a refused change makes no directory; that one is left over if
 		// the commit fails is harmless, since it is empty and published nowhere.
+		if s.trial != nil {
+			return nil
+		}
 		if err := files.MakeFolder(v.Path, path); err != nil {
 			return invalid("path", "%v", err)
 		}
@@ -262,8 +269,34 @@ func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInp
 			}
 			set.GID = &g.GID
 		}
-		return files.SetMode(s.Policy(), f, at.Path, set)
+		return s.setMode(f, at.Path, set)
 	})
+}
+
+// setMode does it, or notes what a trial would have done.
+func (s *Service) setMode(f *site.PublishedFolder, path string, set files.Set) error {
+	if s.trial == nil {
+		return files.SetMode(s.Policy(), f, path, set)
+	}
+	known, ok := s.factsOf(f).UnixOf(path)
+	if !ok {
+		known = &posix.Attributes{UID: posix.Nobody, GID: posix.Nobody, Dir: true}
+	}
+	a := *known
+	root := &posix.Credential{}
+	if set.Mode != nil {
+		a = posix.Chmod(root, a, *set.Mode)
+	}
+	uid, gid := posix.Nobody, posix.Nobody
+	if set.UID != nil {
+		uid = *set.UID
+	}
+	if set.GID != nil {
+		gid = *set.GID
+	}
+	a = posix.Given(root, a, uid, gid)
+	s.trial.modes[objectAt{f.ID, path}] = &a
+	return nil
 }
 
 func (s *Service) byMode(f *site.PublishedFolder, at files.Place) error {
@@ -285,7 +318,7 @@ func (s *Service) Mode(full string) (*posix.Attributes, string, error) {
 	if err := s.byMode(f, at); err != nil {
 		return nil, "", err
 	}
-	a, ok := files.FactsOf(s.Policy(), f).UnixOf(at.Path)
+	a, ok := s.factsOf(f).UnixOf(at.Path)
 	if !ok {
 		return nil, "", notFound("path", "", "%s is not on disk", f.Display(at.Path))
 	}

@@ -76,7 +76,7 @@ type Service struct {
 	hosts    *hostNames
 
 	asOf  time.Time // a past moment that it stands for; zero for now
-	trial bool      // changes are tried out and never committed; nothing on disk is touched
+	trial *attempt  // changes are tried out and never committed; nil where they count
 
 	firstCode []byte // SHA-256; guarded by writing
 
@@ -162,7 +162,10 @@ func (s *Service) now() time.Time {
 
 // change runs one administrative change: see the package's comment.
 func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*store.Tx) error) error {
-	if by.Role != identity.Administrator {
+	if !s.asOf.IsZero() && s.trial == nil {
+		return &Error{Kind: Forbidden, Message: "what is past cannot be changed"}
+	}
+	if by.Role != identity.Administrator && s.trial == nil {
 		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s may look but not change: only an administrator can %s", by.Name, action)}
 	}
 	s.writing.Lock()

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -11,7 +13,6 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/files"
 )
 
 // Question asks why a user may, or may not, do something.
@@ -52,7 +53,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	a := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Via: site.SMB, Want: acl.Read, At: time.Now()}
+	a := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Via: site.SMB, Want: acl.Read, At: s.now()}
 	switch q.Via {
 	case "", "smb":
 	case "nfs":
@@ -66,7 +67,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 		}
 	}
 	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Mask(!at.File), Now: a.At,
-		Facts: files.FactsOf(s.Policy(), f)}
+		Facts: s.factsOf(f)}
 	if a.Via == site.SMB {
 		r.Share, err = s.pickShare(f, q.Share, r)
 	} else {
@@ -164,12 +165,26 @@ func Command(m access.Mend) string {
 	case access.MendRule:
 		return fmt.Sprintf("amber export rule add %s %s", quote(m.Export), m.From)
 	case access.MendRuleWrite:
-		if m.Set != "" {
-			return fmt.Sprintf("amber hosts rule set %s %d --rw", quote(m.Set), m.Rule)
-		}
-		return fmt.Sprintf("amber export rule set %s %d --rw", quote(m.Export), m.Rule)
+		return fmt.Sprintf("amber %s rule set %s %d --rw", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
 	case access.MendMode:
 		return fmt.Sprintf("amber mode set %s %04o", quote(m.Path), m.Mode)
+	case access.MendRuleRemove:
+		return fmt.Sprintf("amber %s rule remove %s %d", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
+	case access.MendRuleSquash:
+		return fmt.Sprintf("amber %s rule set %s %d --squash root", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
+	case access.MendRuleUnknown:
+		return fmt.Sprintf("amber %s rule set %s %d --unknown refused", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
+	case access.MendClear:
+		return "amber entry clear " + quote(m.Path)
+	case access.MendFolderRemove:
+		return "amber folder remove " + quote(m.Path)
+	case access.MendGroupRemove:
+		return "amber group remove " + quote(m.User)
+	case access.MendNumber:
+		if m.Group {
+			return fmt.Sprintf("amber group set %s --gid %d", quote(m.User), m.UID)
+		}
+		return fmt.Sprintf("amber user set %s --uid %d", quote(m.User), m.UID)
 	case access.MendPublish:
 		if m.Protocol == site.NFS {
 			return "amber export add " + quote(m.Path)
@@ -184,12 +199,28 @@ func Command(m access.Mend) string {
 	case access.MendRemove:
 		return fmt.Sprintf("amber entry remove %s %d", quote(m.Path), m.EntryID)
 	case access.MendAllow:
-		if m.HereOnly {
-			return fmt.Sprintf("amber entry add %s allow %s %s --applies folder", quote(m.Path), quote(m.User), m.Level)
+		act, applies := "allow", m.Applies
+		if m.Deny {
+			act = "deny"
 		}
-		return fmt.Sprintf("amber entry add %s allow %s %s", quote(m.Path), quote(m.User), m.Level)
+		if m.HereOnly {
+			applies = acl.Here
+		}
+		c := fmt.Sprintf("amber entry add %s %s %s %s", quote(m.Path), act, quote(m.User), acl.GrantText(m.Level, m.Mask))
+		if applies != 0 && applies != acl.Everywhere {
+			c += " --applies " + strings.Join(AppliesNames(applies), ",")
+		}
+		return c
 	}
 	return ""
+}
+
+// ruleOwner is the command whose rule a mend is about.
+func ruleOwner(m access.Mend) string {
+	if m.Set != "" {
+		return "hosts"
+	}
+	return "export"
 }
 
 // ProtocolWord is how a protocol is written in commands and the API.

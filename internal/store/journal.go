@@ -81,6 +81,18 @@ func (s *Store) Journal(ctx context.Context, after int64, limit int) ([]JournalR
 	return out, err
 }
 
+// JournalUntil reads the rows written no later than a moment, oldest first.
+func (s *Store) JournalUntil(ctx context.Context, at time.Time) ([]JournalRow, error) {
+	var out []JournalRow
+	err := s.eachJournal(ctx, 0, -1, func(row JournalRow, _, _, _ []byte) error {
+		if !row.At.After(at) {
+			out = append(out, row)
+		}
+		return nil
+	})
+	return out, err
+}
+
 func (s *Store) eachJournal(ctx context.Context, after int64, limit int, visit func(row JournalRow, changes, prev, hash []byte) error) error {
 	return each(ctx, s.db, `SELECT seq, at, actor, action, subject, changes, prev, hash FROM journal WHERE seq > ? ORDER BY seq LIMIT ?`, func(rows *sql.Rows) error {
 		var row JournalRow

@@ -56,27 +56,27 @@ type MendKind string
 
 // What can be mended.
 const (
-	MendEnable      MendKind = "enable account"
-	MendExtend      MendKind = "extend account"
-	MendProtocol    MendKind = "let account use protocol"
-	MendService     MendKind = "switch service on"
-	MendPublish     MendKind = "publish folder"
-	MendReadWrite   MendKind = "make share read-write"
-	MendShareAllow  MendKind = "allow at share level"
-	MendShareRemove MendKind = "remove share-level entry"
-	MendAllow       MendKind = "add entry"
-	MendRemove      MendKind = "remove entry"
-	MendUser        MendKind = "add user"
-	MendRule        MendKind = "add client rule"
-	MendRuleWrite   MendKind = "let client rule write"
-	MendMode        MendKind = "change mode"
-	MendRuleRemove  MendKind = "remove client rule"
-	MendRuleSquash  MendKind = "squash root"
-	MendRuleUnknown MendKind = "refuse unknown uids"
-	MendClear       MendKind = "clear rules"
-	MendGroupRemove MendKind = "remove group"
-	MendNumber      MendKind = "change a number on another machine"
-	MendCheckIDs    MendKind = "check numbers again"
+	MendEnable       MendKind = "enable account"
+	MendExtend       MendKind = "extend account"
+	MendProtocol     MendKind = "let account use protocol"
+	MendService      MendKind = "switch service on"
+	MendPublish      MendKind = "publish folder"
+	MendReadWrite    MendKind = "make share read-write"
+	MendShareAllow   MendKind = "allow at share level"
+	MendShareRemove  MendKind = "remove share-level entry"
+	MendAllow        MendKind = "add entry"
+	MendRemove       MendKind = "remove entry"
+	MendUser         MendKind = "add user"
+	MendRule         MendKind = "add client rule"
+	MendRuleWrite    MendKind = "let client rule write"
+	MendMode         MendKind = "change mode"
+	MendRuleRemove   MendKind = "remove client rule"
+	MendRuleSquash   MendKind = "squash root"
+	MendRuleUnknown  MendKind = "refuse unknown uids"
+	MendClear        MendKind = "clear rules"
+	MendFolderRemove MendKind = "remove folder"
+	MendGroupRemove  MendKind = "remove group"
+	MendNumber       MendKind = "change uid or gid"
 )
 
 // Mend is one change that would widen a verdict.
@@ -97,6 +97,7 @@ type Mend struct {
 	Rule     int64  // a client rule's number in the records
 	Set      string // the host set that the rule is in; "" for the export itself
 	UID      uint32
+	Group    bool // UID is a gid, and User a group
 	Mode     uint32
 }
 

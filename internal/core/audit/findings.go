@@ -105,6 +105,24 @@ func (a *Audit) Findings() []Finding {
 	return x.out
 }
 
+// FindingsApart gives what is found after and not before, and the other way round.
+func FindingsApart(before, after *Audit) (come, gone []Finding) {
+	was, is := before.Findings(), after.Findings()
+	apart := func(these, those []Finding) (out []Finding) {
+		have := make(map[string]bool)
+		for _, f := range those {
+			have[f.Key] = true
+		}
+		for _, f := range these {
+			if !have[f.Key] {
+				out = append(out, f)
+			}
+		}
+		return out
+	}
+	return apart(is, was), apart(was, is)
+}
+
 // Name spells a principal as commands take it, telling a user from a group of the same name.
 func Name(d *identity.Directory, who identity.Principal) string {
 	name := d.Name(who)
@@ -385,12 +403,14 @@ func (x *finder) numbers() {
 			if m.Known {
 				says += fmt.Sprintf("; %s has %d here", m.Name, m.Here)
 			}
-			to := m.Free
-			if m.Known {
-				to = m.Here
+			var mends []access.Mend
+			if m.Taken != "" {
+				mends = append(mends, access.Mend{Kind: access.MendNumber, User: m.Taken, UID: m.Free, Group: m.Group})
 			}
-			x.add(IDConflict, High, fmt.Sprintf("%s %s %s", l.Host, what, m.Name), fmt.Sprintf("%s %s at %s", what, m.Name, l.Host), says,
-				access.Mend{Kind: access.MendNumber, Set: l.Host, User: m.Name, UID: to, HereOnly: m.Group}, access.Mend{Kind: access.MendCheckIDs, Set: l.Host})
+			if m.Known {
+				mends = append(mends, access.Mend{Kind: access.MendNumber, User: m.Name, UID: m.There, Group: m.Group})
+			}
+			x.add(IDConflict, High, fmt.Sprintf("%s %s %s", l.Host, what, m.Name), fmt.Sprintf("%s %s at %s", what, m.Name, l.Host), says, mends...)
 		}
 	}
 }

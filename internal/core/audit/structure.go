@@ -12,6 +12,12 @@ import (
 // rules looks at every entry of a folder where it is written: does it reach anybody, does it say
 // anything that others do not?
 func (x *finder) rules(f *folder) {
+	if disk, ok := f.facts.(onDisk); ok {
+		if exists, _ := disk.Kind(""); !exists {
+			x.add(PathGone, Medium, f.Name, "folder "+f.Name, fmt.Sprintf("its directory, %s, is not there", f.Root), access.Mend{Kind: access.MendFolderRemove, Path: f.Name})
+			return
+		}
+	}
 	s := &structure{x: x, f: f, doubt: f.owned, all: x.Policy.Directory.Everybody().Clone()}
 	s.all.Add(int32(len(x.Policy.Directory.Users())))
 	for i := range f.Rules {

@@ -1,0 +1,343 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/audit"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// When is the parameter of what can be asked of the past.
+type When struct {
+	At time.Time `query:"at" doc:"As of this moment; now if left out."`
+}
+
+// as is the service that a question is about: as it is, as it was, or as it would be.
+func (s *Server) as(ctx context.Context, w When) (*service.Service, error) {
+	if w.At.IsZero() {
+		return s.on(ctx), nil
+	}
+	return s.on(ctx).AsOf(ctx, w.At)
+}
+
+// Holder is somebody who may do something to a path.
+type Holder struct {
+	User    string   `json:"user"`
+	Name    string   `json:"name,omitempty" doc:"The full name."`
+	Level   Levels   `json:"level"`
+	Entry   int64    `json:"entry,omitempty" doc:"The entry that gives the widest level."`
+	On      string   `json:"on,omitempty" doc:"The path it is written on."`
+	Chain   []string `json:"chain,omitempty" doc:"The groups through which the user is meant, the innermost first."`
+	Through string   `json:"through" doc:"The same in words."`
+}
+
+// Who is everybody who may do something to a path.
+type Who struct {
+	Path    string   `json:"path"`
+	Exists  bool     `json:"exists"`
+	File    bool     `json:"file"`
+	Total   int      `json:"total" doc:"How many there are, filtered; a page may hold fewer."`
+	Holders []Holder `json:"holders"`
+}
+
+// Spot is a path on which somebody's level is another than on the path above.
+type Spot struct {
+	Path  string `json:"path"`
+	Level Levels `json:"level"`
+}
+
+// Reach is where a user gets.
+type Reach struct {
+	User  string `json:"user"`
+	Spots []Spot `json:"spots"`
+}
+
+// Matrix is the level of users or groups at the root of folders.
+type Matrix struct {
+	Folders []string    `json:"folders"`
+	Total   int         `json:"total" doc:"How many rows there are, filtered; a page may hold fewer."`
+	Rows    []MatrixRow `json:"rows"`
+}
+
+// MatrixRow is one user, or group, with a level for each folder.
+type MatrixRow struct {
+	Who    string   `json:"who"`
+	Kind   string   `json:"kind" enum:"user,group"`
+	Levels []Levels `json:"levels"`
+}
+
+// Page is the parameters of a list that may be long.
+type Page struct {
+	Limit  int `query:"limit" minimum:"1" maximum:"100000" default:"100000"`
+	Offset int `query:"offset" minimum:"0"`
+}
+
+func pageOf[T any](p Page, all []T) []T {
+	from := min(p.Offset, len(all))
+	return all[from:min(from+cmp.Or(p.Limit, 100000), len(all))]
+}
+
+func throughOf(h *audit.Holder) string {
+	if h.Entry == nil {
+		return h.Class
+	}
+	who := "entry for "
+	switch {
+	case len(h.Chain) > 0:
+		who += strings.Join(h.Chain, ", in ")
+	case h.Entry.Who.Kind == identity.KindUser:
+		who += "the user"
+	case h.Entry.Who.Kind == identity.KindOwner:
+		who += "owner@"
+	case h.Entry.Who.Kind == identity.KindOwningGroup:
+		who += "group@"
+	default:
+		who += "everyone@"
+	}
+	return who + ", on " + h.From
+}
+
+func (s *Server) registerAudit() {
+	handle(s, operation("who", http.MethodGet, "/who", "List who may do what to a path, and through what", "audit"), func(ctx context.Context, in *struct {
+		AtPath
+		When
+		Page
+		Level string `query:"level" enum:"pass,read,add,change,control" doc:"Only those who have at least this."`
+		Name  string `query:"name" maxLength:"64" doc:"Only users whose name holds this."`
+	}) (Who, error) {
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return Who{}, err
+		}
+		f, at, err := svc.Locate(in.Path)
+		if err != nil {
+			return Who{}, err
+		}
+		level, _ := acl.ParseLevel(cmp.Or(in.Level, "pass"))
+		out := Who{Path: f.Display(at.Path), Exists: at.Exists, File: at.File}
+		var all []audit.Holder
+		for _, h := range svc.Audit().Who(f, at.Path, at.File) {
+			if h.Either().Has(level) && strings.Contains(identity.Fold(h.User.Name), identity.Fold(in.Name)) {
+				all = append(all, h)
+			}
+		}
+		out.Total, out.Holders = len(all), []Holder{}
+		for _, h := range pageOf(in.Page, all) {
+			row := Holder{User: h.User.Name, Name: h.User.FullName, Level: levelsOf(h.Pair), On: h.From, Chain: h.Chain, Through: throughOf(&h)}
+			if h.Entry != nil {
+				row.Entry = h.Entry.ID
+			}
+			out.Holders = append(out.Holders, row)
+		}
+		return out, nil
+	})
+	handle(s, operation("reach", http.MethodGet, "/reach", "List where a user gets, with the paths on which the level changes", "audit"), func(ctx context.Context, in *struct {
+		When
+		User string `query:"user" required:"true" maxLength:"64"`
+	}) (Reach, error) {
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return Reach{}, err
+		}
+		return reachOf(svc, in.User)
+	})
+	handle(s, operation("matrix", http.MethodGet, "/matrix", "Show the level of each user, or group, on each folder", "audit"), func(ctx context.Context, in *struct {
+		When
+		Page
+		Groups bool   `query:"groups" doc:"Of groups instead of users: what somebody may do who is in that one alone."`
+		Name   string `query:"name" maxLength:"64" doc:"Only rows whose name holds this."`
+	}) (Matrix, error) {
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return Matrix{}, err
+		}
+		return matrixOf(svc, in.Groups, in.Name, in.Page), nil
+	})
+	handle(s, operation("compare", http.MethodGet, "/compare", "Say in what two moments, two users or two trees differ", "audit"), func(ctx context.Context, in *struct {
+		From  time.Time `query:"from" doc:"The earlier of two moments."`
+		To    time.Time `query:"to" doc:"The later; now if left out."`
+		Users []string  `query:"user" maxItems:"2" doc:"Two users."`
+		Paths []string  `query:"path" maxItems:"2" doc:"Two paths."`
+	}) (Comparison, error) {
+		return s.compare(ctx, in.From, in.To, in.Users, in.Paths)
+	})
+}
+
+func reachOf(svc *service.Service, name string) (Reach, error) {
+	u, err := svc.User(name)
+	if err != nil {
+		return Reach{}, err
+	}
+	out := Reach{User: u.Name, Spots: []Spot{}}
+	for _, spot := range svc.Audit().Reach(svc.Policy().Directory.UserIndex(u.ID)) {
+		out.Spots = append(out.Spots, Spot{spot.Folder.Display(spot.Path), levelsOf(spot.Pair)})
+	}
+	return out, nil
+}
+
+func matrixOf(svc *service.Service, groups bool, name string, page Page) Matrix {
+	p, a := svc.Policy(), svc.Audit()
+	out := Matrix{Folders: []string{}, Rows: []MatrixRow{}}
+	for _, f := range p.Folders {
+		out.Folders = append(out.Folders, f.Name)
+	}
+	holds := func(s string) bool { return strings.Contains(identity.Fold(s), identity.Fold(name)) }
+	var rows []int32
+	if groups {
+		for i, g := range p.Directory.Groups() {
+			if holds(g.Name) {
+				rows = append(rows, int32(i))
+			}
+		}
+		out.Total = len(rows)
+		for _, i := range pageOf(page, rows) {
+			row := MatrixRow{Who: p.Directory.Groups()[i].Name, Kind: "group"}
+			for _, f := range p.Folders {
+				row.Levels = append(row.Levels, levelsOf(a.OfGroup(f, i)))
+			}
+			out.Rows = append(out.Rows, row)
+		}
+		return out
+	}
+	for i, u := range p.Directory.Users() {
+		if holds(u.Name) {
+			rows = append(rows, int32(i))
+		}
+	}
+	slices.SortStableFunc(rows, func(x, y int32) int {
+		return cmp.Compare(p.Directory.Users()[x].UID, p.Directory.Users()[y].UID)
+	})
+	out.Total = len(rows)
+	standing := a.Matrix()
+	for _, i := range pageOf(page, rows) {
+		row := MatrixRow{Who: p.Directory.Users()[i].Name, Kind: "user"}
+		for _, f := range p.Folders {
+			row.Levels = append(row.Levels, levelsOf(standing[f].Of(i)))
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out
+}
+
+// Comparison is in what two moments, users or trees differ.
+type Comparison struct {
+	One    string  `json:"one"`
+	Other  string  `json:"other"`
+	Effect *Effect `json:"effect,omitempty" doc:"Between two moments: what became other for whom."`
+	Apart  []Apart `json:"apart" doc:"Between two users, or two trees: where, or for whom, they differ."`
+}
+
+// Apart is one difference between two users, on a path, or two trees, for a user.
+type Apart struct {
+	Of    string `json:"of" doc:"The path, or the user."`
+	One   Levels `json:"one"`
+	Other Levels `json:"other"`
+}
+
+func (s *Server) compare(ctx context.Context, from, to time.Time, users, paths []string) (Comparison, error) {
+	svc := s.on(ctx)
+	given := 0
+	for _, is := range []bool{!from.IsZero(), len(users) > 0, len(paths) > 0} {
+		if is {
+			given++
+		}
+	}
+	switch {
+	case given != 1 || len(users) == 1 || len(paths) == 1:
+		return Comparison{}, &service.Error{Kind: service.Invalid, Field: "from", Message: "compare two moments, two users or two paths"}
+	case len(users) == 2:
+		return compareUsers(svc, users[0], users[1])
+	case len(paths) == 2:
+		return comparePaths(svc, paths[0], paths[1])
+	}
+	before, err := svc.AsOf(ctx, from)
+	if err != nil {
+		return Comparison{}, err
+	}
+	after := svc
+	out := Comparison{One: from.Format(time.RFC3339), Other: "now", Apart: []Apart{}}
+	if !to.IsZero() {
+		if after, err = svc.AsOf(ctx, to); err != nil {
+			return Comparison{}, err
+		}
+		out.Other = to.Format(time.RFC3339)
+	}
+	e := effectOf(before.Became(after))
+	out.Effect = &e
+	return out, nil
+}
+
+func compareUsers(svc *service.Service, one, other string) (Comparison, error) {
+	a, err := reachOf(svc, one)
+	if err != nil {
+		return Comparison{}, err
+	}
+	b, err := reachOf(svc, other)
+	if err != nil {
+		return Comparison{}, err
+	}
+	out := Comparison{One: a.User, Other: b.User, Apart: []Apart{}}
+	paths := make(map[string]bool)
+	for _, spot := range append(slices.Clone(a.Spots), b.Spots...) {
+		paths[spot.Path] = true
+	}
+	for _, p := range sortedNames(paths) {
+		x, y := spotAt(a.Spots, p), spotAt(b.Spots, p)
+		if x != y {
+			out.Apart = append(out.Apart, Apart{p, x, y})
+		}
+	}
+	return out, nil
+}
+
+func sortedNames(m map[string]bool) []string {
+	out := make([]string, 0, len(m))
+	for name := range m {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// spotAt is the level on a path: that of the nearest spot above.
+func spotAt(spots []Spot, path string) Levels {
+	for {
+		for _, s := range spots {
+			if s.Path == path {
+				return s.Level
+			}
+		}
+		i := strings.LastIndexByte(path, '/')
+		if i < 0 {
+			return levelsOf(audit.Pair{})
+		}
+		path = path[:i]
+	}
+}
+
+func comparePaths(svc *service.Service, one, other string) (Comparison, error) {
+	a := svc.Audit()
+	var standing [2]*audit.Standing
+	var names [2]string
+	for i, full := range []string{one, other} {
+		f, at, err := svc.Locate(full)
+		if err != nil {
+			return Comparison{}, err
+		}
+		standing[i], names[i] = a.At(f, at.Path, at.File), f.Display(at.Path)
+	}
+	out := Comparison{One: names[0], Other: names[1], Apart: []Apart{}}
+	for i, u := range svc.Policy().Directory.Users() {
+		if x, y := standing[0].Of(int32(i)), standing[1].Of(int32(i)); x != y {
+			out.Apart = append(out.Apart, Apart{u.Name, levelsOf(x), levelsOf(y)})
+		}
+	}
+	return out, nil
+}

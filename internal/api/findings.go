@@ -1,0 +1,74 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/audit"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Finding is something that the audit holds to be wrong or risky.
+type Finding struct {
+	Key      string    `json:"key"`
+	Kind     string    `json:"kind"`
+	Severity string    `json:"severity" enum:"low,medium,high"`
+	Subject  string    `json:"subject" doc:"The record it is about."`
+	Says     string    `json:"says"`
+	Mend     []string  `json:"mend" doc:"The commands that together mend it."`
+	Accepted *Accepted `json:"accepted,omitempty" doc:"Somebody lives with it."`
+}
+
+// Accepted is who lives with a finding, and for how long.
+type Accepted struct {
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+	By     string    `json:"by"`
+}
+
+func findingsOf(list []audit.Finding) []Finding {
+	out := []Finding{}
+	for _, f := range list {
+		one := Finding{Key: f.Key, Kind: f.Kind, Severity: f.Severity.String(), Subject: f.Subject, Says: f.Says, Mend: []string{}}
+		for _, m := range f.Mends {
+			one.Mend = append(one.Mend, service.Command(m))
+		}
+		if f.Accepted != nil {
+			one.Accepted = &Accepted{f.Accepted.Reason, f.Accepted.Until.UTC(), f.Accepted.By}
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+func (s *Server) registerFindings() {
+	handle(s, operation("list-findings", http.MethodGet, "/findings", "List what the audit holds to be wrong or risky, the gravest first", "audit"), func(ctx context.Context, in *struct {
+		When
+		All bool `query:"all" doc:"Those that are accepted as well."`
+	}) ([]Finding, error) {
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return nil, err
+		}
+		var list []audit.Finding
+		for _, f := range svc.Audit().Findings() {
+			if in.All || f.Accepted == nil {
+				list = append(list, f)
+			}
+		}
+		return findingsOf(list), nil
+	})
+	do(s, operation("accept-finding", http.MethodPut, "/findings/{name}/acceptance", "Live with a finding until a day", "audit"), func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Reason string    `json:"reason" minLength:"1" maxLength:"500"`
+			Until  time.Time `json:"until"`
+		}
+	}) error {
+		return s.on(ctx).AcceptFinding(ctx, caller(ctx), in.Name, in.Body.Reason, in.Body.Until)
+	})
+	do(s, operation("reopen-finding", http.MethodDelete, "/findings/{name}/acceptance", "Live with a finding no more", "audit"), func(ctx context.Context, in *Named) error {
+		return s.on(ctx).ReopenFinding(ctx, caller(ctx), in.Name)
+	})
+}

@@ -1,0 +1,156 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"path"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/audit"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Request is a request to this API that is not sent but tried out.
+type Request struct {
+	Method string          `json:"method" enum:"POST,PUT,PATCH,DELETE"`
+	Path   string          `json:"path" maxLength:"8192" doc:"Below /api/v1, with its query: entries, or entries/12?path=plates."`
+	Body   json.RawMessage `json:"body,omitempty" doc:"As the route takes it."`
+}
+
+// Levels is what somebody may do over each protocol.
+type Levels struct {
+	SMB  string `json:"smb" doc:"nothing, pass, read, add, change or control; or read and add."`
+	NFS  string `json:"nfs" doc:"From whichever host leaves most."`
+	Text string `json:"text" doc:"Both, in words."`
+}
+
+func levelsOf(p audit.Pair) Levels { return Levels{p.SMB.String(), p.NFS.String(), p.String()} }
+
+// Effect is what changes would do, or have done.
+type Effect struct {
+	Gain     int            `json:"gain" doc:"How many people gain something."`
+	Lose     int            `json:"lose" doc:"How many people lose something."`
+	Changes  []EffectOnPath `json:"changes"`
+	Warnings []Finding      `json:"warnings" doc:"What would be wrong that is not now."`
+	Mended   []Finding      `json:"mended" doc:"What is wrong now that would not be."`
+}
+
+// EffectOnPath is the same change for some people on a path and, where nothing else is said, below.
+type EffectOnPath struct {
+	Path   string   `json:"path"`
+	Gains  bool     `json:"gains"`
+	Loses  bool     `json:"loses"`
+	Was    Levels   `json:"was"`
+	Is     Levels   `json:"is"`
+	Count  int      `json:"count" doc:"How many people."`
+	People []string `json:"people" doc:"Who, by name; no more than a thousand."`
+}
+
+const mostNames = 1000
+
+func effectOf(e service.Effect) Effect {
+	out := Effect{Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Mended: findingsOf(e.Mended)}
+	gain, lose := make(map[identity.ID]bool), make(map[identity.ID]bool)
+	for i := range e.Changes {
+		c := &e.Changes[i]
+		p := EffectOnPath{Path: path.Join(c.Folder, c.Path), Gains: c.Gains(), Loses: c.Loses(), Was: levelsOf(c.Was), Is: levelsOf(c.Is), Count: len(c.People), People: []string{}}
+		for _, id := range c.People {
+			if p.Gains {
+				gain[id] = true
+			}
+			if p.Loses {
+				lose[id] = true
+			}
+			if len(p.People) < mostNames {
+				in := e.After
+				if in.User(id) == nil {
+					in = e.Before
+				}
+				p.People = append(p.People, in.Name(identity.UserPrincipal(id)))
+			}
+		}
+		out.Changes = append(out.Changes, p)
+	}
+	out.Gain, out.Lose = len(gain), len(lose)
+	return out
+}
+
+// try makes changes on a trial and gives that. What is turned down comes back as it would from the
+// route itself.
+func (s *Server) try(ctx context.Context, changes []Request) (*service.Service, error) {
+	if len(changes) == 0 {
+		return nil, &service.Error{Kind: service.Invalid, Field: "changes", Message: "no change to try"}
+	}
+	return s.on(ctx).Try(ctx, func(ctx context.Context, trial *service.Service) error {
+		ctx = context.WithValue(ctx, trialKey{}, trial)
+		for _, c := range changes {
+			if _, err := s.within(ctx, c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// within sends a request to this API itself, to the service in the context.
+func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
+	u, err := url.Parse("/api/v1/" + strings.TrimPrefix(strings.TrimPrefix(in.Path, "/"), "api/v1/"))
+	if err != nil {
+		return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: fmt.Sprintf("%q is no path of this API", in.Path)}
+	}
+	for _, part := range []string{"sign-in", "sign-out", "preview", "as-if", "setup"} {
+		if strings.HasPrefix(u.Path, "/api/v1/"+part) {
+			return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: part + " cannot be tried out"}
+		}
+	}
+	req, err := http.NewRequestWithContext(ctx, in.Method, u.String(), bytes.NewReader(in.Body))
+	if err != nil {
+		return nil, &service.Error{Kind: service.Invalid, Field: "method", Message: err.Error()}
+	}
+	req.RequestURI = u.RequestURI()
+	if len(in.Body) > 0 {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	rec := httptest.NewRecorder()
+	s.mux.ServeHTTP(rec, req)
+	if rec.Code < 400 {
+		return rec.Body.Bytes(), nil
+	}
+	p := &Problem{}
+	if err := json.Unmarshal(rec.Body.Bytes(), p); err != nil || p.Status == 0 {
+		return nil, fmt.Errorf("%s %s: %d", in.Method, in.Path, rec.Code)
+	}
+	return nil, p
+}
+
+func (s *Server) registerPreview() {
+	handle(s, operation(preview, http.MethodPost, "/preview", "Say what changes would do to whom, and make none of them", "audit"), func(ctx context.Context, in *struct {
+		Body struct {
+			Changes []Request `json:"changes" maxItems:"1000" doc:"In this order, as one."`
+		}
+	}) (Effect, error) {
+		trial, err := s.try(ctx, in.Body.Changes)
+		if err != nil {
+			return Effect{}, err
+		}
+		return effectOf(s.on(ctx).Effect(trial)), nil
+	})
+	handle(s, operation(asIf, http.MethodPost, "/as-if", "Answer a question as if changes had been made, and make none of them", "audit"), func(ctx context.Context, in *struct {
+		Body struct {
+			Changes []Request `json:"changes" maxItems:"1000"`
+			Ask     string    `json:"ask" maxLength:"8192" doc:"What to GET, below /api/v1, with its query: why?user=orla&path=plates."`
+		}
+	}) (json.RawMessage, error) {
+		trial, err := s.try(ctx, in.Body.Changes)
+		if err != nil {
+			return nil, err
+		}
+		return s.within(context.WithValue(ctx, trialKey{}, trial), Request{Method: http.MethodGet, Path: in.Body.Ask})
+	})
+}

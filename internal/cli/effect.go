@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+var effectFlags = []cli.Flag{
+	&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask before a change"},
+	&cli.BoolFlag{Name: "preview", Usage: "show what a change would do to whom, and do not make it"},
+	&cli.BoolFlag{Name: "names", Usage: "name everybody whom a change concerns"},
+}
+
+// withFlag is for questions that can be asked as if changes had been made.
+func withFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "with", Usage: `as if this had been done: "entry add plates allow orla read"; again for more`}
+}
+
+// touchesAccess says whether a route can change who may do what.
+func touchesAccess(path string) bool {
+	first, rest, _ := strings.Cut(path, "/")
+	switch first {
+	case "users", "groups":
+		return !strings.HasSuffix(rest, "/password")
+	case "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
+		return true
+	}
+	return false
+}
+
+var errRecorded = errors.New("recorded")
+
+// change stands before every request that changes something: it shows what that would do and asks.
+func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string, query url.Values, in any) error {
+	says := a.says
+	a.says = ""
+	if a.record != nil || touchesAccess(path) {
+		req, err := asRequest(method, path, query, in)
+		if err != nil {
+			return err
+		}
+		if a.record != nil {
+			*a.record = append(*a.record, req)
+			return errRecorded
+		}
+		var e api.Effect
+		if err := a.client.send(ctx, http.MethodPost, "preview", nil, map[string]any{"changes": []api.Request{req}}, &e); err != nil {
+			return err
+		}
+		if cmd.Bool("preview") {
+			if err := show(a, cmd, e, func(w io.Writer, e api.Effect) { printEffect(w, e, cmd.Bool("names")) }); err != nil {
+				return err
+			}
+			return errRecorded
+		}
+		if len(e.Changes)+len(e.Warnings)+len(e.Mended) > 0 {
+			printEffect(a.err, e, cmd.Bool("names"))
+			if says == "" && (len(e.Changes) > 0 || len(e.Warnings) > 0) {
+				says = "This is what it does."
+			}
+		}
+	}
+	if says == "" || cmd.Bool("yes") {
+		return nil
+	}
+	if !a.terminal {
+		return &failure{code: exitUsage, msg: says + " Nothing was done: say --yes, since there is no terminal to ask at."}
+	}
+	fmt.Fprint(a.err, says, " Go on? [y/N] ")
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	if err != nil && line == "" || !strings.EqualFold(strings.TrimSpace(line), "y") {
+		return &failure{code: exitFailed, msg: "nothing was done"}
+	}
+	return nil
+}
+
+func asRequest(method, path string, query url.Values, in any) (api.Request, error) {
+	req := api.Request{Method: method, Path: path}
+	if len(query) > 0 {
+		req.Path += "?" + query.Encode()
+	}
+	var err error
+	if in != nil {
+		req.Body, err = json.Marshal(in)
+	}
+	return req, err
+}
+
+// confirm says what is about to happen; the question comes with what it does to whom.
+func (a *app) confirm(_ *cli.Command, effect string) error {
+	a.says = effect
+	return nil
+}
+
+func people(n int) string {
+	if n == 1 {
+		return "1 person"
+	}
+	return fmt.Sprintf("%d people", n)
+}
+
+// printEffect says first how many gain and lose, then where, then who.
+func printEffect(w io.Writer, e api.Effect, names bool) {
+	switch {
+	case len(e.Changes) == 0:
+		fmt.Fprintln(w, "Nobody gains or loses anything.")
+	case e.Lose == 0:
+		fmt.Fprintf(w, "%s gain%s.\n", people(e.Gain), verbEnd(e.Gain))
+	case e.Gain == 0:
+		fmt.Fprintf(w, "%s lose%s.\n", people(e.Lose), verbEnd(e.Lose))
+	default:
+		fmt.Fprintf(w, "%s gain%s, %s lose%s.\n", people(e.Gain), verbEnd(e.Gain), people(e.Lose), verbEnd(e.Lose))
+	}
+	if len(e.Changes) > 0 {
+		t := newTable("", "path", "was", "becomes", "for")
+		t.wrapLast = true
+		for i, c := range e.Changes {
+			if i == mostShown && !names {
+				t.row("", fmt.Sprintf("and %d more; --names lists them all", len(e.Changes)-i), "", "", "")
+				break
+			}
+			mark := "loses"
+			switch {
+			case c.Gains && c.Loses:
+				mark = "both"
+			case c.Gains:
+				mark = "gains"
+			}
+			t.row(mark, c.Path, c.Was.Text, c.Is.Text, nameSome(c.People, c.Count, names))
+		}
+		t.print(w)
+	}
+	for _, f := range e.Warnings {
+		fmt.Fprintf(w, "Mind: %s: %s. %s.\n", f.Kind, f.Subject, f.Says)
+		for _, m := range f.Mend {
+			fmt.Fprintln(w, "   ", m)
+		}
+	}
+	for _, f := range e.Mended {
+		fmt.Fprintf(w, "Mends: %s: %s.\n", f.Kind, f.Subject)
+	}
+}
+
+const mostShown = 20
+
+func verbEnd(n int) string {
+	if n == 1 {
+		return "s"
+	}
+	return ""
+}
+
+func nameSome(names []string, count int, all bool) string {
+	const most = 4
+	if all || count <= most {
+		s := strings.Join(names, ", ")
+		if count > len(names) {
+			s += fmt.Sprintf(" and %d more", count-len(names))
+		}
+		return s
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most-1], ", "), count-most+1)
+}
+
+// question asks a route of the audit, as if the changes of --with had been made.
+func question[T any](ctx context.Context, a *app, cmd *cli.Command, path string, query url.Values, text func(w io.Writer, v T)) error {
+	var changes []api.Request
+	for _, line := range cmd.StringSlice("with") {
+		req, err := a.recorded(ctx, cmd, line)
+		if err != nil {
+			return err
+		}
+		changes = append(changes, req...)
+	}
+	if len(changes) == 0 {
+		return ask(ctx, a, cmd, http.MethodGet, path, query, nil, text)
+	}
+	return ask(ctx, a, cmd, http.MethodPost, "as-if", nil, map[string]any{"changes": changes, "ask": path + "?" + query.Encode()}, text)
+}
+
+// recorded runs a command as far as the request that would change something.
+func (a *app) recorded(ctx context.Context, cmd *cli.Command, line string) ([]api.Request, error) {
+	words, err := words(line)
+	if err != nil {
+		return nil, err
+	}
+	if len(words) > 0 && words[0] == "amber" {
+		words = words[1:]
+	}
+	var got []api.Request
+	inner := &app{in: a.in, out: io.Discard, err: io.Discard, record: &got}
+	err = inner.root().Run(ctx, append([]string{"amber", "--url", cmd.String("url")}, words...))
+	if len(got) > 0 {
+		return got, nil
+	}
+	var f *failure
+	if errors.As(err, &f) {
+		return nil, &failure{code: exitUsage, msg: fmt.Sprintf("--with %q: %s", line, f.msg), next: f.next}
+	}
+	return nil, usage("--with %q changes nothing", line)
+}
+
+// words parts a line as a shell does, as far as quotes and backslashes go.
+func words(line string) ([]string, error) {
+	var out []string
+	var at strings.Builder
+	open, any := rune(0), false
+	escaped := false
+	for _, r := range line {
+		switch {
+		case escaped:
+			at.WriteRune(r)
+			escaped = false
+		case r == '\\' && open != '\'':
+			escaped, any = true, true
+		case open != 0 && r == open:
+			open = 0
+		case open == 0 && (r == '\'' || r == '"'):
+			open, any = r, true
+		case open == 0 && (r == ' ' || r == '\t'):
+			if any {
+				out = append(out, at.String())
+			}
+			at.Reset()
+			any = false
+		default:
+			at.WriteRune(r)
+			any = true
+		}
+	}
+	if open != 0 || escaped {
+		return nil, usage("%q has a quote that is not closed", line)
+	}
+	if any {
+		out = append(out, at.String())
+	}
+	return out, nil
+}

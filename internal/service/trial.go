@@ -1,0 +1,149 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/audit"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// attempt is what a trial does instead of touching anything on disk.
+type attempt struct {
+	modes map[objectAt]*posix.Attributes // what SetMode would have left
+}
+
+type objectAt struct {
+	folder int64
+	path   string
+}
+
+// Try makes changes and takes them back: do is given a service that starts from what is in force
+// and on which every use case works, and which afterwards still answers questions as of after
+// the changes. Nothing is committed, nothing on disk is touched. Whoever may look may try.
+func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: s.records, asOf: s.asOf,
+		trial: &attempt{modes: make(map[objectAt]*posix.Attributes)}}
+	trial.policy.Store(s.Policy())
+	err := s.store.Try(ctx, func(st *store.Store) error {
+		trial.store = st
+		return do(ctx, trial)
+	})
+	trial.store = s.store
+	return trial, err
+}
+
+// AsOf gives a service that answers as of a past moment, from the journal. What is on disk is as
+// it is today.
+func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
+	if at.After(time.Now()) {
+		return nil, invalid("at", "%s is still to come: the journal tells of the past", at.Format(time.RFC3339))
+	}
+	rows, err := s.store.JournalUntil(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	if len(rows) == 0 {
+		return nil, invalid("at", "the journal begins after %s", at.Format(time.RFC3339))
+	}
+	records, err := store.Rebuild(rows)
+	if err != nil {
+		return nil, err
+	}
+	policy, err := site.Compile(records)
+	if err != nil {
+		return nil, fmt.Errorf("policy as of %s: %w", at, err)
+	}
+	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: records, asOf: at}
+	past.policy.Store(policy)
+	return past, nil
+}
+
+// facts is what the audit is told of the disk: with what a trial would have changed there.
+type facts struct {
+	files.Facts
+	folder int64
+	trial  *attempt
+}
+
+func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
+	if a := f.trial.modes[objectAt{f.folder, path}]; a != nil {
+		return a, true
+	}
+	return f.Facts.UnixOf(path)
+}
+
+func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
+	known := files.FactsOf(s.Policy(), f)
+	if s.trial != nil {
+		return facts{known, f.ID, s.trial}
+	}
+	return known
+}
+
+// Audit begins an audit of what is in force.
+func (s *Service) Audit() *audit.Audit { return audit.New(s.Policy(), s.now(), s.factsOf) }
+
+// Effect is what changes would do.
+type Effect struct {
+	Before, After *identity.Directory
+	Changes       []audit.Change
+	Warnings      []audit.Finding // what would be wrong that is not
+	Mended        []audit.Finding // what is wrong that would not be
+}
+
+// Effect compares a trial with what is in force.
+func (s *Service) Effect(trial *Service) Effect {
+	now := s.now()
+	return became(audit.New(s.Policy(), now, s.factsOf), audit.New(trial.Policy(), now, trial.factsOf))
+}
+
+// Became compares what one service stands for with what a later one does.
+func (s *Service) Became(later *Service) Effect { return became(s.Audit(), later.Audit()) }
+
+func became(before, after *audit.Audit) Effect {
+	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: audit.Difference(before, after)}
+	e.Warnings, e.Mended = audit.FindingsApart(before, after)
+	return e
+}
+
+// AcceptFinding notes that somebody lives with a finding until a moment.
+func (s *Service) AcceptFinding(ctx context.Context, by Actor, key, reason string, until time.Time) error {
+	if strings.TrimSpace(reason) == "" || len(reason) > 500 {
+		return invalid("reason", "say why, in at most 500 bytes")
+	}
+	if !until.After(s.now()) {
+		return invalid("until", "%s has passed already", until.Format(time.RFC3339))
+	}
+	return s.change(ctx, by, "accept finding", key, func(tx *store.Tx) error {
+		for _, f := range s.Audit().Findings() {
+			if f.Key == key {
+				return tx.Run(ctx, `INSERT INTO acceptances (finding, reason, until, accepted_by) VALUES (?, ?, ?, ?)
+					ON CONFLICT (finding) DO UPDATE SET reason = excluded.reason, until = excluded.until, accepted_by = excluded.accepted_by`,
+					key, reason, until.UTC().Format(time.RFC3339), by.Name)
+			}
+		}
+		return notFound("name", "amber finding list --all", "there is no finding %q", key)
+	})
+}
+
+// ReopenFinding takes an acceptance back.
+func (s *Service) ReopenFinding(ctx context.Context, by Actor, key string) error {
+	return s.change(ctx, by, "reopen finding", key, func(tx *store.Tx) error {
+		for _, a := range s.Policy().Acceptances {
+			if a.Finding == key {
+				return tx.Run(ctx, `DELETE FROM acceptances WHERE id = ?`, a.ID)
+			}
+		}
+		return notFound("name", "amber finding list --all", "no finding %q is accepted", key)
+	})
+}
