@@ -108,6 +108,14 @@ type larkfell struct {
 		Entries map[string][]entry `yaml:"entries"`
 		Cut     map[string][]entry `yaml:"cut"` // the same, on paths that inherit nothing
 	} `yaml:"folders"`
+	Decide []struct {
+		Folder string `yaml:"folder"`
+		Who    string `yaml:"who"`
+	} `yaml:"decide"`
+	IDLists []struct {
+		Host  string            `yaml:"host"`
+		Users map[string]uint32 `yaml:"users"`
+	} `yaml:"idLists"`
 }
 
 // Load puts the scenario into a service that has no records yet. Volumes are made
@@ -203,6 +211,21 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			if _, err := svc.CreateExport(ctx, by, service.ExportInput{Folder: f.Name, Description: f.Export.Description, Rules: inputs(f.Export.Rules)}); err != nil {
 				return err
 			}
+		}
+	}
+	for _, d := range site.Decide {
+		in := service.EntryInput{Who: d.Who, Level: "read_acl,write_acl", Applies: []string{"folder"}, Note: "decides who gets in"}
+		if _, err := svc.AddEntry(ctx, by, d.Folder, in); err != nil {
+			return err
+		}
+	}
+	for _, l := range site.IDLists {
+		var passwd strings.Builder
+		for name, uid := range l.Users {
+			fmt.Fprintf(&passwd, "%s:x:%d:%d::/:/bin/false\n", name, uid, uid)
+		}
+		if _, _, err := svc.CheckNumbers(ctx, by, l.Host, passwd.String(), ""); err != nil {
+			return err
 		}
 	}
 	return svc.SetService(ctx, by, "nfs", true)

@@ -61,9 +61,16 @@ type Reach struct {
 
 // Matrix is the level of users or groups at the root of folders.
 type Matrix struct {
-	Folders []string    `json:"folders"`
+	Folders []Column    `json:"folders"`
 	Total   int         `json:"total" doc:"How many rows there are, filtered; a page may hold fewer."`
 	Rows    []MatrixRow `json:"rows"`
+}
+
+// Column is one folder of a matrix.
+type Column struct {
+	Name string `json:"name"`
+	SMB  bool   `json:"smb" doc:"It is published over SMB."`
+	NFS  bool   `json:"nfs" doc:"It is published over NFS."`
 }
 
 // MatrixRow is one user, or group, with a level for each folder.
@@ -184,9 +191,9 @@ func reachOf(svc *service.Service, name string) (Reach, error) {
 
 func matrixOf(svc *service.Service, groups bool, name string, page Page) Matrix {
 	p, a := svc.Policy(), svc.Audit()
-	out := Matrix{Folders: []string{}, Rows: []MatrixRow{}}
+	out := Matrix{Folders: []Column{}, Rows: []MatrixRow{}}
 	for _, f := range p.Folders {
-		out.Folders = append(out.Folders, f.Name)
+		out.Folders = append(out.Folders, Column{f.Name, len(f.Shares) > 0, len(f.Exports) > 0})
 	}
 	holds := func(s string) bool { return strings.Contains(identity.Fold(s), identity.Fold(name)) }
 	var rows []int32

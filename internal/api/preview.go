@@ -11,6 +11,8 @@ import (
 	"path"
 	"strings"
 
+	"github.com/go-chi/chi/v5"
+
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/service"
@@ -109,6 +111,8 @@ func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
 			return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: part + " cannot be tried out"}
 		}
 	}
+	// The router would take its own outer route for the way to this one.
+	ctx = context.WithValue(ctx, chi.RouteCtxKey, (*chi.Context)(nil))
 	req, err := http.NewRequestWithContext(ctx, in.Method, u.String(), bytes.NewReader(in.Body))
 	if err != nil {
 		return nil, &service.Error{Kind: service.Invalid, Field: "method", Message: err.Error()}

@@ -50,7 +50,7 @@ func (a *app) auditCommands() []*cli.Command {
 		&cli.StringFlag{Name: "name", Usage: "only users whose name holds this"},
 		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		q := at(args[0])
+		q := url.Values{"path": {args[0]}}
 		for _, flag := range []string{"level", "name"} {
 			if cmd.IsSet(flag) {
 				q.Set(flag, cmd.String(flag))
@@ -146,12 +146,14 @@ func printReach(w io.Writer, r api.Reach) {
 
 // printMatrix turns the table where there are too many folders for a line.
 func printMatrix(w io.Writer, m api.Matrix) {
-	cell := func(l api.Levels) string {
+	cell := func(f api.Column, l api.Levels) string {
 		switch {
 		case l.SMB == l.NFS && l.SMB == "nothing":
 			return "-"
-		case l.SMB == l.NFS:
+		case l.SMB == l.NFS || !f.NFS:
 			return l.SMB
+		case !f.SMB:
+			return l.NFS
 		case l.NFS == "nothing":
 			return l.SMB + " s"
 		case l.SMB == "nothing":
@@ -159,30 +161,34 @@ func printMatrix(w io.Writer, m api.Matrix) {
 		}
 		return l.SMB + " s, " + l.NFS + " n"
 	}
-	if len(m.Rows) > len(m.Folders) && len(m.Folders) > 8 || len(m.Folders) > 8 {
+	if len(m.Folders) > 8 {
 		t := newTable("who", "folder", "level")
 		for _, r := range m.Rows {
 			for i, f := range m.Folders {
-				if c := cell(r.Levels[i]); c != "-" {
-					t.row(r.Who, f, c)
+				if c := cell(f, r.Levels[i]); c != "-" {
+					t.row(r.Who, f.Name, c)
 				}
 			}
 		}
 		t.empty = "nobody gets anywhere"
 		t.print(w)
 	} else {
-		t := newTable(append([]string{""}, m.Folders...)...)
+		head := []string{""}
+		for _, f := range m.Folders {
+			head = append(head, f.Name)
+		}
+		t := newTable(head...)
 		t.empty = "there is nobody"
 		for _, r := range m.Rows {
 			row := []string{r.Who}
-			for _, l := range r.Levels {
-				row = append(row, cell(l))
+			for i, l := range r.Levels {
+				row = append(row, cell(m.Folders[i], l))
 			}
 			t.row(row...)
 		}
 		t.print(w)
 	}
-	fmt.Fprintln(w, "\ns: over SMB only, n: over NFS only (from the host that may most), neither: over both alike")
+	fmt.Fprintln(w, "\nWhere a folder is published over both: s is over SMB, n over NFS from the host that may most.")
 }
 
 func printComparison(w io.Writer, c api.Comparison, names bool) {

@@ -144,7 +144,9 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 	for _, f := range e.Warnings {
 		fmt.Fprintf(w, "Mind: %s: %s. %s.\n", f.Kind, f.Subject, f.Says)
 		for _, m := range f.Mend {
-			fmt.Fprintln(w, "   ", m)
+			if !strings.Contains(m, " remove ") { // what is not there yet need not be removed
+				fmt.Fprintln(w, "   ", m)
+			}
 		}
 	}
 	for _, f := range e.Mended {
@@ -200,7 +202,7 @@ func (a *app) recorded(ctx context.Context, cmd *cli.Command, line string) ([]ap
 	}
 	var got []api.Request
 	inner := &app{in: a.in, out: io.Discard, err: io.Discard, record: &got}
-	err = inner.root().Run(ctx, append([]string{"amber", "--url", cmd.String("url")}, words...))
+	err = inner.root().Run(aside{ctx}, append([]string{"amber", "--url", cmd.String("url")}, words...))
 	if len(got) > 0 {
 		return got, nil
 	}
@@ -210,6 +212,11 @@ func (a *app) recorded(ctx context.Context, cmd *cli.Command, line string) ([]ap
 	}
 	return nil, usage("--with %q changes nothing", line)
 }
+
+// aside is a context without what the outer command keeps in it.
+type aside struct{ context.Context }
+
+func (aside) Value(any) any { return nil }
 
 // words parts a line as a shell does, as far as quotes and backslashes go.
 func words(line string) ([]string, error) {

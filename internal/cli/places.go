@@ -193,13 +193,18 @@ func printFolder(w io.Writer, f api.Folder) {
 
 // noteOf is an entry's note, with its end date in front.
 func noteOf(e api.Entry) string {
-	switch {
-	case e.Ended:
-		return strings.TrimSpace("ended " + e.Ends.Local().Format("2 Jan 2006") + "  " + e.Note)
-	case e.Ends != nil:
-		return strings.TrimSpace("ends " + e.Ends.Local().Format("2 Jan 2006 15:04") + "  " + e.Note)
+	if e.Ends == nil {
+		return e.Note
 	}
-	return e.Note
+	word, at := "until ", e.Ends.Local()
+	if e.Ended {
+		word = "ended, was until "
+	}
+	day := at.Format("2 Jan 2006 15:04")
+	if at.Hour() == 0 && at.Minute() == 0 {
+		day = at.AddDate(0, 0, -1).Format("2 Jan 2006") // its last day
+	}
+	return strings.TrimSuffix(word+day+"; "+e.Note, "; ")
 }
 
 // printPlace lists the entries of a path; those inherited only if asked.

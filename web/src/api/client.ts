@@ -11,7 +11,7 @@ export type ClientRule = components['schemas']['ClientRule'];
 export type RuleBody = components['schemas']['RuleBody'];
 export type Why = components['schemas']['Why'];
 export type Gate = components['schemas']['Gate'];
-export type Level = components['schemas']['Entry']['level'];
+export type Level = 'pass' | 'read' | 'add' | 'change' | 'control';
 type Problem = components['schemas']['Problem'];
 
 export const api = createClient<paths>({ baseUrl: '/' });
