@@ -105,7 +105,7 @@ func (a amber) try(password string, args ...string) (out, errOut string, code in
 
 func (a amber) run(args ...string) string {
 	a.t.Helper()
-	out, errOut, code := a.try("", args...)
+	out, errOut, code := a.try("", append(args, "--yes")...)
 	require.Zero(a.t, code, "amber %s: %s", strings.Join(args, " "), errOut)
 	return out
 }
@@ -249,7 +249,7 @@ func TestDemoByCommandLine(t *testing.T) {
 		}
 		require.NotEmpty(t, mends)
 		for _, m := range mends {
-			cmd := exec.Command("/bin/sh", "-c", m) // as a person pastes it
+			cmd := exec.Command("/bin/sh", "-c", m+" --yes") // as a person pastes it
 			cmd.Env = []string{"HOME=" + a.home, "PATH=" + filepath.Dir(bin) + ":/usr/bin:/bin", "AMBER_URL=" + a.url}
 			said, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s: %s", m, said)
@@ -278,7 +278,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 					case <-stop:
 						return
 					default:
-						cmd := exec.Command(bin, "entry", "add", "nightlog", "allow", "orla", "read", "--note", fmt.Sprint(round, i, n))
+						cmd := exec.Command(bin, "entry", "add", "nightlog", "allow", "orla", "read", "--yes", "--note", fmt.Sprint(round, i, n))
 						cmd.Env = []string{"HOME=" + a.home, "AMBER_URL=" + a.url}
 						_ = cmd.Run()
 					}

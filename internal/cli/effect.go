@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -66,7 +67,7 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 		}
 		if len(e.Changes)+len(e.Warnings)+len(e.Mended) > 0 {
 			printEffect(a.err, e, cmd.Bool("names"))
-			if says == "" && (len(e.Changes) > 0 || len(e.Warnings) > 0) {
+			if says == "" && (len(e.Changes) > 0 || grave(e.Warnings)) {
 				says = "This is what it does."
 			}
 		}
@@ -83,6 +84,11 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 		return &failure{code: exitFailed, msg: "nothing was done"}
 	}
 	return nil
+}
+
+// grave says whether a warning wants an answer.
+func grave(warnings []api.Finding) bool {
+	return slices.ContainsFunc(warnings, func(f api.Finding) bool { return f.Severity != "low" })
 }
 
 func asRequest(method, path string, query url.Values, in any) (api.Request, error) {

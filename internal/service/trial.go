@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -104,7 +105,10 @@ type Effect struct {
 // Effect compares a trial with what is in force.
 func (s *Service) Effect(trial *Service) Effect {
 	now := s.now()
-	return became(audit.New(s.Policy(), now, s.factsOf), audit.New(trial.Policy(), now, trial.factsOf))
+	e := became(audit.New(s.Policy(), now, s.factsOf), audit.New(trial.Policy(), now, trial.factsOf))
+	// A new group is empty and unused until the next command.
+	e.Warnings = slices.DeleteFunc(e.Warnings, func(f audit.Finding) bool { return f.Kind == audit.EmptyGroup || f.Kind == audit.UnusedGroup })
+	return e
 }
 
 // Became compares what one service stands for with what a later one does.
