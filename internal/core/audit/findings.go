@@ -83,9 +83,14 @@ func (x *finder) add(kind string, s Severity, key, subject, says string, mends .
 }
 
 // Findings lists all that the audit holds against the site, the gravest first.
-func (a *Audit) Findings() []Finding {
+func (a *Audit) Findings() []Finding { return a.findings(nil) }
+
+func (a *Audit) findings(skip map[int64]bool) []Finding {
 	x := &finder{Audit: a}
 	for _, pf := range a.Policy.Folders {
+		if skip[pf.ID] {
+			continue
+		}
 		f := a.folder(pf)
 		if pf.Unix() {
 			x.modes(f)
@@ -107,7 +112,21 @@ func (a *Audit) Findings() []Finding {
 
 // FindingsApart gives what is found after and not before, and the other way round.
 func FindingsApart(before, after *Audit) (come, gone []Finding) {
-	was, is := before.Findings(), after.Findings()
+	c := newComparison(before, after)
+	skipB, skipA := make(map[int64]bool), make(map[int64]bool)
+	for _, pair := range c.folders() {
+		if c.untouched(pair[0], pair[1]) {
+			skipB[pair[0].ID], skipA[pair[1].ID] = true, true
+		}
+	}
+	var was []Finding
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		was = before.findings(skipB)
+	}()
+	is := after.findings(skipA)
+	<-done
 	apart := func(these, those []Finding) (out []Finding) {
 		have := make(map[string]bool)
 		for _, f := range those {

@@ -110,31 +110,59 @@ func (s *structure) lasting(v vector, r *acl.Rule, dist int, file bool) {
 			if e.Deny != deny || !e.Reaches(dist, file) || !deny && !e.Expires.IsZero() || e.Ended(s.x.Now) {
 				continue
 			}
-			group, user := s.named(e)
-			if group == nil && user == identity.None && deny {
-				group = s.all // an owner, whoever that is
+			who := s.named(e)
+			if who.group == nil && who.user == identity.None && deny {
+				who.group = s.all // an owner, whoever that is
 			}
-			v.put(s.f.parts, e.Bits(!file), deny, group, user)
+			v.put(s.f.parts, e.Bits(!file), deny, who.group, who.user)
 		}
 	}
 }
 
-// named is whom an entry names whatever the object.
-func (s *structure) named(e *acl.Entry) (identity.People, int32) {
-	if e.Who == identity.Everyone {
-		return s.all, identity.None
+// named is whom an entry names whatever the object: a set, or one user, or where group is nil and
+// user is None, nobody that is known.
+type named struct {
+	group identity.People
+	user  int32
+}
+
+func (n named) word(i int) uint64 {
+	switch {
+	case n.group != nil:
+		return n.group[i]
+	case n.user >= 0 && int(n.user/64) == i:
+		return 1 << (n.user % 64)
 	}
-	return whom(s.x.Policy.Directory, e.Who, acl.Ownership{User: identity.None, Group: identity.None})
+	return 0
+}
+
+// words is where the set can have anybody.
+func (n named) words(length int) (from, to int) {
+	switch {
+	case n.group != nil:
+		return 0, length
+	case n.user >= 0:
+		return int(n.user / 64), int(n.user/64) + 1
+	}
+	return 0, 0
+}
+
+func (s *structure) named(e *acl.Entry) named {
+	if e.Who == identity.Everyone {
+		return named{s.all, identity.None}
+	}
+	group, user := whom(s.x.Policy.Directory, e.Who, acl.Ownership{User: identity.None, Group: identity.None})
+	return named{group, user}
 }
 
 func (s *structure) people(e *acl.Entry) identity.People {
-	group, user := s.named(e)
-	if group != nil {
-		return group
+	n := s.named(e)
+	if n.group != nil {
+		return n.group
 	}
 	one := s.x.Policy.Directory.NoPeople()
-	if user >= 0 {
-		one.Add(user)
+	if n.user >= 0 {
+		one.Add(n.user)
 	}
 	return one
 }
@@ -168,7 +196,11 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 		}
 	}
 	narrowFirst := slices.Clone(kept)
-	slices.SortStableFunc(narrowFirst, func(a, b *acl.Entry) int { return s.size(a) - s.size(b) })
+	sizes := make(map[*acl.Entry]int, len(kept))
+	for _, e := range kept {
+		sizes[e] = s.size(e)
+	}
+	slices.SortStableFunc(narrowFirst, func(a, b *acl.Entry) int { return sizes[a] - sizes[b] })
 	flagged := make(map[int64]bool)
 	for _, e := range narrowFirst {
 		if why := x.gone(e); why != "" {
@@ -176,7 +208,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 			flagged[e.ID] = true
 			continue
 		}
-		if e.Who.Kind == identity.KindOwner || e.Who.Kind == identity.KindOwningGroup || s.people(e).Empty() {
+		if e.Who.Kind == identity.KindOwner || e.Who.Kind == identity.KindOwningGroup || sizes[e] == 0 {
 			continue
 		}
 		kind, says := s.judge(e, kept, kinds)
@@ -205,7 +237,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 }
 
 func (s *structure) size(e *acl.Entry) int {
-	if group, _ := s.named(e); group != nil {
+	if group := s.named(e).group; group != nil {
 		return group.Count()
 	}
 	return 1
@@ -213,7 +245,8 @@ func (s *structure) size(e *acl.Entry) int {
 
 // judge says whether an entry could go without anybody noticing, and why.
 func (s *structure) judge(e *acl.Entry, kept []*acl.Entry, kinds []kind) (verdict, says string) {
-	who := s.people(e)
+	who := s.named(e)
+	var denied, allowed []named
 	reached, shadowed, redundant := false, true, true
 	for _, k := range kinds {
 		if !e.Reaches(k.dist, k.file) {
@@ -224,25 +257,25 @@ func (s *structure) judge(e *acl.Entry, kept []*acl.Entry, kinds []kind) (verdic
 			if atom&e.Bits(!k.file) == 0 {
 				continue
 			}
-			var denied, allowed []identity.People
+			denied, allowed = denied[:0], allowed[:0]
 			if k.from != nil {
-				allowed = append(allowed, k.from[i])
+				allowed = append(allowed, named{group: k.from[i]})
 			}
 			for _, other := range kept {
 				if other == e || !other.Reaches(k.dist, k.file) || other.Bits(!k.file)&atom == 0 {
 					continue
 				}
-				if p := s.people(other); other.Deny {
-					denied = append(denied, p)
+				if other.Deny {
+					denied = append(denied, s.named(other))
 				} else {
-					allowed = append(allowed, p)
+					allowed = append(allowed, s.named(other))
 				}
 			}
 			if e.Deny {
 				redundant = redundant && !meets(who, allowed, denied)
 			} else {
-				shadowed = shadowed && covered(who, denied)
-				redundant = redundant && covered(who, append(denied, allowed...))
+				shadowed = shadowed && covered(who, denied, nil)
+				redundant = redundant && covered(who, denied, allowed)
 			}
 			if !redundant {
 				return "", ""
@@ -263,10 +296,18 @@ func (s *structure) judge(e *acl.Entry, kept []*acl.Entry, kinds []kind) (verdic
 }
 
 // covered says whether everybody in who is in one of the others.
-func covered(who identity.People, others []identity.People) bool {
-	for i, w := range who {
-		for _, o := range others {
-			w &^= o[i]
+func covered(who named, some, more []named) bool {
+	from, to := who.words(len(who.group))
+	for i := from; i < to; i++ {
+		w := who.word(i)
+		for _, o := range some {
+			w &^= o.word(i)
+		}
+		for _, o := range more {
+			if w == 0 {
+				break
+			}
+			w &^= o.word(i)
 		}
 		if w != 0 {
 			return false
@@ -276,16 +317,17 @@ func covered(who identity.People, others []identity.People) bool {
 }
 
 // meets says whether anybody in who is allowed and not denied by others.
-func meets(who identity.People, allowed, denied []identity.People) bool {
-	for i, w := range who {
+func meets(who named, allowed, denied []named) bool {
+	from, to := who.words(len(who.group))
+	for i := from; i < to; i++ {
 		var a uint64
 		for _, o := range allowed {
-			a |= o[i]
+			a |= o.word(i)
 		}
 		for _, o := range denied {
-			a &^= o[i]
+			a &^= o.word(i)
 		}
-		if w&a != 0 {
+		if who.word(i)&a != 0 {
 			return true
 		}
 	}
@@ -296,6 +338,9 @@ func meets(who identity.People, allowed, denied []identity.People) bool {
 func (s *structure) blocked(e *acl.Entry, at string, fr *frame, above []*node) {
 	x, d := s.x, s.x.Policy.Directory
 	if e.Who.Kind == identity.KindOwner || e.Who.Kind == identity.KindOwningGroup || len(above) == 0 {
+		return
+	}
+	if n := s.named(e); n.group == nil && (n.user == identity.None || fr.passed.Has(n.user)) {
 		return
 	}
 	who := s.people(e).Clone()
@@ -337,7 +382,7 @@ func (s *structure) letPass(n *node, e *acl.Entry, stuck identity.People) []acce
 	var mends []access.Mend
 	if n.rule != nil {
 		for i := range n.rule.Entries {
-			if r := &n.rule.Entries[i]; r.Deny && r.Bits(true)&acl.Execute != 0 && meets(stuck, []identity.People{s.people(r)}, nil) {
+			if r := &n.rule.Entries[i]; r.Deny && r.Bits(true)&acl.Execute != 0 && meets(named{group: stuck}, []named{s.named(r)}, nil) {
 				mends = append(mends, access.Mend{Kind: access.MendRemove, Path: at, EntryID: r.ID})
 			}
 		}
