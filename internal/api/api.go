@@ -110,6 +110,7 @@ func New(c Config) *Server {
 	s.registerSession()
 	s.registerPeople()
 	s.registerPlaces()
+	s.registerArrangements()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

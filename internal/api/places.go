@@ -231,15 +231,19 @@ func (s *Server) registerPlaces() {
 			Permissions string `json:"permissions,omitempty" enum:"acl,unix" doc:"What decides; entries if left out."`
 			Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
 			Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" doc:"Octal, of the folder itself, where modes decide."`
+			ArrangementBody
 		}
 	}) (Folder, error) {
 		b := in.Body
 		f, err := s.on(ctx).CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
 			Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
+		if err == nil && b.Arrangement != "" {
+			err = s.on(ctx).Arrange(ctx, caller(ctx), f.Name, b.Arrangement, b.Team, b.Others)
+		}
 		if err != nil {
 			return Folder{}, err
 		}
-		return folderOf(s.on(ctx).Policy(), f), nil
+		return folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID)), nil
 	})
 	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveFolder(ctx, caller(ctx), in.Name)

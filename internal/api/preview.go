@@ -38,6 +38,8 @@ func levelsOf(p audit.Pair) Levels { return Levels{p.SMB.String(), p.NFS.String(
 type Effect struct {
 	Gain     int            `json:"gain" doc:"How many people gain something."`
 	Lose     int            `json:"lose" doc:"How many people lose something."`
+	Added    int            `json:"added" doc:"How many entries would be written."`
+	Removed  int            `json:"removed" doc:"How many entries would go."`
 	Changes  []EffectOnPath `json:"changes"`
 	Warnings []Finding      `json:"warnings" doc:"What would be wrong that is not now."`
 	Mended   []Finding      `json:"mended" doc:"What is wrong now that would not be."`
@@ -57,7 +59,7 @@ type EffectOnPath struct {
 const mostNames = 1000
 
 func effectOf(e service.Effect) Effect {
-	out := Effect{Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Mended: findingsOf(e.Mended)}
+	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Mended: findingsOf(e.Mended)}
 	gain, lose := make(map[identity.ID]bool), make(map[identity.ID]bool)
 	for i := range e.Changes {
 		c := &e.Changes[i]

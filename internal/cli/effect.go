@@ -65,10 +65,10 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 			}
 			return errRecorded
 		}
-		if len(e.Changes)+len(e.Warnings)+len(e.Mended) > 0 {
+		if len(e.Changes)+len(e.Warnings)+len(e.Mended) > 0 || e.Added+e.Removed > 1 {
 			printEffect(a.err, e, cmd.Bool("names"))
-			if says == "" && (len(e.Changes) > 0 || grave(e.Warnings)) {
-				says = "This is what it does."
+			if says == "" && (len(e.Changes) > 0 || grave(e.Warnings) || e.Removed > 1) {
+				says = "That is what it does."
 			}
 		}
 	}
@@ -118,6 +118,9 @@ func people(n int) string {
 
 // printEffect says first how many gain and lose, then where, then who.
 func printEffect(w io.Writer, e api.Effect, names bool) {
+	if e.Added+e.Removed > 1 {
+		fmt.Fprintf(w, "%d entries written, %d gone.\n", e.Added, e.Removed)
+	}
 	switch {
 	case len(e.Changes) == 0:
 		fmt.Fprintln(w, "Nobody gains or loses anything.")

@@ -45,9 +45,17 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "permissions", Usage: "what decides: acl, the entries, or unix, each object's owner, group, mode and POSIX ACL", DefaultText: "acl"},
 			&cli.StringFlag{Name: "ownership", Usage: "where objects carry their owner: native, as the host's own, or mapped, in an extended attribute", DefaultText: "native for a service that runs as root"},
 			&cli.StringFlag{Name: "mode", Usage: "of the folder itself, in octal, with --permissions unix"},
+			&cli.StringFlag{Name: "arrangement", Usage: "a ready-made set of entries: amber arrangement list"},
+			&cli.StringSliceFlag{Name: "team", Usage: "users and groups for the arrangement's first blank"},
+			&cli.StringSliceFlag{Name: "others", Usage: "and for its second"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := map[string]string{"name": args[0]}
-			for _, f := range []string{"volume", "path", "description", "owner", "group", "permissions", "ownership", "mode"} {
+			b := map[string]any{"name": args[0]}
+			for _, f := range []string{"team", "others"} {
+				if cmd.IsSet(f) {
+					b[f] = cmd.StringSlice(f)
+				}
+			}
+			for _, f := range []string{"volume", "path", "description", "owner", "group", "permissions", "ownership", "mode", "arrangement"} {
 				if cmd.IsSet(f) {
 					b[f] = cmd.String(f)
 				}
@@ -69,7 +77,7 @@ func (a *app) placeCommands() []*cli.Command {
 		}),
 		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
 	)
-	return []*cli.Command{volume, folder, a.entryCommand()}
+	return []*cli.Command{volume, folder, a.arrangementCommand(), a.entryCommand()}
 }
 
 func (a *app) entryCommand() *cli.Command {
@@ -82,6 +90,52 @@ func (a *app) entryCommand() *cli.Command {
 		return a.done(cmd, said, path)
 	}
 	return group("entry", "who may do what, on a folder or a path in it",
+		a.leaf("set", "change an entry on the path it is written on", "PATH NUMBER", []cli.Flag{
+			&cli.StringFlag{Name: "level", Usage: "pass, read, add, change or control, or RFC 8881 bits"},
+			&cli.StringSliceFlag{Name: "applies", Usage: "what it reaches: folder, subfolders, files; direct for no further down"},
+			&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, a time, or never"},
+			&cli.StringFlag{Name: "note", Usage: "why it is there"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := make(map[string]any)
+			for _, f := range []string{"level", "note"} {
+				if cmd.IsSet(f) {
+					b[f] = cmd.String(f)
+				}
+			}
+			if cmd.IsSet("applies") {
+				b["applies"] = cmd.StringSlice("applies")
+			}
+			if cmd.IsSet("ends") {
+				t, err := endDate(cmd.String("ends"))
+				if err != nil {
+					return err
+				}
+				if b["ends"] = t; t.IsZero() {
+					delete(b, "ends")
+					b["endless"] = true
+				}
+			}
+			return ask(ctx, a, cmd, http.MethodPatch, "entries/"+escape(args[1]), at(args[0]), b, func(w io.Writer, p api.Place) { printPlace(w, p, false) })
+		}),
+		a.leaf("clear", "remove what is written on a path; data stays", "PATH", []cli.Flag{
+			&cli.BoolFlag{Name: "below", Usage: "and on all paths below"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			q := at(args[0])
+			if cmd.Bool("below") {
+				q.Set("below", "true")
+			}
+			a.says = "This removes what is written on " + args[0] + "."
+			if err := a.client.call(ctx, http.MethodDelete, "rules", q, nil, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "cleared %s", args[0])
+		}),
+		a.leaf("copy", "make what holds on one path, and below, hold on another", "FROM TO", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.client.call(ctx, http.MethodPost, "rules/copy", nil, map[string]string{"from": args[0], "to": args[1]}, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "what holds on %s holds on %s now", args[0], args[1])
+		}),
 		a.leaf("add", "write an entry on FOLDER or FOLDER/PATH; WHO is a user, a group, owner@, group@ or everyone@; LEVEL is pass, read, add, change or control, or RFC 8881 bits such as read_acl,write_acl", "PATH allow|deny WHO LEVEL", []cli.Flag{
 			&cli.StringSliceFlag{Name: "applies", Usage: "what it reaches: folder, subfolders, files; direct for no further down", DefaultText: "folder,subfolders,files"},
 			&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, or a time"},
@@ -117,6 +171,26 @@ func (a *app) entryCommand() *cli.Command {
 			return inherit(ctx, cmd, args[0], true, false, "%s inherits from above again")
 		}),
 	)
+}
+
+func (a *app) arrangementCommand() *cli.Command {
+	return group("arrangement", "ready-made sets of entries",
+		a.leaf("list", "list the arrangements and the blanks they have", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "arrangements", nil, nil, func(w io.Writer, list []api.Arrangement) {
+				t := newTable("name", "what it is", "--team", "--others")
+				for _, r := range list {
+					t.row(r.Name, r.Text, r.Team, r.Others)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("apply", "write an arrangement on a path, in the place of what is written there", "PATH NAME", []cli.Flag{
+			&cli.StringSliceFlag{Name: "team", Usage: "users and groups for its first blank", Required: true},
+			&cli.StringSliceFlag{Name: "others", Usage: "and for its second"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]any{"path": args[0], "arrangement": args[1], "team": cmd.StringSlice("team"), "others": cmd.StringSlice("others")}
+			return ask(ctx, a, cmd, http.MethodPut, "arrangement", nil, b, func(w io.Writer, p api.Place) { printPlace(w, p, false) })
+		}))
 }
 
 // entryBody reads allow|deny WHO LEVEL.

@@ -102,20 +102,6 @@ func (s *spots) lost(key Key) {
 	s.missing[key] = time.Now()
 }
 
-// mayCarry says whether an object may be put under other rules: as a copy would, that
-// takes reading it.
-func (o *Object) mayCarry(toDir string) error {
-	tree := o.w.v.folder.Tree
-	was, _ := split(o.path)
-	if o.w.v.folder.Unix() || tree.DeepestRule(was) == tree.DeepestRule(toDir) {
-		return nil
-	}
-	if read := acl.Read.Mask(o.Dir()); o.Granted()&read != read {
-		return o.w.v.denied(o.path, !o.Dir(), read)
-	}
-	return nil
-}
-
 // Link gives an object another name.
 func (o *Object) Link(dir *Object, name string) error {
 	if o.Dir() {
@@ -124,7 +110,7 @@ func (o *Object) Link(dir *Object, name string) error {
 	if err := dir.mayAdd(name, true); err != nil {
 		return err
 	}
-	if err := o.mayCarry(dir.path); err != nil {
+	if err := o.w.v.mayCarry(o.path, true, true, dir.path); err != nil {
 		return err
 	}
 	from, was := split(o.path)
@@ -203,7 +189,7 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 	if c.Dir() && o.path != to.path && w.v.folder.Unix() && !posix.Permits(&w.v.nfs.Unix, c.owner(), posix.Write) {
 		return w.v.denied(c.path, false, acl.AddFile) // its ".." is written to
 	}
-	if err := c.mayCarry(to.path); err != nil {
+	if err := w.v.mayCarry(c.path, !c.Dir(), false, to.path); err != nil {
 		return err
 	}
 	move := func() error { return o.renameOnDisk(name, to, toName) }

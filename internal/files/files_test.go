@@ -275,6 +275,44 @@ func TestRenaming(t *testing.T) {
 	require.ErrorIs(t, rename(piran, "slot/secret.txt", "secret.txt", false), ErrDenied)
 }
 
+// A directory is not carried out of its rules by who may not read all that is below it, nor given
+// another name where other rules hold, and stays where it is.
+func TestNothingLeaksByMoving(t *testing.T) {
+	l := newLarkfell(t)
+	change := func(id int64, who identity.ID) acl.Entry {
+		return acl.Entry{ID: id, Who: identity.UserPrincipal(who), Level: acl.Change, Applies: acl.Everywhere}
+	}
+	l.records.Folders[0].Rules = []acl.Rule{
+		{ID: 1, Path: "", Entries: []acl.Entry{change(1, piran)}},
+		{ID: 2, Path: "box/inner", Entries: []acl.Entry{{ID: 2, Deny: true, Who: identity.UserPrincipal(piran), Level: acl.Read, Applies: acl.Files}}},
+		{ID: 3, Path: "pub", Entries: []acl.Entry{change(3, piran), change(4, orla)}},
+		{ID: 4, Path: "near", Entries: []acl.Entry{{ID: 5, Who: identity.UserPrincipal(orla), Level: acl.Read, Applies: acl.Files | acl.DirectOnly}}},
+	}
+	l.compile()
+	for _, name := range []string{"box/inner/secret.txt", "pub/here.txt", "near/deep/far.txt", "plain/a.txt"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(l.root, filepath.Dir(name)), 0o770))
+		l.write(name, "s")
+	}
+	rename := func(user identity.ID, from, to string) error {
+		h, err := l.open(user, from, acl.Delete, OpenOnly)
+		if err != nil {
+			return err
+		}
+		defer h.Close()
+		return h.Rename(context.Background(), to, false)
+	}
+	require.ErrorIs(t, rename(piran, "box", "pub/box"), ErrDenied, "what is below could not be copied")
+	require.NoError(t, rename(piran, "box", "crate"), "the same rules hold there")
+	require.NoError(t, rename(piran, "plain", "pub/plain"), "all of it could be copied")
+	require.NoError(t, rename(piran, "pub/plain", "plain"))
+	require.NoError(t, rename(piran, "near/deep/far.txt", "near/far.txt"))
+	_, err := l.open(orla, "near/far.txt", acl.ReadData, OpenOnly)
+	require.ErrorIs(t, err, ErrDenied, "she may not pass the folder")
+	l.records.Folders[0].Rules[0].Entries = append(l.records.Folders[0].Rules[0].Entries, acl.Entry{ID: 9, Deny: true, Who: identity.UserPrincipal(piran), Level: acl.Read, Applies: acl.Files})
+	l.compile()
+	require.ErrorIs(t, rename(piran, "near/far.txt", "near/deep/far.txt"), ErrDenied, "an entry that reaches one of the two and not the other")
+}
+
 func TestListing(t *testing.T) {
 	l := newLarkfell(t)
 	require.NoError(t, syscall.Mkfifo(filepath.Join(l.root, "pipe"), 0o644))

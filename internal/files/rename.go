@@ -99,10 +99,8 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string) (Place,
 			return Place{}, err
 		}
 	}
-	if tree := v.folder.Tree; tree.DeepestRule(was) != tree.DeepestRule(dir) {
-		if read := acl.Read.Mask(!h.file); v.effective(from, h.file).Granted&read != read {
-			return Place{}, v.denied(from, h.file, read)
-		}
+	if err := v.mayCarry(from, h.file, false, dir); err != nil {
+		return Place{}, err
 	}
 	if !h.file { // nothing below may be open by SMB, which knows it by its path
 		n.mu.Lock()

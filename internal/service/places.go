@@ -398,13 +398,11 @@ func (s *Service) writeEntry(ctx context.Context, tx *store.Tx, in EntryInput, p
 	if err != nil {
 		return 0, err
 	}
-	if !in.Expires.IsZero() && !in.Expires.After(s.now()) {
-		return 0, invalid("ends", "%s has passed already: the entry would never count", in.Expires.Format(time.RFC3339))
+	e := acl.Entry{Deny: in.Deny, Who: who, Level: level, Mask: mask, Applies: applies, Expires: in.Expires, Note: in.Note}
+	if err := s.checkEntry(e); err != nil {
+		return 0, err
 	}
-	if len(in.Note) > 500 {
-		return 0, invalid("note", "the note is longer than 500 bytes")
-	}
-	return insertEntry(ctx, tx, place, share, acl.Entry{Deny: in.Deny, Who: who, Level: level, Mask: mask, Applies: applies, Expires: in.Expires, Note: in.Note})
+	return insertEntry(ctx, tx, place, share, e)
 }
 
 // insertEntry writes an entry on a place or a share; the other is nil.
@@ -425,16 +423,13 @@ func insertEntry(ctx context.Context, tx *store.Tx, place, share any, e acl.Entr
 // AddEntry writes an entry on FOLDER or FOLDER/PATH and gives its number.
 func (s *Service) AddEntry(ctx context.Context, by Actor, full string, in EntryInput) (int64, error) {
 	var id int64
-	f, at, err := s.place(full)
+	f, at, err := s.entryPlace(full)
 	if err != nil {
 		return 0, err
 	}
 	err = s.change(ctx, by, "add entry", f.Display(at.Path), func(tx *store.Tx) error {
 		if !at.Exists {
 			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: an entry there would say nothing", f.Display(at.Path))
-		}
-		if f.Unix() {
-			return conflict("path", "amber mode show "+quote(f.Display(at.Path)), "in %s owner, group and mode decide: an entry there would say nothing", f.Name)
 		}
 		place, err := tx.Place(ctx, f.ID, at.Path)
 		if err != nil {

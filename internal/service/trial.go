@@ -98,6 +98,8 @@ func (s *Service) Audit() *audit.Audit { return audit.New(s.Policy(), s.now(), s
 type Effect struct {
 	Before, After *identity.Directory
 	Changes       []audit.Change
+	Added         int             // entries written
+	Removed       int             // entries gone
 	Warnings      []audit.Finding // what would be wrong that is not
 	Mended        []audit.Finding // what is wrong that would not be
 }
@@ -117,7 +119,31 @@ func (s *Service) Became(later *Service) Effect { return became(s.Audit(), later
 func became(before, after *audit.Audit) Effect {
 	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: audit.Difference(before, after)}
 	e.Warnings, e.Mended = audit.FindingsApart(before, after)
+	was, is := entriesOf(before.Policy), entriesOf(after.Policy)
+	for id := range is {
+		if !was[id] {
+			e.Added++
+		}
+	}
+	for id := range was {
+		if !is[id] {
+			e.Removed++
+		}
+	}
 	return e
+}
+
+// entriesOf is the numbers of all entries on paths.
+func entriesOf(p *site.Policy) map[int64]bool {
+	out := make(map[int64]bool)
+	for _, f := range p.Folders {
+		for i := range f.Rules {
+			for j := range f.Rules[i].Entries {
+				out[f.Rules[i].Entries[j].ID] = true
+			}
+		}
+	}
+	return out
 }
 
 // AcceptFinding notes that somebody lives with a finding until a moment.

@@ -303,6 +303,24 @@ func (t *Tree) DeepestRule(path string) string {
 	return deepest
 }
 
+// SameWithin says whether the same entries bear on what is in two directories and has no rules of
+// its own.
+func (t *Tree) SameWithin(a, b string) bool {
+	from, x := t.inside(a)
+	other, y := t.inside(b)
+	return from == other && x == y
+}
+
+// inside is which rule is nearest to what is in a directory, and how far that is from it, as far as
+// it matters.
+func (t *Tree) inside(dir string) (rule string, distance int) {
+	rule = t.DeepestRule(dir)
+	if n := t.find(rule); dir == rule && n.rule != nil && slices.ContainsFunc(n.rule.Entries, func(e Entry) bool { return e.Applies&DirectOnly != 0 }) {
+		return rule, 1
+	}
+	return rule, 2
+}
+
 // Denies lists the deny entries that name the user and withhold some bit of
 // bits, whether or not an entry before them decides.
 func (a *ACL) Denies(who identity.Person, own Ownership, now time.Time, bits Mask) []*Ace {

@@ -1,0 +1,94 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Arrangement is a ready-made set of entries.
+type Arrangement struct {
+	Name   string `json:"name"`
+	Text   string `json:"text"`
+	Team   string `json:"team" doc:"What the team is for."`
+	Others string `json:"others,omitempty" doc:"What the others are for; there are none where it is left out."`
+}
+
+// ArrangementBody picks an arrangement and fills its blanks.
+type ArrangementBody struct {
+	Arrangement string   `json:"arrangement,omitempty" enum:"together,few-change,only-named,drop-place,personal" doc:"A ready-made set of entries."`
+	Team        []string `json:"team,omitempty" maxItems:"100" doc:"Users and groups for the arrangement's first blank."`
+	Others      []string `json:"others,omitempty" maxItems:"100" doc:"And for its second, where it has one."`
+}
+
+func (s *Server) registerArrangements() {
+	handle(s, operation("change-entry", http.MethodPatch, "/entries/{id}", "Change an entry on the path it is written on", "entries"), func(ctx context.Context, in *struct {
+		AtPath
+		ID   int64 `path:"id"`
+		Body struct {
+			Level   *string    `json:"level,omitempty" maxLength:"300"`
+			Applies []string   `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct"`
+			Ends    *time.Time `json:"ends,omitempty"`
+			Endless bool       `json:"endless,omitempty" doc:"It ends no more."`
+			Note    *string    `json:"note,omitempty" maxLength:"500"`
+		}
+	}) (Place, error) {
+		b := in.Body
+		change := service.EntryChange{Level: b.Level, Applies: b.Applies, Note: b.Note}
+		if b.Ends != nil {
+			at := b.Ends.UTC().Truncate(time.Second)
+			change.Expires = &at
+		}
+		if b.Endless {
+			change.Expires = &time.Time{}
+		}
+		if err := s.on(ctx).UpdateEntry(ctx, caller(ctx), in.Path, in.ID, change); err != nil {
+			return Place{}, err
+		}
+		return s.placeAt(ctx, in.Path)
+	})
+	do(s, operation("clear-rules", http.MethodDelete, "/rules", "Remove what is written on a path; data stays", "entries"), func(ctx context.Context, in *struct {
+		AtPath
+		Below bool `query:"below" doc:"And on all paths below."`
+	}) error {
+		return s.on(ctx).ClearRules(ctx, caller(ctx), in.Path, in.Below)
+	})
+	do(s, operation("copy-rules", http.MethodPost, "/rules/copy", "Make what holds on one path hold on another", "entries"), func(ctx context.Context, in *struct {
+		Body struct {
+			From string `json:"from" maxLength:"4096"`
+			To   string `json:"to" maxLength:"4096"`
+		}
+	}) error {
+		return s.on(ctx).CopyRules(ctx, caller(ctx), in.Body.From, in.Body.To)
+	})
+	handle(s, operation("list-arrangements", http.MethodGet, "/arrangements", "List the ready-made sets of entries", "entries"), func(context.Context, *struct{}) ([]Arrangement, error) {
+		out := []Arrangement{}
+		for _, a := range service.Arrangements() {
+			out = append(out, Arrangement(a))
+		}
+		return out, nil
+	})
+	handle(s, operation("arrange", http.MethodPut, "/arrangement", "Write a ready-made set of entries on a path, in the place of what is written there", "entries"), func(ctx context.Context, in *struct {
+		Body struct {
+			Path string `json:"path" maxLength:"4096"`
+			ArrangementBody
+		}
+	}) (Place, error) {
+		b := in.Body
+		if err := s.on(ctx).Arrange(ctx, caller(ctx), b.Path, b.Arrangement, b.Team, b.Others); err != nil {
+			return Place{}, err
+		}
+		return s.placeAt(ctx, b.Path)
+	})
+}
+
+// placeAt shows a path as it is now.
+func (s *Server) placeAt(ctx context.Context, path string) (Place, error) {
+	f, at, err := s.on(ctx).Locate(path)
+	if err != nil {
+		return Place{}, err
+	}
+	return placeOf(s.on(ctx).Policy(), f, at.Path, at.File), nil
+}

@@ -1,0 +1,343 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// EntryChange is what is to change of an entry; nil leaves a field as it is.
+type EntryChange struct {
+	Level   *string
+	Applies []string // none leaves them
+	Expires *time.Time
+	Note    *string
+}
+
+// UpdateEntry changes an explicit entry of FOLDER or FOLDER/PATH.
+func (s *Service) UpdateEntry(ctx context.Context, by Actor, full string, id int64, in EntryChange) error {
+	f, at, err := s.place(full)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "change entry "+itoa(id), f.Display(at.Path), func(tx *store.Tx) error {
+		entries := s.rule(f.ID, at.Path).Entries
+		i := slices.IndexFunc(entries, func(e acl.Entry) bool { return e.ID == id })
+		if i < 0 {
+			return notFound("id", "amber entry list "+quote(f.Display(at.Path)), "entry %d is not written on %s", id, f.Display(at.Path))
+		}
+		e := entries[i]
+		if in.Level != nil {
+			if e.Level, e.Mask, err = acl.ParseGrant(*in.Level); err != nil {
+				return invalid("level", "%v", err)
+			}
+		}
+		if len(in.Applies) > 0 {
+			if e.Applies, err = parseApplies(in.Applies); err != nil {
+				return err
+			}
+		}
+		if in.Expires != nil {
+			e.Expires = *in.Expires
+		}
+		if in.Note != nil {
+			e.Note = *in.Note
+		}
+		if err := s.checkEntry(e); err != nil {
+			return err
+		}
+		return tx.Run(ctx, `UPDATE entries SET level = ?, mask = ?, applies = ?, expires = ?, note = ? WHERE id = ?`,
+			int64(e.Level), int64(e.Mask), int64(e.Applies), instant(e.Expires), e.Note, id)
+	})
+}
+
+// checkEntry refuses what no entry can be.
+func (s *Service) checkEntry(e acl.Entry) error {
+	if e.Ended(s.now()) {
+		return invalid("ends", "%s has passed already: the entry would never count", e.Expires.Format(time.RFC3339))
+	}
+	if len(e.Note) > 500 {
+		return invalid("note", "the note is longer than 500 bytes")
+	}
+	return nil
+}
+
+// entryPlace finds a path that rules can be written on.
+func (s *Service) entryPlace(full string) (*site.PublishedFolder, files.Place, error) {
+	f, at, err := s.place(full)
+	if err != nil {
+		return nil, at, err
+	}
+	if f.Unix() {
+		return nil, at, conflict("path", "amber mode show "+quote(f.Display(at.Path)), "in %s owner, group and mode decide: entries there would say nothing", f.Name)
+	}
+	return f, at, nil
+}
+
+// ClearRules removes what is written on FOLDER or FOLDER/PATH, cuts included; with below, what is
+// written on all paths below as well. Data is not touched. What is on disk no more can be cleared.
+func (s *Service) ClearRules(ctx context.Context, by Actor, full string, below bool) error {
+	name, path, err := site.SplitPath(full)
+	if err != nil {
+		return invalid("path", "%v", err)
+	}
+	f, err := s.Folder(name)
+	if err != nil {
+		return err
+	}
+	if f.Tree.Rule(path) == nil { // perhaps in another case, as it is on disk
+		if _, at, err := s.place(full); err == nil {
+			path = at.Path
+		}
+	}
+	action := "clear rules"
+	if below {
+		action = "clear rules here and below"
+	}
+	return s.change(ctx, by, action, f.Display(path), func(tx *store.Tx) error {
+		found := false
+		for _, r := range s.Policy().Folder(f.ID).Rules {
+			if r.Path == path || below && (path == "" || strings.HasPrefix(r.Path, path+"/")) {
+				found = true
+				if err := eraseRule(ctx, tx, r.ID); err != nil {
+					return err
+				}
+			}
+		}
+		if !found {
+			return notFound("path", "amber folder show "+quote(f.Name), "nothing is written on %s", f.Display(path))
+		}
+		return tx.PrunePlaces(ctx, f.ID)
+	})
+}
+
+func eraseRule(ctx context.Context, tx *store.Tx, place int64) error {
+	if err := tx.Run(ctx, `DELETE FROM entries WHERE place_id = ?`, place); err != nil {
+		return err
+	}
+	return tx.Run(ctx, `UPDATE places SET cut = 0 WHERE id = ?`, place)
+}
+
+// putRule writes a rule in the place of what a path has.
+func putRule(ctx context.Context, tx *store.Tx, folder int64, r acl.Rule) error {
+	place, err := tx.Place(ctx, folder, r.Path)
+	if err != nil {
+		return err
+	}
+	if err := eraseRule(ctx, tx, place); err != nil {
+		return err
+	}
+	for _, e := range r.Entries {
+		if _, err := insertEntry(ctx, tx, place, nil, e); err != nil {
+			return err
+		}
+	}
+	return tx.Run(ctx, `UPDATE places SET cut = ? WHERE id = ?`, r.Cut && r.Path != "", place)
+}
+
+// CopyRules makes what holds on one path hold on another: its complete list is written there, and
+// the rules on paths below that are there too. What was written there before is removed.
+func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) error {
+	f, at, err := s.entryPlace(from)
+	if err != nil {
+		return err
+	}
+	g, there, err := s.entryPlace(to)
+	if err != nil {
+		return err
+	}
+	if f.ID == g.ID && (inside(at.Path, there.Path) || inside(there.Path, at.Path) || at.Path == "" || there.Path == "") {
+		return invalid("path", "%s and %s are one inside the other", f.Display(at.Path), g.Display(there.Path))
+	}
+	if !at.Exists || !there.Exists {
+		return notFound("path", "", "%s and %s are not both on disk", f.Display(at.Path), g.Display(there.Path))
+	}
+	return s.change(ctx, by, "copy rules of "+f.Display(at.Path), g.Display(there.Path), func(tx *store.Tx) error {
+		source, target := s.Policy().Folder(f.ID), s.Policy().Folder(g.ID)
+		for _, r := range target.Rules {
+			if r.Path == there.Path || under(r.Path, there.Path) {
+				if err := eraseRule(ctx, tx, r.ID); err != nil {
+					return err
+				}
+			}
+		}
+		own := s.rule(f.ID, at.Path)
+		top := acl.Rule{Path: there.Path, Cut: true, Entries: slices.Clone(own.Entries)}
+		if !own.Cut {
+			top.Entries = append(top.Entries, source.Tree.InheritedEntries(at.Path, at.File)...)
+		}
+		if err := putRule(ctx, tx, g.ID, top); err != nil {
+			return err
+		}
+		for _, r := range source.Rules {
+			if !under(r.Path, at.Path) {
+				continue
+			}
+			rest := strings.TrimPrefix(strings.TrimPrefix(r.Path, at.Path), "/")
+			path := rest
+			if there.Path != "" {
+				path = there.Path + "/" + rest
+			}
+			if found, err := files.Find(g.Root, path); err != nil || !found.Exists {
+				continue
+			}
+			r.Path = path
+			if err := putRule(ctx, tx, g.ID, r); err != nil {
+				return err
+			}
+		}
+		return tx.PrunePlaces(ctx, g.ID)
+	})
+}
+
+// under says whether a path is below another, which may be the folder itself.
+func under(path, dir string) bool {
+	return path != dir && (dir == "" || strings.HasPrefix(path, dir+"/"))
+}
+
+// SetRule writes a whole list on FOLDER or FOLDER/PATH in the place of what is written there.
+// Numbers of the entries do not count.
+func (s *Service) SetRule(ctx context.Context, by Actor, action, full string, cut bool, entries []acl.Entry) error {
+	f, at, err := s.entryPlace(full)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, action, f.Display(at.Path), func(tx *store.Tx) error {
+		if !at.Exists {
+			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: rules there would say nothing", f.Display(at.Path))
+		}
+		for _, e := range entries {
+			if err := s.checkEntry(e); err != nil {
+				return err
+			}
+		}
+		if err := putRule(ctx, tx, f.ID, acl.Rule{Path: at.Path, Cut: cut, Entries: entries}); err != nil {
+			return err
+		}
+		return tx.PrunePlaces(ctx, f.ID)
+	})
+}
+
+// Arrangement is a ready-made set of entries for what is often asked for. Each fills one or two
+// blanks: the team, who mostly work there, and the others, who look on.
+type Arrangement struct {
+	Name   string
+	Text   string
+	Team   string // what the blank is for; "" where there is none
+	Others string
+}
+
+// Arrangements lists them.
+func Arrangements() []Arrangement {
+	return []Arrangement{
+		{"together", "everyone on the team changes everything", "who changes", ""},
+		{"few-change", "a few change, the rest read", "who changes", "who reads"},
+		{"only-named", "only those named get in, and change everything", "who gets in", ""},
+		{"drop-place", "some put things in and change nothing, others read", "who adds", "who reads"},
+		{"personal", "everybody has a directory of their own, seen by nobody else", "whose directories these are", ""},
+	}
+}
+
+// Arrange writes an arrangement on FOLDER or FOLDER/PATH in the place of what is written there. A
+// personal one makes a directory for each user in the team that has none yet.
+func (s *Service) Arrange(ctx context.Context, by Actor, full, arrangement string, team, others []string) error {
+	i := slices.IndexFunc(Arrangements(), func(a Arrangement) bool { return a.Name == arrangement })
+	if i < 0 {
+		var names []string
+		for _, a := range Arrangements() {
+			names = append(names, a.Name)
+		}
+		return invalid("arrangement", "%q is not one of %s", arrangement, strings.Join(names, ", "))
+	}
+	a := Arrangements()[i]
+	if len(team) == 0 {
+		return invalid("team", "say %s", a.Team)
+	}
+	if a.Others == "" && len(others) > 0 {
+		return invalid("others", "%s: there are no others", a.Text)
+	}
+	f, at, err := s.entryPlace(full)
+	if err != nil {
+		return err
+	}
+	if at.File {
+		return invalid("path", "%s is a file", f.Display(at.Path))
+	}
+	teamLevel, applies := acl.Change, acl.Everywhere
+	switch a.Name {
+	case "drop-place":
+		teamLevel = acl.Add
+	case "personal":
+		teamLevel, applies = acl.Read, acl.Here
+	}
+	var entries []acl.Entry
+	add := func(field string, names []string, level acl.Level, applies acl.Applies) error {
+		for _, name := range names {
+			who, err := s.principal(field, name)
+			if err != nil {
+				return err
+			}
+			entries = append(entries, acl.Entry{Who: who, Level: level, Applies: applies})
+		}
+		return nil
+	}
+	if err := add("team", team, teamLevel, applies); err != nil {
+		return err
+	}
+	if err := add("others", others, acl.Read, acl.Everywhere); err != nil {
+		return err
+	}
+	if a.Name != "personal" {
+		return s.SetRule(ctx, by, "arrange "+a.Name, full, at.Path != "", entries)
+	}
+	return s.arrangePersonal(ctx, by, f, at, entries)
+}
+
+// arrangePersonal writes the entries of the folder, and on a directory for each user that they name
+// an entry for that user alone.
+func (s *Service) arrangePersonal(ctx context.Context, by Actor, f *site.PublishedFolder, at files.Place, entries []acl.Entry) error {
+	d := s.Policy().Directory
+	owners := d.NoPeople()
+	for _, e := range entries {
+		switch e.Who.Kind {
+		case identity.KindUser:
+			owners.Add(d.UserIndex(e.Who.ID))
+		case identity.KindGroup:
+			owners.Or(d.Members(d.GroupIndex(e.Who.ID)))
+		default:
+			return invalid("team", "%s is nobody to make a directory for: name users or groups", d.Name(e.Who))
+		}
+	}
+	if n := owners.Count(); n > 10_000 {
+		return invalid("team", "%d directories are more than are made at once", n)
+	}
+	return s.change(ctx, by, "arrange personal", f.Display(at.Path), func(tx *store.Tx) error {
+		if err := putRule(ctx, tx, f.ID, acl.Rule{Path: at.Path, Cut: at.Path != "", Entries: entries}); err != nil {
+			return err
+		}
+		for i := range owners.Each() {
+			u := d.Users()[i]
+			path := u.Name
+			if at.Path != "" {
+				path = at.Path + "/" + u.Name
+			}
+			rule := acl.Rule{Path: path, Entries: []acl.Entry{{Who: identity.UserPrincipal(u.ID), Level: acl.Change, Applies: acl.Everywhere}}}
+			if err := putRule(ctx, tx, f.ID, rule); err != nil {
+				return err
+			}
+			if s.trial == nil {
+				if err := files.MakeFolder(f.Root, path); err != nil {
+					return invalid("path", "%v", err)
+				}
+			}
+		}
+		return tx.PrunePlaces(ctx, f.ID)
+	})
+}
