@@ -13,9 +13,9 @@ import (
 // nothing stands for an object that is not there: nobody's, and closed.
 var nothing = posix.Attributes{UID: posix.Nobody, GID: posix.Nobody}
 
-// permits is posix.Permits for everybody: who has all the wanted bits at once. anon is the group
+// Permits is posix.Permits for everybody: who has all the wanted bits at once. anon is the group
 // that those are in who have no primary one.
-func (a *Audit) permits(at *posix.Attributes, want, anon uint32) identity.People {
+func (a *Audit) Permits(at *posix.Attributes, want, anon uint32) identity.People {
 	d := a.Policy.Directory
 	out := d.NoPeople()
 	if want == 0 {
@@ -108,12 +108,12 @@ func (a *Audit) unixLevels(at, parent *posix.Attributes, passed identity.People,
 			continue
 		}
 		copy(out[l], passed)
-		out[l].And(a.permits(at, need.Bits, anon))
+		out[l].And(a.Permits(at, need.Bits, anon))
 		if need.Owner {
 			out[l].And(a.those(0, at.UID))
 		}
 		if need.Remove {
-			out[l].And(a.permits(parent, posix.Write|posix.Exec, anon))
+			out[l].And(a.Permits(parent, posix.Write|posix.Exec, anon))
 			if parent.Mode&posix.Sticky != 0 {
 				out[l].And(a.those(0, at.UID, parent.UID))
 			}
@@ -155,7 +155,7 @@ func (f *folder) unixAt(path string) *Standing {
 	return f.unixStanding(path, attributes[last], parent, func(anon uint32) identity.People {
 		passed := f.audit.Policy.Directory.Everybody().Clone()
 		for _, up := range attributes[:last] {
-			passed.And(f.audit.permits(up, posix.Exec, anon))
+			passed.And(f.audit.Permits(up, posix.Exec, anon))
 		}
 		return passed
 	})
