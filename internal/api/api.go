@@ -111,6 +111,7 @@ func New(c Config) *Server {
 	s.registerPeople()
 	s.registerPlaces()
 	s.registerArrangements()
+	s.registerTexts()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

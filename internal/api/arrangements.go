@@ -84,6 +84,44 @@ func (s *Server) registerArrangements() {
 	})
 }
 
+func (s *Server) registerTexts() {
+	handle(s, operation("export-entries", http.MethodGet, "/acls", "Write what is explicit on a path in an open form", "entries"), func(ctx context.Context, in *struct {
+		AtPath
+		Format string `query:"format" enum:"nfs4,sddl,getfacl" default:"nfs4" doc:"NFSv4 ACL text, SDDL, or, where modes decide, what getfacl prints."`
+	}) (ListText, error) {
+		text, err := s.on(ctx).ListText(in.Path, service.Format(in.Format))
+		return ListText{text}, err
+	})
+	op := operation("import-entries", http.MethodPut, "/acls", "Write on a path what a text in an open form says, in the place of what is written there", "entries")
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Path   string `json:"path" maxLength:"4096"`
+			Format string `json:"format" enum:"nfs4,sddl"`
+			ListText
+		}
+	}) (Place, error) {
+		if err := s.on(ctx).ReadListText(ctx, caller(ctx), in.Body.Path, service.Format(in.Body.Format), in.Body.Text); err != nil {
+			return Place{}, err
+		}
+		return s.placeAt(ctx, in.Body.Path)
+	})
+	handle(s, operation("convert-folder", http.MethodPost, "/folders/{name}/convert", "Turn owners, modes and POSIX ACLs into entries, which decide from then on", "places"), func(ctx context.Context, in *Named) (Converted, error) {
+		rules, objects, err := s.on(ctx).ConvertFolder(ctx, caller(ctx), in.Name)
+		return Converted{objects, rules}, err
+	})
+}
+
+// ListText is an access control list in an open form.
+type ListText struct {
+	Text string `json:"text" maxLength:"200000"`
+}
+
+// Converted is what became of a folder's modes.
+type Converted struct {
+	Objects int `json:"objects" doc:"How many files and directories were looked at."`
+	Rules   int `json:"rules" doc:"On how many paths entries were written."`
+}
+
 // placeAt shows a path as it is now.
 func (s *Server) placeAt(ctx context.Context, path string) (Place, error) {
 	f, at, err := s.on(ctx).Locate(path)

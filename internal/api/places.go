@@ -232,11 +232,21 @@ func (s *Server) registerPlaces() {
 			Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
 			Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" doc:"Octal, of the folder itself, where modes decide."`
 			ArrangementBody
+			Convert bool `json:"convert,omitempty" doc:"Turn the owners, modes and POSIX ACLs of what is there already into entries."`
 		}
 	}) (Folder, error) {
 		b := in.Body
+		if b.Convert {
+			if b.Permissions != "" || b.Arrangement != "" {
+				return Folder{}, &service.Error{Kind: service.Invalid, Field: "convert", Message: "what is there becomes entries: say neither permissions nor an arrangement"}
+			}
+			b.Permissions = string(site.ByMode)
+		}
 		f, err := s.on(ctx).CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
 			Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
+		if err == nil && b.Convert {
+			_, _, err = s.on(ctx).ConvertFolder(ctx, caller(ctx), f.Name)
+		}
 		if err == nil && b.Arrangement != "" {
 			err = s.on(ctx).Arrange(ctx, caller(ctx), f.Name, b.Arrangement, b.Team, b.Others)
 		}

@@ -153,6 +153,28 @@ func (a *app) password(prompt string) (string, error) {
 	return string(raw), err
 }
 
+// readFile reads a file that a command names; - is the standard input.
+func (a *app) readFile(name string) (string, error) {
+	const most = 16 << 20
+	from := a.in
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return "", usage("%v", err)
+		}
+		defer f.Close()
+		from = f
+	}
+	raw, err := io.ReadAll(io.LimitReader(from, most+1))
+	if err != nil {
+		return "", usage("%s: %v", name, err)
+	}
+	if len(raw) > most {
+		return "", usage("%s is larger than %d bytes", name, most)
+	}
+	return string(raw), nil
+}
+
 // show prints an answer: as JSON if asked for, else as text makes it.
 func show[T any](a *app, cmd *cli.Command, v T, text func(w io.Writer, v T)) error {
 	if cmd.Bool("json") {

@@ -26,7 +26,10 @@ type client struct {
 	before func(method, path string, query url.Values, in any) error
 }
 
-const longestAnswer = 256 << 20
+const (
+	longestAnswer = 256 << 20
+	longWork      = 30 * time.Minute // for what looks at every file
+)
 
 func newClient(base string) (*client, error) {
 	u, err := url.Parse(strings.TrimSuffix(base, "/"))

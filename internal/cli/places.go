@@ -45,6 +45,7 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "permissions", Usage: "what decides: acl, the entries, or unix, each object's owner, group, mode and POSIX ACL", DefaultText: "acl"},
 			&cli.StringFlag{Name: "ownership", Usage: "where objects carry their owner: native, as the host's own, or mapped, in an extended attribute", DefaultText: "native for a service that runs as root"},
 			&cli.StringFlag{Name: "mode", Usage: "of the folder itself, in octal, with --permissions unix"},
+			&cli.BoolFlag{Name: "convert", Usage: "turn the owners, modes and POSIX ACLs of what is there already into entries"},
 			&cli.StringFlag{Name: "arrangement", Usage: "a ready-made set of entries: amber arrangement list"},
 			&cli.StringSliceFlag{Name: "team", Usage: "users and groups for the arrangement's first blank"},
 			&cli.StringSliceFlag{Name: "others", Usage: "and for its second"},
@@ -54,6 +55,9 @@ func (a *app) placeCommands() []*cli.Command {
 				if cmd.IsSet(f) {
 					b[f] = cmd.StringSlice(f)
 				}
+			}
+			if cmd.Bool("convert") {
+				b["convert"] = true
 			}
 			for _, f := range []string{"volume", "path", "description", "owner", "group", "permissions", "ownership", "mode", "arrangement"} {
 				if cmd.IsSet(f) {
@@ -74,6 +78,12 @@ func (a *app) placeCommands() []*cli.Command {
 		}),
 		a.leaf("show", "show a folder with everything written on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0]), nil, nil, printFolder)
+		}),
+		a.leaf("convert", "turn the owners, modes and POSIX ACLs of a folder into entries, which decide from then on", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			a.client.http.Timeout = longWork
+			return ask(ctx, a, cmd, http.MethodPost, "folders/"+escape(args[0])+"/convert", nil, struct{}{}, func(w io.Writer, c api.Converted) {
+				fmt.Fprintf(w, "%d files and directories looked at, entries written on %d paths\n", c.Objects, c.Rules)
+			})
 		}),
 		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
 	)
@@ -129,6 +139,23 @@ func (a *app) entryCommand() *cli.Command {
 				return err
 			}
 			return a.done(cmd, "cleared %s", args[0])
+		}),
+		a.leaf("export", "write what is explicit on a path in an open form", "PATH", []cli.Flag{
+			&cli.StringFlag{Name: "format", Usage: "nfs4, the text of the NFSv4 client tools; sddl; or, where modes decide, getfacl", Value: "nfs4"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			q := at(args[0])
+			q.Set("format", cmd.String("format"))
+			return ask(ctx, a, cmd, http.MethodGet, "acls", q, nil, func(w io.Writer, t api.ListText) { fmt.Fprint(w, t.Text) })
+		}),
+		a.leaf("import", "write on a path what a text says, in the place of what is written there; - is the standard input", "PATH FILE", []cli.Flag{
+			&cli.StringFlag{Name: "format", Usage: "nfs4 or sddl", Value: "nfs4"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			text, err := a.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			b := map[string]string{"path": args[0], "format": cmd.String("format"), "text": text}
+			return ask(ctx, a, cmd, http.MethodPut, "acls", nil, b, func(w io.Writer, p api.Place) { printPlace(w, p, false) })
 		}),
 		a.leaf("copy", "make what holds on one path, and below, hold on another", "FROM TO", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			if err := a.client.call(ctx, http.MethodPost, "rules/copy", nil, map[string]string{"from": args[0], "to": args[1]}, nil); err != nil {

@@ -88,12 +88,23 @@ func (f Facts) at(path string, look func(fd int, st *unix.Statx_t)) {
 // numbers gives the owner and group of an object, and its mode where one is kept; the
 // second result is false where it has none of its own.
 func (f Facts) numbers(fd int, st *unix.Statx_t) (posix.Attributes, bool) {
+	return f.numbersBy(xattrsOf(fd), st)
+}
+
+// xattrs reads one object's extended attributes.
+type xattrs func(name string, buf []byte) (int, error)
+
+func xattrsOf(fd int) xattrs {
+	return func(name string, buf []byte) (int, error) { return getxattr(fd, name, buf) }
+}
+
+func (f Facts) numbersBy(get xattrs, st *unix.Statx_t) (posix.Attributes, bool) {
 	a := posix.Attributes{UID: st.Uid, GID: st.Gid, Mode: uint32(st.Mode) & 0o7777, Dir: st.Mode&unix.S_IFMT == unix.S_IFDIR}
 	if f.native {
 		return a, true
 	}
 	var buf [48]byte
-	if n, err := getxattr(fd, ownerAttr, buf[:]); err == nil {
+	if n, err := get(ownerAttr, buf[:]); err == nil {
 		if parseOwner(string(buf[:n]), &a) {
 			return a, true
 		}
@@ -129,8 +140,10 @@ func parseOwner(s string, a *posix.Attributes) bool {
 }
 
 // read gives all that decides about an object where modes do.
-func (f Facts) read(fd int, st *unix.Statx_t) posix.Attributes {
-	a, _ := f.numbers(fd, st)
+func (f Facts) read(fd int, st *unix.Statx_t) posix.Attributes { return f.readBy(xattrsOf(fd), st) }
+
+func (f Facts) readBy(get xattrs, st *unix.Statx_t) posix.Attributes {
+	a, _ := f.numbersBy(get, st)
 	if !f.unix || st.Mode&unix.S_IFMT == unix.S_IFLNK {
 		return a
 	}
@@ -138,20 +151,20 @@ func (f Facts) read(fd int, st *unix.Statx_t) posix.Attributes {
 	if f.native {
 		access, def = hostACL, hostDefault
 	}
-	a.ACL = readACL(fd, access)
+	a.ACL = readACL(get, access)
 	if a.Dir {
-		a.Default = readACL(fd, def)
+		a.Default = readACL(get, def)
 	}
 	return a
 }
 
-func readACL(fd int, name string) posix.ACL {
+func readACL(get xattrs, name string) posix.ACL {
 	var small [256]byte
-	n, err := getxattr(fd, name, small[:])
+	n, err := get(name, small[:])
 	buf := small[:]
 	if errors.Is(err, unix.ERANGE) {
 		buf = make([]byte, 4+8*posix.MostACEs)
-		n, err = getxattr(fd, name, buf)
+		n, err = get(name, buf)
 	}
 	if err != nil {
 		return nil

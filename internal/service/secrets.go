@@ -59,9 +59,12 @@ func openSealer(path string) (sealer, error) {
 
 // HandleKey is the key that authenticates NFS file handles. It stays the same over restarts,
 // as handles do.
-func (s *Service) HandleKey() []byte {
-	m := hmac.New(sha256.New, s.keys.key)
-	m.Write([]byte("NFS file handles"))
+func (s *Service) HandleKey() []byte { return s.keys.derive("NFS file handles") }
+
+// derive makes a key, or a number that is always the same, for one use.
+func (s sealer) derive(use string) []byte {
+	m := hmac.New(sha256.New, s.key)
+	m.Write([]byte(use))
 	return m.Sum(nil)
 }
 

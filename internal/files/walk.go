@@ -1,0 +1,104 @@
+package files
+
+import (
+	"context"
+	"slices"
+	"strconv"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/posix"
+)
+
+// Found is one object that Walk came by. Its attributes are only to be read during the visit.
+type Found struct {
+	Path  string // below the folder; "" for the folder itself
+	Unix  *posix.Attributes
+	Owned acl.Ownership // as the policy numbers people; owners unknown to it are None
+}
+
+// Walk visits every file and directory of a folder, a directory before what is in it and the
+// names of a directory in order. Symbolic links and what is no file are passed over, other file
+// systems mounted below are not. It ends early with the context.
+func (f Facts) Walk(ctx context.Context, visit func(Found) error) error {
+	f.unix = true // ACLs count, whatever decides so far
+	root, err := unix.Open(f.root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return ErrGone
+	}
+	defer unix.Close(root)
+	var st unix.Statx_t
+	if err := statx(root, &st); err != nil {
+		return err
+	}
+	w := &walk{f: f, ctx: ctx, visit: visit, buf: make([]byte, direntBuffer)}
+	if err := w.one("", &st, xattrsOf(root)); err != nil {
+		return err
+	}
+	return w.directory(root, "")
+}
+
+type walk struct {
+	f     Facts
+	ctx   context.Context
+	visit func(Found) error
+	buf   []byte
+}
+
+func (w *walk) one(path string, st *unix.Statx_t, get xattrs) error {
+	a := w.f.readBy(get, st)
+	own := acl.Ownership{User: w.f.directory.UserIndexByUID(a.UID), Group: w.f.directory.GroupIndexByGID(a.GID)}
+	return w.visit(Found{path, &a, own})
+}
+
+// directory visits what is in an open directory, and what is below that.
+func (w *walk) directory(fd int, path string) error {
+	if err := w.ctx.Err(); err != nil {
+		return err
+	}
+	var names []string
+	if err := readDirents(fd, w.buf, func(e dirent) bool {
+		if e.name != "." && e.name != ".." && e.kind != unix.DT_LNK {
+			names = append(names, e.name)
+		}
+		return true
+	}); err != nil {
+		return err
+	}
+	slices.Sort(names)
+	here := "/proc/self/fd/" + strconv.Itoa(fd) + "/"
+	var below []string
+	for _, name := range names {
+		var st unix.Statx_t
+		if err := unix.Statx(fd, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, &st); err != nil {
+			continue // gone since
+		}
+		kind := st.Mode & unix.S_IFMT
+		if kind != unix.S_IFREG && kind != unix.S_IFDIR {
+			continue
+		}
+		get := func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(here+name, attr, buf) }
+		if err := w.one(join(path, name), &st, get); err != nil {
+			return err
+		}
+		if kind == unix.S_IFDIR {
+			below = append(below, name)
+		}
+	}
+	for _, name := range below {
+		child, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		if err == unix.ENOENT || err == unix.ELOOP || err == unix.ENOTDIR {
+			continue // gone since
+		}
+		if err != nil {
+			return translate(err)
+		}
+		err = w.directory(child, join(path, name))
+		unix.Close(child)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
