@@ -17,6 +17,7 @@ type Finding struct {
 	Subject  string    `json:"subject" doc:"The record it is about."`
 	Says     string    `json:"says"`
 	Mend     []string  `json:"mend" doc:"The commands that together mend it."`
+	Fix      []Request `json:"fix,omitempty" doc:"The same as requests to this API, in order; left out where that takes a decision more."`
 	Accepted *Accepted `json:"accepted,omitempty" doc:"Somebody lives with it."`
 }
 
@@ -30,7 +31,7 @@ type Accepted struct {
 func findingsOf(list []audit.Finding) []Finding {
 	out := []Finding{}
 	for _, f := range list {
-		one := Finding{Key: f.Key, Kind: f.Kind, Severity: f.Severity.String(), Subject: f.Subject, Says: f.Says, Mend: []string{}}
+		one := Finding{Key: f.Key, Kind: f.Kind, Severity: f.Severity.String(), Subject: f.Subject, Says: f.Says, Mend: []string{}, Fix: fixOf(f.Mends)}
 		for _, m := range f.Mends {
 			one.Mend = append(one.Mend, service.Command(m))
 		}

@@ -5,10 +5,13 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { client, useMe } from './api/client';
+import { Findings } from './pages/findings';
 import { FolderPage } from './pages/folder';
 import { Folders } from './pages/folders';
 import { Hosts } from './pages/hosts';
+import { MatrixPage } from './pages/matrix';
 import { SignIn } from './pages/sign-in';
+import { Who } from './pages/who';
 import { Why } from './pages/why';
 import { startColorMode } from './parts/color-mode';
 import { Frame } from './parts/frame';
@@ -28,6 +31,9 @@ function Console() {
         <Route path="/folders/:name" element={<FolderPage />} />
         <Route path="/hosts" element={<Hosts />} />
         <Route path="/why" element={<Why />} />
+        <Route path="/who" element={<Who />} />
+        <Route path="/matrix" element={<MatrixPage />} />
+        <Route path="/findings" element={<Findings />} />
         <Route path="*" element={<Navigate to="/folders" replace />} />
       </Routes>
     </Frame>

@@ -11,6 +11,13 @@ export type ClientRule = components['schemas']['ClientRule'];
 export type RuleBody = components['schemas']['RuleBody'];
 export type Why = components['schemas']['Why'];
 export type Gate = components['schemas']['Gate'];
+export type Effect = components['schemas']['Effect'];
+export type Finding = components['schemas']['Finding'];
+export type Request = components['schemas']['Request'];
+export type Who = components['schemas']['Who'];
+export type Levels = components['schemas']['Levels'];
+export type Matrix = components['schemas']['Matrix'];
+export type Arrangement = components['schemas']['Arrangement'];
 export type Level = 'pass' | 'read' | 'add' | 'change' | 'control';
 type Problem = components['schemas']['Problem'];
 
@@ -36,6 +43,18 @@ export async function taken<T>(answer: Promise<{ data?: T; error?: unknown; resp
   const { data, error, response } = await answer;
   if (!response.ok) throw new Refusal(response.status, error as Partial<Problem>);
   return data as T;
+}
+
+/** Makes a change that was tried out before. */
+export async function send(r: Request) {
+  const response = await fetch(`/api/v1/${r.path}`, {
+    method: r.method,
+    headers: r.body ? { 'Content-Type': 'application/json' } : undefined,
+    body: r.body ? JSON.stringify(r.body) : undefined,
+  });
+  const text = await response.text();
+  const data = text ? JSON.parse(text) : undefined;
+  return taken(Promise.resolve({ data, error: data, response }));
 }
 
 export const client: QueryClient = new QueryClient({
@@ -93,6 +112,17 @@ export const useMode = (path: string, on: boolean) =>
     queryKey: ['mode', path],
     enabled: on,
     queryFn: () => taken(api.GET('/api/v1/mode', { params: { query: { path } } })),
+  });
+export const useFindings = (all: boolean) =>
+  useQuery({
+    queryKey: ['findings', all],
+    queryFn: () => taken(api.GET('/api/v1/findings', { params: { query: { all } } })),
+  });
+export const useArrangements = () =>
+  useQuery({
+    queryKey: ['arrangements'],
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () => taken(api.GET('/api/v1/arrangements')),
   });
 export const useUsers = () =>
   useQuery({ queryKey: ['users'], queryFn: async () => (await taken(api.GET('/api/v1/users'))) ?? [] });

@@ -1,16 +1,14 @@
 import { Box, Field, Flex, Heading, HStack, IconButton, Input, Stack, Table, Tabs, Text } from '@chakra-ui/react';
-import { useMutation } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useMemo, useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
 import {
-  api,
-  client,
   type Entry,
   type Level as LevelName,
   levels,
   type Place,
-  taken,
+  type Request,
+  useArrangements,
   useConnect,
   useFolder,
   useGroups,
@@ -19,13 +17,12 @@ import {
   useUsers,
 } from '../api/client';
 import { Command } from '../parts/command';
-import { Confirm } from '../parts/confirm';
+import { Previewed } from '../parts/effect';
 import { AddIcon, CutIcon, RemoveIcon } from '../parts/icons';
 import { Level } from '../parts/level';
 import { Pick } from '../parts/pick';
 import { Principal } from '../parts/principal';
-import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
-import { say, sayRefused } from '../parts/toaster';
+import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { Exports } from './exports';
 import { Ways } from './folders';
 
@@ -35,8 +32,6 @@ const reach = (applies: string[] | null) => {
   if (a.length === 1 && a[0] === 'folder') return 'here only';
   return a.join(', ');
 };
-
-const refresh = () => client.invalidateQueries({ queryKey: ['folders'] });
 
 /** One folder: where it is published, and everything written on it and in it. */
 export function FolderPage() {
@@ -90,6 +85,7 @@ export function FolderPage() {
                 In the order in which entries are evaluated. What is written on a path holds for all below it, until it
                 is cut.
               </Text>
+              {mayChange && <Arrange folder={f.name} />}
               <Stack gap="4">
                 {f.places.map((p) => (
                   <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
@@ -110,6 +106,84 @@ export function FolderPage() {
         </Tabs.Content>
       </Tabs.Root>
     </>
+  );
+}
+
+/** Ready-made sets of entries, each a change that is shown first. */
+function Arrange({ folder }: { folder: string }) {
+  const arrangements = useArrangements();
+  const [open, setOpen] = useState(false);
+  const [asking, setAsking] = useState<Request[] | null>(null);
+  const { register, handleSubmit, watch } = useForm<{ name: string; team: string; others: string }>({
+    defaultValues: { name: 'together', team: '', others: '' },
+  });
+  const picked = arrangements.data?.find((a) => a.name === watch('name'));
+  const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+  if (!open)
+    return (
+      <Box mb="4">
+        <QuietButton size="sm" onClick={() => setOpen(true)}>
+          Arrange anew
+        </QuietButton>
+      </Box>
+    );
+  return (
+    <Sheet p="4" mb="4">
+      <form
+        onSubmit={handleSubmit((f) =>
+          setAsking([
+            {
+              method: 'PUT',
+              path: 'arrangement',
+              body: {
+                path: folder,
+                arrangement: f.name,
+                team: names(f.team),
+                others: picked?.others ? names(f.others) : undefined,
+              },
+            },
+          ]),
+        )}
+      >
+        <Flex gap="3" wrap="wrap" align="end">
+          <Field.Root w={{ base: 'full', sm: '80' }}>
+            <Field.Label>Arrangement</Field.Label>
+            <Pick {...register('name')}>
+              {arrangements.data?.map((a) => (
+                <option key={a.name} value={a.name}>
+                  {a.text}
+                </option>
+              ))}
+            </Pick>
+          </Field.Root>
+          <Field.Root flex="1" minW="44">
+            <Field.Label>{picked?.team ?? 'team'}</Field.Label>
+            <Input autoComplete="off" placeholder="users and groups" {...register('team', { required: true })} />
+          </Field.Root>
+          {picked?.others && (
+            <Field.Root flex="1" minW="44">
+              <Field.Label>{picked.others}</Field.Label>
+              <Input autoComplete="off" placeholder="users and groups" {...register('others')} />
+            </Field.Root>
+          )}
+          <QuietButton onClick={() => setOpen(false)}>Cancel</QuietButton>
+          <MainButton type="submit">See what it does</MainButton>
+        </Flex>
+      </form>
+      <Previewed
+        title={`Arrange ${folder} anew?`}
+        act="Arrange"
+        changes={asking}
+        done={`${folder} is arranged: ${picked?.text}.`}
+        onClose={() => setAsking(null)}
+        onDone={() => {
+          setAsking(null);
+          setOpen(false);
+        }}
+      >
+        <Text>What is written on the folder itself makes way. What is written below it stays.</Text>
+      </Previewed>
+    </Sheet>
   );
 }
 
@@ -260,16 +334,10 @@ function PlaceSheet({ place, mayChange }: { place: Place; mayChange: boolean }) 
 
 function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; mayChange: boolean }) {
   const [asking, setAsking] = useState(false);
-  const remove = useMutation({
-    mutationFn: () =>
-      taken(api.DELETE('/api/v1/entries/{id}', { params: { path: { id: entry.id }, query: { path: place.path } } })),
-    onSuccess: async () => {
-      await refresh();
-      say(`Removed: ${entry.deny ? 'deny' : 'allow'} ${entry.who} ${entry.level}.`);
-    },
-    onError: sayRefused,
-    onSettled: () => setAsking(false),
-  });
+  const says = `${entry.deny ? 'deny' : 'allow'} ${entry.who} ${entry.level}`;
+  const remove: Request[] = [
+    { method: 'DELETE', path: `entries/${entry.id}?${new URLSearchParams({ path: place.path })}` },
+  ];
   return (
     <Table.Row>
       <Table.Cell w="20" color={entry.deny ? 'shut' : 'open'} fontWeight="600">
@@ -282,7 +350,16 @@ function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; may
         <Level level={entry.level} deny={entry.deny} />
       </Table.Cell>
       <Table.Cell color="faint">{reach(entry.applies)}</Table.Cell>
-      <Table.Cell color="faint">{entry.note}</Table.Cell>
+      <Table.Cell color="faint">
+        {entry.ends && (
+          <Text as="span" color={entry.ended ? 'shut' : 'accent'}>
+            {entry.ended ? 'ended ' : 'until '}
+            {new Date(entry.ends).toLocaleDateString()}
+            {entry.note ? '; ' : ''}
+          </Text>
+        )}
+        {entry.note}
+      </Table.Cell>
       {mayChange && (
         <Table.Cell textAlign="end" py="1">
           <IconButton
@@ -295,26 +372,65 @@ function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; may
           >
             <RemoveIcon />
           </IconButton>
-          <Confirm
+          <Previewed
             title="Remove this entry?"
             act="Remove"
-            open={asking}
-            busy={remove.isPending}
+            changes={asking ? remove : null}
+            done={`Removed: ${says}.`}
             onClose={() => setAsking(false)}
-            onAct={() => remove.mutate()}
+            onDone={() => setAsking(false)}
           >
             <Text>
               {entry.deny ? 'Denying' : 'Allowing'} <b>{entry.who}</b> the level <b>{entry.level}</b> on{' '}
               <b>{place.path}</b> ends at once, for what is open too.
             </Text>
-          </Confirm>
+          </Previewed>
         </Table.Cell>
       )}
     </Table.Row>
   );
 }
 
-type Form = { act: 'allow' | 'deny'; who: string; level: LevelName; reaches: 'below' | 'here'; note: string };
+type Form = {
+  act: 'allow' | 'deny';
+  who: string;
+  level: LevelName;
+  reaches: keyof typeof reaching;
+  ends: string;
+  note: string;
+};
+
+const reaching = {
+  below: { text: 'here and below', applies: undefined },
+  here: { text: 'here only', applies: ['folder'] },
+  under: { text: 'only below', applies: ['subfolders', 'files'] },
+  folders: { text: 'directories only', applies: ['folder', 'subfolders'] },
+  files: { text: 'files only', applies: ['files'] },
+  direct: { text: 'here and directly in it', applies: ['folder', 'subfolders', 'files', 'direct'] },
+} satisfies Record<string, { text: string; applies: string[] | undefined }>;
+
+/** The end of a day, as whoever picks it means it. */
+function endOf(day: string) {
+  const end = new Date(`${day}T00:00`);
+  end.setDate(end.getDate() + 1);
+  return end.toISOString();
+}
+
+function entryRequest(path: string, f: Form): Request {
+  return {
+    method: 'POST',
+    path: 'entries',
+    body: {
+      path,
+      who: f.who.trim(),
+      deny: f.act === 'deny',
+      level: f.level,
+      note: f.note || undefined,
+      ends: f.ends ? endOf(f.ends) : undefined,
+      applies: reaching[f.reaches].applies,
+    },
+  };
+}
 
 function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
   const users = useUsers();
@@ -323,40 +439,18 @@ function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
     defaultValues: { act: 'allow', level: 'read', reaches: 'below' },
   });
   const level = watch('level');
-  const add = useMutation({
-    mutationFn: (f: Form) =>
-      taken(
-        api.POST('/api/v1/entries', {
-          body: {
-            path,
-            who: f.who.trim(),
-            deny: f.act === 'deny',
-            level: f.level,
-            note: f.note || undefined,
-            applies: f.reaches === 'here' ? ['folder'] : undefined,
-          },
-        }),
-      ),
-    onSuccess: async (_, f) => {
-      await refresh();
-      say(`Added: ${f.act} ${f.who} ${f.level}.`);
-      onDone();
-    },
-  });
+  const [asking, setAsking] = useState<Form | null>(null);
+  const changes = useMemo<Request[] | null>(() => asking && [entryRequest(path, asking)], [asking, path]);
   return (
-    <Box
-      as="form"
-      px="4"
-      py="4"
-      borderBottomWidth="1px"
-      borderColor="line"
-      onSubmit={handleSubmit((f) => add.mutate(f))}
-    >
-      {add.error && (
-        <Box mb="4">
-          <Refused error={add.error} />
-        </Box>
-      )}
+    <Box as="form" px="4" py="4" borderBottomWidth="1px" borderColor="line" onSubmit={handleSubmit(setAsking)}>
+      <Previewed
+        title="Add this entry?"
+        act="Add entry"
+        changes={changes}
+        done={asking ? `Added: ${asking.act} ${asking.who} ${asking.level}.` : ''}
+        onClose={() => setAsking(null)}
+        onDone={onDone}
+      />
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root w="28">
           <Field.Label>Act</Field.Label>
@@ -399,9 +493,16 @@ function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
         <Field.Root w="44">
           <Field.Label>Reaches</Field.Label>
           <Pick {...register('reaches')}>
-            <option value="below">here and below</option>
-            <option value="here">here only</option>
+            {Object.entries(reaching).map(([name, r]) => (
+              <option key={name} value={name}>
+                {r.text}
+              </option>
+            ))}
           </Pick>
+        </Field.Root>
+        <Field.Root w="40">
+          <Field.Label>Last day</Field.Label>
+          <Input type="date" min={new Date().toISOString().slice(0, 10)} {...register('ends')} />
         </Field.Root>
         <Field.Root flex="1" minW="40">
           <Field.Label>Note</Field.Label>
@@ -416,8 +517,8 @@ function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
           <QuietButton size="sm" onClick={onDone}>
             Cancel
           </QuietButton>
-          <MainButton size="sm" type="submit" loading={add.isPending}>
-            Add entry
+          <MainButton size="sm" type="submit">
+            See what it does
           </MainButton>
         </HStack>
       </HStack>

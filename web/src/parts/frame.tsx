@@ -4,12 +4,26 @@ import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
 import { api, nowSignedIn, taken, useMe } from '../api/client';
 import { useColorMode } from './color-mode';
-import { FolderIcon, GateIcon, HostsIcon, LeaveIcon, MoonIcon, SunIcon, WhyIcon } from './icons';
+import {
+  FindingIcon,
+  FolderIcon,
+  GateIcon,
+  HostsIcon,
+  LeaveIcon,
+  MatrixIcon,
+  MoonIcon,
+  PeopleIcon,
+  SunIcon,
+  WhyIcon,
+} from './icons';
 import { sayRefused } from './toaster';
 
 const places = [
   { to: '/folders', text: 'Folders', Drawn: FolderIcon },
   { to: '/hosts', text: 'Hosts', Drawn: HostsIcon },
+  { to: '/findings', text: 'Findings', Drawn: FindingIcon },
+  { to: '/matrix', text: 'Matrix', Drawn: MatrixIcon },
+  { to: '/who', text: 'Who', Drawn: PeopleIcon },
   { to: '/why', text: 'Why', Drawn: WhyIcon },
 ];
 
@@ -77,7 +91,15 @@ export function Frame({ children }: { children: ReactNode }) {
             Gatekeeper
           </Text>
         </HStack>
-        <Stack as="nav" aria-label="Pages" direction={{ base: 'row', lg: 'column' }} gap="1" flex="1">
+        <Stack
+          as="nav"
+          aria-label="Pages"
+          direction={{ base: 'row', lg: 'column' }}
+          gap="1"
+          flex="1"
+          minW="0"
+          overflowX={{ base: 'auto', lg: 'visible' }}
+        >
           {places.map((p) => (
             <Go key={p.to} {...p} />
           ))}

@@ -58,6 +58,9 @@ export const EditIcon = drawn(
 );
 export const CutIcon = drawn('M12 4v5M12 15v5M6 12h12');
 
+export const FindingIcon = drawn('M12 4 21 19.5H3L12 4ZM12 10v4.5M12 17v.1');
+export const MatrixIcon = drawn('M4 5h16v14H4V5ZM4 9.7h16M4 14.3h16M9.5 5v14M15 5v14');
+
 /** A gate between two posts: across the way where it is shut, swung aside where it is open. */
 export const GateIcon = ({ open, ...props }: IconProps & { open: boolean }) => (
   <Icon viewBox="0 0 32 32" aria-hidden {...props}>

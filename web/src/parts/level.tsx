@@ -1,29 +1,57 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
 import { levels } from '../api/client';
 
-/** How far a level reaches, as five bars and a word; what is no one level is told in words alone. */
-export function Level({ level, deny }: { level: string; deny?: boolean }) {
-  const reach = levels.findIndex((l) => l.level === level);
-  if (reach < 0)
+const contains: Record<string, string[]> = {
+  nothing: [],
+  pass: ['pass'],
+  read: ['pass', 'read'],
+  add: ['pass', 'add'],
+  change: ['pass', 'read', 'add', 'change'],
+  control: ['pass', 'read', 'add', 'change', 'control'],
+};
+
+/**
+ * How far a level reaches, as five bars and a word: one bar for each level that is had. What a refusal
+ * bars is drawn in its colour. What is no level is told in words alone.
+ */
+export function Level({ level, deny, more }: { level: string; deny?: boolean; more?: string }) {
+  const names = level.split(' and ');
+  if (names.some((n) => !contains[n]) || level === 'nothing')
     return (
       <Text as="span" color={level === 'nothing' ? 'faint' : undefined}>
         {level.replaceAll(',', ', ')}
       </Text>
     );
+  const had = new Set(names.flatMap((n) => contains[n] ?? []));
+  const barred = (name: string) => names.some((n) => contains[name]?.includes(n));
   return (
-    <HStack gap="2.5" title={levels[reach]?.means} as="span" display="inline-flex" verticalAlign="middle">
+    <HStack
+      gap="2.5"
+      title={levels.find((l) => l.level === level)?.means}
+      as="span"
+      display="inline-flex"
+      verticalAlign="middle"
+    >
       <HStack gap="0.5" aria-hidden>
-        {levels.map((l, i) => (
+        {levels.map((l) => (
           <Box
             key={l.level}
             w="1.5"
             h="4"
             borderRadius="1px"
-            bg={(deny ? i >= reach : i <= reach) ? (deny ? 'shut' : 'accent') : 'sunk'}
+            bg={(deny ? barred(l.level) : had.has(l.level)) ? (deny ? 'shut' : 'accent') : 'sunk'}
           />
         ))}
       </HStack>
-      <Text as="span">{level}</Text>
+      <Text as="span">
+        {level}
+        {more && (
+          <Text as="span" color="faint">
+            {' '}
+            {more}
+          </Text>
+        )}
+      </Text>
     </HStack>
   );
 }

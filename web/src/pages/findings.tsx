@@ -1,0 +1,161 @@
+import { Badge, Box, Field, Flex, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { api, client, type Finding, taken, useFindings, useMe } from '../api/client';
+import { Command } from '../parts/command';
+import { Previewed } from '../parts/effect';
+import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { say } from '../parts/toaster';
+
+const means = {
+  high: 'open to people or machines that nobody named',
+  medium: 'somebody has less, or more, than was meant',
+  low: 'untidy: it misleads who reads the rules',
+};
+
+/** What the audit holds to be wrong or risky, each with what mends it. */
+export function Findings() {
+  const [all, setAll] = useState(false);
+  const findings = useFindings(all);
+  const me = useMe();
+  const mayChange = me.data?.role === 'administrator';
+  return (
+    <>
+      <PageHead title="Findings" text="What the audit holds to be wrong or risky, and what mends it.">
+        <QuietButton onClick={() => setAll(!all)} aria-pressed={all}>
+          {all ? 'Hide what is accepted' : 'Show what is accepted too'}
+        </QuietButton>
+      </PageHead>
+      {!findings.data ? (
+        <Waiting error={findings.error} />
+      ) : findings.data.length === 0 ? (
+        <Sheet p="6">
+          <Text>Nothing is found to be wrong.</Text>
+        </Sheet>
+      ) : (
+        <Stack gap="8">
+          {(['high', 'medium', 'low'] as const).map((severity) => {
+            const some = findings.data.filter((f) => f.severity === severity);
+            if (some.length === 0) return null;
+            return (
+              <Box as="section" key={severity}>
+                <HStack mb="3" gap="3" align="baseline">
+                  <Heading as="h2" fontSize="lg" textTransform="capitalize">
+                    {severity}
+                  </Heading>
+                  <Text color="faint" fontSize="sm">
+                    {some.length} – {means[severity]}
+                  </Text>
+                </HStack>
+                <Stack gap="3">
+                  {some.map((f) => (
+                    <FindingSheet key={f.key} finding={f} mayChange={mayChange} />
+                  ))}
+                </Stack>
+              </Box>
+            );
+          })}
+        </Stack>
+      )}
+    </>
+  );
+}
+
+function FindingSheet({ finding: f, mayChange }: { finding: Finding; mayChange: boolean }) {
+  const [mending, setMending] = useState(false);
+  const [accepting, setAccepting] = useState(false);
+  return (
+    <Sheet p="4" as="article" aria-label={`${f.subject}: ${f.kind}`}>
+      <Flex justify="space-between" gap="4" wrap="wrap">
+        <Box flex="1" minW="60">
+          <HStack gap="2.5" wrap="wrap" mb="1">
+            <Text fontWeight="600">{f.subject}</Text>
+            <Badge bg={f.severity === 'high' ? 'shut.soft' : 'sunk'} color={f.severity === 'high' ? 'shut' : 'faint'}>
+              {f.kind}
+            </Badge>
+          </HStack>
+          <Text color="faint">{f.says}.</Text>
+          {f.accepted && (
+            <Text fontSize="sm" mt="1">
+              Accepted by {f.accepted.by} until {new Date(f.accepted.until).toLocaleDateString()}: {f.accepted.reason}
+            </Text>
+          )}
+        </Box>
+        {mayChange && !f.accepted && !accepting && (
+          <HStack align="start">
+            <QuietButton size="sm" onClick={() => setAccepting(true)}>
+              Accept
+            </QuietButton>
+            {f.fix && (
+              <MainButton size="sm" onClick={() => setMending(true)}>
+                Mend
+              </MainButton>
+            )}
+          </HStack>
+        )}
+      </Flex>
+      {!f.accepted && (
+        <Stack gap="1.5" mt="3">
+          {f.mend.map((m) => (
+            <Command key={m} text={m} />
+          ))}
+        </Stack>
+      )}
+      {accepting && <Accept finding={f} onDone={() => setAccepting(false)} />}
+      <Previewed
+        title={`Mend: ${f.kind}?`}
+        act="Mend"
+        changes={mending ? (f.fix ?? []) : null}
+        done={`Mended: ${f.subject}.`}
+        onClose={() => setMending(false)}
+        onDone={() => setMending(false)}
+      >
+        <Text>
+          {f.subject}: {f.says}.
+        </Text>
+      </Previewed>
+    </Sheet>
+  );
+}
+
+function Accept({ finding, onDone }: { finding: Finding; onDone: () => void }) {
+  const { register, handleSubmit } = useForm<{ reason: string; until: string }>();
+  const accept = useMutation({
+    mutationFn: (b: { reason: string; until: string }) =>
+      taken(
+        api.PUT('/api/v1/findings/{name}/acceptance', {
+          params: { path: { name: finding.key } },
+          body: { reason: b.reason, until: new Date(`${b.until}T23:59:59`).toISOString() },
+        }),
+      ),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ['findings'] });
+      say(`Accepted: ${finding.subject}.`);
+      onDone();
+    },
+  });
+  return (
+    <Box as="form" mt="4" onSubmit={handleSubmit((b) => accept.mutate(b))}>
+      {accept.error && (
+        <Box mb="3">
+          <Refused error={accept.error} />
+        </Box>
+      )}
+      <Flex gap="3" wrap="wrap" align="end">
+        <Field.Root flex="1" minW="48">
+          <Field.Label>Why it may stay</Field.Label>
+          <Input autoFocus maxLength={500} {...register('reason', { required: true })} />
+        </Field.Root>
+        <Field.Root w="44">
+          <Field.Label>Until</Field.Label>
+          <Input type="date" min={new Date().toISOString().slice(0, 10)} {...register('until', { required: true })} />
+        </Field.Root>
+        <QuietButton onClick={onDone}>Cancel</QuietButton>
+        <MainButton type="submit" loading={accept.isPending}>
+          Accept
+        </MainButton>
+      </Flex>
+    </Box>
+  );
+}

@@ -1,0 +1,195 @@
+import { Box, Dialog, HStack, Portal, Stack, Table, Text } from '@chakra-ui/react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { type ReactNode, useState } from 'react';
+import { api, client, type Effect, type Finding, Refusal, type Request, send, taken } from '../api/client';
+import { MainButton, QuietButton, Refused, Waiting } from './sheet';
+import { say } from './toaster';
+
+const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
+
+/** How many gain and lose, before where and who. */
+export function inShort(e: Effect) {
+  const gain = e.gain > 0 ? `${people(e.gain)} gain${e.gain === 1 ? 's' : ''}` : '';
+  const lose = e.lose > 0 ? `${people(e.lose)} lose${e.lose === 1 ? 's' : ''}` : '';
+  return [gain, lose].filter(Boolean).join(', ') || 'Nobody gains or loses anything';
+}
+
+/** What a change would do: to whom, where, and what would be wrong afterwards. */
+export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Request[]) => void }) {
+  const [all, setAll] = useState(false);
+  const most = 8;
+  const shown = all ? effect.changes : effect.changes.slice(0, most);
+  return (
+    <Stack gap="4">
+      <Text fontWeight="600">
+        {inShort(effect)}.
+        {effect.added + effect.removed > 1 && (
+          <Text as="span" color="faint" fontWeight="400">
+            {' '}
+            {effect.added} entries written, {effect.removed} gone.
+          </Text>
+        )}
+      </Text>
+      {shown.length > 0 && (
+        <Table.ScrollArea maxH="320px">
+          <Table.Root size="sm" css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
+            <Table.Header>
+              <Table.Row>
+                {['', 'On', 'Was', 'Becomes', 'For'].map((h) => (
+                  <Table.ColumnHeader key={h} color="faint" fontWeight="500">
+                    {h || <Text srOnly>Gains or loses</Text>}
+                  </Table.ColumnHeader>
+                ))}
+              </Table.Row>
+            </Table.Header>
+            <Table.Body>
+              {shown.map((c) => (
+                <Table.Row key={`${c.path} ${c.was.text} ${c.is.text}`}>
+                  <Table.Cell fontWeight="600" color={c.loses ? 'shut' : 'open'}>
+                    {c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'}
+                  </Table.Cell>
+                  <Table.Cell fontFamily="mono" fontSize="sm">
+                    {c.path}
+                  </Table.Cell>
+                  <Table.Cell color="faint">{c.was.text}</Table.Cell>
+                  <Table.Cell>{c.is.text}</Table.Cell>
+                  <Table.Cell>
+                    <Names names={c.people} count={c.count} />
+                  </Table.Cell>
+                </Table.Row>
+              ))}
+            </Table.Body>
+          </Table.Root>
+        </Table.ScrollArea>
+      )}
+      {effect.changes.length > shown.length && (
+        <Box>
+          <QuietButton size="sm" onClick={() => setAll(true)}>
+            And {effect.changes.length - shown.length} more
+          </QuietButton>
+        </Box>
+      )}
+      {effect.warnings.map((f) => (
+        <Warning key={f.key} finding={f} onFix={onFix} />
+      ))}
+      {effect.mended.map((f) => (
+        <Text key={f.key} fontSize="sm" color="open">
+          Mends: {f.kind}, {f.subject}.
+        </Text>
+      ))}
+    </Stack>
+  );
+}
+
+function Warning({ finding, onFix }: { finding: Finding; onFix?: (fix: Request[]) => void }) {
+  const adds = finding.fix?.every((r) => r.method === 'POST');
+  return (
+    <Box bg="shut.soft" borderRadius="md" px="4" py="3" role="note">
+      <Text fontWeight="600">Mind: {finding.kind}</Text>
+      <Text fontSize="sm">
+        {finding.subject}: {finding.says}.
+      </Text>
+      {onFix && adds && finding.fix && finding.kind === 'blocked by a parent' && (
+        <QuietButton size="sm" mt="2" bg="sheet" onClick={() => onFix(finding.fix ?? [])}>
+          Let them pass as well
+        </QuietButton>
+      )}
+    </Box>
+  );
+}
+
+/** A few names, and the others on request. */
+export function Names({ names, count }: { names: string[]; count: number }) {
+  const [all, setAll] = useState(false);
+  if (all || count <= 4)
+    return <>{names.join(', ') + (count > names.length ? ` and ${count - names.length} more` : '')}</>;
+  return (
+    <>
+      {names.slice(0, 3).join(', ')}{' '}
+      <Text as="button" color="accent" textDecoration="underline" onClick={() => setAll(true)}>
+        and {count - 3} more
+      </Text>
+    </>
+  );
+}
+
+/** Shows what changes would do and asks; then makes them, one after the other. */
+export function Previewed(props: {
+  title: string;
+  act: string;
+  changes: Request[] | null;
+  children?: ReactNode;
+  onClose: () => void;
+  onDone: () => void;
+  done: string;
+}) {
+  const [extra, setExtra] = useState<Request[]>([]);
+  const open = props.changes !== null;
+  const changes = [...(props.changes ?? []), ...extra];
+  const close = () => {
+    setExtra([]);
+    props.onClose();
+  };
+  const effect = useQuery({
+    queryKey: ['preview', changes],
+    enabled: open,
+    staleTime: 0,
+    gcTime: 0,
+    retry: false,
+    queryFn: () => taken(api.POST('/api/v1/preview', { body: { changes } })),
+  });
+  const make = useMutation({
+    mutationFn: async () => {
+      for (const c of changes) await send(c);
+    },
+    onSuccess: async () => {
+      await client.invalidateQueries();
+      say(props.done);
+      setExtra([]);
+      props.onDone();
+    },
+  });
+  const confirm = effect.error instanceof Refusal && effect.error.confirm;
+  return (
+    <Dialog.Root
+      role="alertdialog"
+      size="lg"
+      open={open}
+      onOpenChange={(e) => !e.open && close()}
+      placement="center"
+      scrollBehavior="inside"
+    >
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content bg="sheet" color="ink" mx="4">
+            <Dialog.Header>
+              <Dialog.Title>{props.title}</Dialog.Title>
+            </Dialog.Header>
+            <Dialog.Body>
+              <Stack gap="4">
+                {props.children}
+                {make.error && <Refused error={make.error} />}
+                {effect.data ? (
+                  <EffectView effect={effect.data} onFix={(fix) => setExtra((had) => [...had, ...fix])} />
+                ) : confirm ? (
+                  <Text>{effect.error?.message}</Text>
+                ) : (
+                  <Waiting error={effect.error} rows={2} />
+                )}
+              </Stack>
+            </Dialog.Body>
+            <Dialog.Footer>
+              <HStack>
+                <QuietButton onClick={close}>Leave it</QuietButton>
+                <MainButton disabled={!effect.data} loading={make.isPending} onClick={() => make.mutate()}>
+                  {props.act}
+                </MainButton>
+              </HStack>
+            </Dialog.Footer>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}
