@@ -112,6 +112,7 @@ func New(c Config) *Server {
 	s.registerPlaces()
 	s.registerArrangements()
 	s.registerTexts()
+	s.registerWork()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

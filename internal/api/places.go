@@ -27,6 +27,7 @@ type Folder struct {
 	Group       string      `json:"group,omitempty"`
 	Permissions string      `json:"permissions" enum:"acl,unix" doc:"What decides: the entries, or owner, group, mode and POSIX ACL of each object."`
 	Ownership   string      `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
+	LogAccess   bool        `json:"logAccess,omitempty" doc:"The journal tells who reads and writes which file."`
 	Shares      []Published `json:"shares" doc:"Where it is published over SMB."`
 	Exports     []Exported  `json:"exports" doc:"Where it is published over NFS."`
 	Places      []Place     `json:"places" doc:"The paths on which something is written, the folder itself first."`
@@ -115,7 +116,7 @@ func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Pl
 }
 
 func folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
-	out := Folder{Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
+	out := Folder{LogAccess: f.LogAccess, Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
 		Shares: []Published{}, Exports: []Exported{}, Places: []Place{}}
 	if f.Unix() {
 		out.Permissions = string(site.ByMode)
@@ -254,6 +255,21 @@ func (s *Server) registerPlaces() {
 			return Folder{}, err
 		}
 		return folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID)), nil
+	})
+	handle(s, operation("change-folder", http.MethodPatch, "/folders/{name}", "Change a folder's record", "places"), func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Description *string `json:"description,omitempty" maxLength:"200"`
+			Owner       *string `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
+			Group       *string `json:"group,omitempty" maxLength:"64" doc:"Likewise."`
+			LogAccess   *bool   `json:"logAccess,omitempty" doc:"Whether the journal tells who reads and writes which file."`
+		}
+	}) (Folder, error) {
+		f, err := s.on(ctx).UpdateFolder(ctx, caller(ctx), in.Name, service.FolderChange(in.Body))
+		if err != nil {
+			return Folder{}, err
+		}
+		return folderOf(s.on(ctx).Policy(), f), nil
 	})
 	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveFolder(ctx, caller(ctx), in.Name)

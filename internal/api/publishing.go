@@ -56,6 +56,16 @@ type JournalRow struct {
 	Action  string    `json:"action"`
 	Subject string    `json:"subject"`
 	Changes []Change  `json:"changes"`
+	Deed    *Deed     `json:"deed,omitempty" doc:"Set where it is no change but something done, or refused, at the wire."`
+}
+
+// Deed is something done or refused at the wire, as often as it was.
+type Deed struct {
+	Via   string    `json:"via"`
+	Gate  string    `json:"gate,omitempty" doc:"That refused."`
+	From  string    `json:"from,omitempty" doc:"The client's address, of the first."`
+	Count int64     `json:"count"`
+	Since time.Time `json:"since" doc:"Of the first."`
 }
 
 // Change is one record before and after an act.
@@ -165,15 +175,23 @@ func (s *Server) registerPublishing() {
 		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
 	})
 
-	handle(s, operation("list-journal", http.MethodGet, "/journal", "List administrative acts, oldest first", "journal"), func(ctx context.Context, in *struct {
-		After int64 `query:"after" minimum:"0" doc:"Only rows after this one."`
-		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	handle(s, operation("list-journal", http.MethodGet, "/journal", "List what was changed, and what was done or refused at the wire, oldest first", "journal"), func(ctx context.Context, in *struct {
+		After int64  `query:"after" minimum:"0" doc:"Only rows after this one."`
+		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		Only  string `query:"only" enum:"changes,refused,read,wrote" doc:"Only rows of that sort."`
 	}) ([]JournalRow, error) {
-		rows, err := s.on(ctx).Journal(ctx, in.After, in.Limit)
+		rows, err := s.on(ctx).Journal(ctx, in.After, in.Limit, in.Only)
 		out := []JournalRow{}
 		for _, r := range rows {
 			row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []Change{}}
 			for _, c := range r.Changes {
+				if c.Kind == store.DeedKind {
+					row.Deed = &Deed{}
+					if err := json.Unmarshal(c.After, row.Deed); err != nil {
+						return nil, err
+					}
+					continue
+				}
 				row.Changes = append(row.Changes, Change(c))
 			}
 			out = append(out, row)

@@ -2,12 +2,16 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -79,6 +83,23 @@ func (a *app) placeCommands() []*cli.Command {
 		a.leaf("show", "show a folder with everything written on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0]), nil, nil, printFolder)
 		}),
+		a.leaf("set", "change a folder's record", "NAME", []cli.Flag{
+			&cli.StringFlag{Name: "description", Usage: "what it is for"},
+			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
+			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
+			&cli.BoolFlag{Name: "log-access", Usage: "whether the journal tells who reads and writes which file"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := make(map[string]any)
+			for _, f := range []string{"description", "owner", "group"} {
+				if cmd.IsSet(f) {
+					b[f] = cmd.String(f)
+				}
+			}
+			if cmd.IsSet("log-access") {
+				b["logAccess"] = cmd.Bool("log-access")
+			}
+			return ask(ctx, a, cmd, http.MethodPatch, "folders/"+escape(args[0]), nil, b, printFolder)
+		}),
 		a.leaf("convert", "turn the owners, modes and POSIX ACLs of a folder into entries, which decide from then on", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			a.client.http.Timeout = longWork
 			return ask(ctx, a, cmd, http.MethodPost, "folders/"+escape(args[0])+"/convert", nil, struct{}{}, func(w io.Writer, c api.Converted) {
@@ -87,7 +108,7 @@ func (a *app) placeCommands() []*cli.Command {
 		}),
 		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
 	)
-	return []*cli.Command{volume, folder, a.arrangementCommand(), a.entryCommand()}
+	return []*cli.Command{volume, folder, a.arrangementCommand(), a.ownerCommand(), a.entryCommand()}
 }
 
 func (a *app) entryCommand() *cli.Command {
@@ -200,6 +221,55 @@ func (a *app) entryCommand() *cli.Command {
 	)
 }
 
+// ownerCommand gives paths to others, and tells how far it is.
+func (a *app) ownerCommand() *cli.Command {
+	return group("owner", "whom files and directories belong to",
+		a.leaf("set", "give a path to an owner, a group, or both", "PATH", []cli.Flag{
+			&cli.StringFlag{Name: "owner", Usage: "the user"},
+			&cli.StringFlag{Name: "group", Usage: "the group"},
+			&cli.BoolFlag{Name: "below", Usage: "and all that is below; Ctrl-C stops it where it is"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := map[string]any{"path": args[0], "owner": cmd.String("owner"), "group": cmd.String("group"), "below": cmd.Bool("below")}
+			var w api.Work
+			if err := a.client.call(ctx, http.MethodPut, "owner", nil, b, &w); err != nil {
+				return err
+			}
+			if err := a.follow(ctx, &w); err != nil {
+				return err
+			}
+			return a.done(cmd, "%d files and directories given", w.Done)
+		}))
+}
+
+// follow waits for a work, showing how far it is at a terminal. It is stopped with the command.
+func (a *app) follow(ctx context.Context, w *api.Work) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	path := fmt.Sprintf("work/%d", w.ID)
+	for !w.Over {
+		select {
+		case <-ctx.Done():
+			a.client.before = nil
+			return errors.Join(a.client.send(context.WithoutCancel(ctx), http.MethodDelete, path, nil, nil, nil),
+				&failure{code: exitFailed, msg: fmt.Sprintf("stopped after %d files and directories, which stay as they are now", w.Done)})
+		case <-time.After(200 * time.Millisecond):
+		}
+		if err := a.client.send(ctx, http.MethodGet, path, nil, nil, w); err != nil && ctx.Err() == nil {
+			return err
+		}
+		if a.terminal {
+			fmt.Fprintf(a.err, "\r%d files and directories", w.Done)
+		}
+	}
+	if a.terminal {
+		fmt.Fprintln(a.err)
+	}
+	if w.Error != "" {
+		return &failure{code: exitFailed, msg: w.Error}
+	}
+	return nil
+}
+
 func (a *app) arrangementCommand() *cli.Command {
 	return group("arrangement", "ready-made sets of entries",
 		a.leaf("list", "list the arrangements and the blanks they have", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -284,8 +354,15 @@ func decides(f api.Folder) string {
 	return ""
 }
 
+func logged(f api.Folder) string {
+	if f.LogAccess {
+		return "tells who reads and writes which file"
+	}
+	return ""
+}
+
 func printFolder(w io.Writer, f api.Folder) {
-	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f))
+	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "journal", logged(f))
 	for _, p := range f.Places {
 		fmt.Fprintln(w)
 		printPlace(w, p, false)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -148,20 +149,64 @@ func printShare(w io.Writer, s api.Share) {
 	}
 }
 
+// howOf spells how a deed came about: "over SMB from 192.0.2.7, at the entry gate, 12 times".
+func howOf(d *api.Deed) string {
+	if d == nil {
+		return ""
+	}
+	how := "over " + d.Via
+	if d.From != "" {
+		how += " from " + d.From
+	}
+	if d.Gate != "" && d.Gate != "open" {
+		how += ", at the " + d.Gate + " gate"
+	}
+	if d.Count > 1 {
+		how += fmt.Sprintf(", %d times", d.Count)
+	}
+	return how
+}
+
 func (a *app) journalCommand() *cli.Command {
-	return group("journal", "what administrators did",
-		a.leaf("list", "list administrative acts, oldest first", "", []cli.Flag{
+	return group("journal", "what administrators did, and what was refused at the wire",
+		a.leaf("list", "list the journal, oldest first", "", []cli.Flag{
 			&cli.Int64Flag{Name: "after", Usage: "only those after this number"},
 			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
+			&cli.StringFlag{Name: "only", Usage: "changes, refused, read or wrote"},
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
+			if cmd.IsSet("only") {
+				q.Set("only", cmd.String("only"))
+			}
 			return ask(ctx, a, cmd, http.MethodGet, "journal", q, nil, func(w io.Writer, rows []api.JournalRow) {
-				t := newTable("number", "at", "who", "did", "to")
+				t := newTable("number", "at", "who", "did", "to", "how")
+				t.wrapLast = true
 				t.empty = "nothing after that"
 				for _, r := range rows {
-					t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject)
+					t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject, howOf(r.Deed))
 				}
 				t.print(w)
+			})
+		}),
+		a.leaf("show", "show one row with every record it changed, before and after", "NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			n, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || n < 1 {
+				return usage("%q is no number of a row", args[0])
+			}
+			var rows []api.JournalRow
+			q := url.Values{"after": {fmt.Sprint(n - 1)}, "limit": {"1"}}
+			if err := a.client.call(ctx, http.MethodGet, "journal", q, nil, &rows); err != nil {
+				return err
+			}
+			if len(rows) == 0 {
+				return &failure{code: exitFailed, msg: fmt.Sprintf("the journal has no row %d", n), next: "amber journal list"}
+			}
+			return show(a, cmd, rows[0], func(w io.Writer, r api.JournalRow) {
+				fields(w, "row", fmt.Sprint(r.Seq), "at", r.At.Local().Format("2006-01-02 15:04:05"), "who", r.Actor, "did", r.Action, "to", r.Subject, "how", howOf(r.Deed))
+				for _, c := range r.Changes {
+					fmt.Fprintf(w, "\n%s %d\n", c.Kind, c.ID)
+					fields(w, "  before", string(c.Before), "  after", string(c.After))
+				}
 			})
 		}),
 		a.leaf("verify", "follow the journal's hash chain: has a row been altered", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {

@@ -140,9 +140,14 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	namespace := files.New(svc.Policy, svc)
+	namespace.TellOf(svc)
+	telling, toldAll := make(chan error, 1), make(chan struct{})
+	tellUntil, stopTelling := context.WithCancel(context.Background())
+	go func() { defer close(toldAll); telling <- svc.JournalDeeds(tellUntil) }()
+	defer func() { stopTelling(); <-toldAll }() // before the records are closed
 	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: namespace, Log: log.With("service", "smb")})
 	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
-		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs")})
+		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs"), Refused: svc})
 	if err != nil {
 		return err
 	}
@@ -163,6 +168,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
+	case err = <-telling:
 	}
 	log.Info("stopping")
 	smbListener.Close()

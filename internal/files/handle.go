@@ -2,6 +2,7 @@ package files
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -27,6 +28,8 @@ type Handle struct {
 	holder       any
 	info         Info // as opened
 	of           *openFile
+	toldRead     atomic.Bool
+	toldWrote    atomic.Bool
 
 	mu            sync.RWMutex // guards what follows; fd is not closed while it is held for reading
 	fd            int

@@ -29,6 +29,7 @@ func (h *Handle) ReadAt(p []byte, off int64) (int, error) {
 		n, err = whole(unix.Pread, fd, p, off)
 		return err
 	})
+	h.did(Read, &h.toldRead)
 	return n, err
 }
 
@@ -68,6 +69,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 		return 0, err
 	}
 	n := 0
+	h.did(Wrote, &h.toldWrote)
 	err := h.use(func(fd int) (err error) {
 		if need == acl.AppendData {
 			if info, err := stat(fd); err != nil || off < info.Size {

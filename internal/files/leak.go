@@ -40,7 +40,7 @@ func (v view) mayCarry(from string, file, link bool, toDir string) error {
 				verdict := access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
 					Path: spot + below, File: file, Facts: strangers{}, Want: want, Now: v.now})
 				if !verdict.Allowed() {
-					return &Denied{Gate: verdict.Gate, Path: v.folder.Display(spot)}
+					return v.refuse(verdict.Gate, spot)
 				}
 			}
 		}

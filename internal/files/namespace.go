@@ -23,6 +23,7 @@ import (
 type Subject struct {
 	User  identity.ID
 	Via   site.Protocol
+	From  string // the address; over NFS it is the guest's
 	Guest *Guest
 }
 
@@ -69,6 +70,8 @@ type Namespace struct {
 	index  *foldIndex
 	notify *notifier
 	cache  *fdCache
+
+	witness Witness // nil: nobody is told
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
@@ -127,11 +130,13 @@ type view struct {
 	sub    Subject
 	now    time.Time
 	facts  access.Facts
+
+	witness Witness
 }
 
 func (n *Namespace) view(sub Subject, share string) (view, error) {
 	p := n.policy()
-	v := view{policy: p, sub: sub, now: n.now()}
+	v := view{policy: p, sub: sub, now: n.now(), witness: n.witness}
 	if sub.Guest != nil {
 		if v.nfs = sub.Guest.arrival(p); v.nfs == nil {
 			return view{}, ErrGone
@@ -189,7 +194,7 @@ func (v view) effective(path string, file bool) access.Verdict {
 // require refuses what the verdict on an object does not allow.
 func (v view) require(path string, file bool, want acl.Mask) error {
 	if verdict := v.decide(path, file, want); !verdict.Allowed() {
-		return &Denied{Gate: verdict.Gate, Path: v.folder.Display(path)}
+		return v.refuse(verdict.Gate, path)
 	}
 	return nil
 }
@@ -203,7 +208,7 @@ func toAdd(file bool) acl.Mask {
 }
 
 func (v view) denied(path string, file bool, want acl.Mask) error {
-	return &Denied{Gate: v.decide(path, file, want).Gate, Path: v.folder.Display(path)}
+	return v.refuse(v.decide(path, file, want).Gate, path)
 }
 
 // Connect says whether the subject may use a share at all: whether every gate up to
@@ -215,7 +220,7 @@ func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
 	}
 	verdict := v.decide("", false, acl.Execute)
 	if !verdict.Allowed() {
-		return 0, &Denied{Gate: verdict.Gate, Path: v.folder.Name}
+		return 0, v.refuse(verdict.Gate, "")
 	}
 	return verdict.Granted, nil
 }

@@ -120,6 +120,11 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 		}
 		f.c = n.cache.add(cacheKey{o.id(), w.v.folder.ID, write}, fd, key.Born)
 	}
+	if write {
+		w.v.tell(Wrote, o.path, access.Open)
+	} else {
+		w.v.tell(Read, o.path, access.Open)
+	}
 	until := v.now.Add(verdictFor)
 	f.c.verdict.Store(&remembered{w.v.nfs, granted, epoch, until})
 	return f, nil
@@ -144,7 +149,7 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 		}
 	}
 	if !verdict.Allowed() {
-		return 0, &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
+		return 0, o.w.v.refuse(verdict.Gate, o.path)
 	}
 	if want == acl.WriteData {
 		if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 {

@@ -22,21 +22,31 @@ type Found struct {
 // names of a directory in order. Symbolic links and what is no file are passed over, other file
 // systems mounted below are not. It ends early with the context.
 func (f Facts) Walk(ctx context.Context, visit func(Found) error) error {
+	return f.WalkFrom(ctx, "", visit)
+}
+
+// WalkFrom visits what is at a path, and below it where that is a directory.
+func (f Facts) WalkFrom(ctx context.Context, path string, visit func(Found) error) error {
 	f.unix = true // ACLs count, whatever decides so far
-	root, err := unix.Open(f.root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	root, err := openRoot(f.root)
 	if err != nil {
-		return ErrGone
+		return err
 	}
 	defer unix.Close(root)
+	top, err := openBeneath(root, path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(top)
 	var st unix.Statx_t
-	if err := statx(root, &st); err != nil {
+	if err := statx(top, &st); err != nil {
 		return err
 	}
 	w := &walk{f: f, ctx: ctx, visit: visit, buf: make([]byte, direntBuffer)}
-	if err := w.one("", &st, xattrsOf(root)); err != nil {
+	if err := w.one(path, &st, xattrsOf(top)); err != nil || st.Mode&unix.S_IFMT != unix.S_IFDIR {
 		return err
 	}
-	return w.directory(root, "")
+	return w.directory(top, path)
 }
 
 type walk struct {

@@ -47,6 +47,8 @@ type Config struct {
 	Memory Memory
 	Lease  time.Duration // of version 4; 0 for the default
 	Log    *slog.Logger
+	// Refused is told of mounts that are; nil for nobody.
+	Refused files.Witness
 }
 
 // Server answers NFS.

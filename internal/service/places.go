@@ -234,6 +234,60 @@ func fillKinds(in *FolderInput) error {
 	return nil
 }
 
+// FolderChange is what is to change of a folder; nil leaves a field as it is, "" empties it.
+type FolderChange struct {
+	Description, Owner, Group *string
+	LogAccess                 *bool
+}
+
+// UpdateFolder changes a folder's record. Owner and Group are of what has none of its own on disk.
+func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in FolderChange) (*site.PublishedFolder, error) {
+	f, err := s.Folder(name)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "change folder", f.Name, func(tx *store.Tx) error {
+		set := func(column string, value any) error {
+			return tx.Run(ctx, `UPDATE folders SET `+column+` = ? WHERE id = ?`, value, f.ID)
+		}
+		if in.Description != nil {
+			if err := set("description", *in.Description); err != nil {
+				return err
+			}
+		}
+		if in.Owner != nil {
+			var owner any
+			if *in.Owner != "" {
+				u, err := s.User(*in.Owner)
+				if err != nil {
+					return err
+				}
+				owner = int64(u.ID)
+			}
+			if err := set("owner_id", owner); err != nil {
+				return err
+			}
+		}
+		if in.Group != nil {
+			group, err := s.groupOrNull(*in.Group)
+			if err != nil {
+				return err
+			}
+			if err := set("group_id", group); err != nil {
+				return err
+			}
+		}
+		if in.LogAccess != nil {
+			return set("log_access", *in.LogAccess)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.Folder(f.Name)
+}
+
 // ModeInput is what is to change of an object where modes decide; nil and "" leave it.
 type ModeInput struct {
 	Mode         *uint32

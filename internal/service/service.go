@@ -74,6 +74,8 @@ type Service struct {
 	keys     sealer
 	throttle *Throttle
 	hosts    *hostNames
+	deeds    *deeds
+	works    *works
 
 	asOf  time.Time // a past moment that it stands for; zero for now
 	trial *attempt  // changes are tried out and never committed; nil where they count
@@ -102,7 +104,7 @@ func Open(ctx context.Context, state string) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver)}
+	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks()}
 	if err := s.load(ctx); err != nil {
 		st.Close()
 		return nil, err
@@ -110,8 +112,11 @@ func Open(ctx context.Context, state string) (*Service, error) {
 	return s, nil
 }
 
-// Close closes the records.
-func (s *Service) Close() error { return s.store.Close() }
+// Close stops what is going on and closes the records.
+func (s *Service) Close() error {
+	s.works.close()
+	return s.store.Close()
+}
 
 func (s *Service) load(ctx context.Context) error {
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
@@ -143,7 +148,10 @@ func (s *Service) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.settleMoves(ctx)
+	if err := s.settleMoves(ctx); err != nil {
+		return err
+	}
+	return s.resumeWork(ctx)
 }
 
 // Policy is the compiled policy now in force.
@@ -201,8 +209,9 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 }
 
 // Journal lists administrative acts after a sequence number, oldest first.
-func (s *Service) Journal(ctx context.Context, after int64, limit int) ([]store.JournalRow, error) {
-	return s.store.Journal(ctx, after, limit)
+// Only is changes, refused, read or wrote for rows of that sort, "" for all.
+func (s *Service) Journal(ctx context.Context, after int64, limit int, only string) ([]store.JournalRow, error) {
+	return s.store.Journal(ctx, after, limit, only)
 }
 
 // VerifyJournal follows the journal's chain; see store.VerifyJournal.

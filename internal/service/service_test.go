@@ -269,7 +269,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
 	} {
 		require.NoError(t, do())
-		rows, err := s.Journal(ctx, 0, 1000)
+		rows, err := s.Journal(ctx, 0, 1000, "")
 		require.NoError(t, err)
 		rebuilt, err := store.Rebuild(rows)
 		require.NoError(t, err)

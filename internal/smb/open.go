@@ -109,7 +109,7 @@ func (r *request) create() (*reply, error) {
 	case options&optDeleteOnClose != 0 && mask&acl.Delete == 0 && !maximum:
 		return nil, statusAccessDenied
 	}
-	h, action, err := r.c.srv.Files.Open(subject(r.sess.user), files.OpenRequest{
+	h, action, err := r.c.srv.Files.Open(r.c.subject(r.sess.user), files.OpenRequest{
 		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(sharing),
 		Disposition: files.Disposition(disposition), Directory: options&optDirectory != 0, File: options&optNotDirectory != 0,
 		DeleteOnClose: options&optDeleteOnClose != 0, WriteThrough: options&optWriteThrough != 0, Attributes: attributes,

@@ -61,7 +61,7 @@ func (r *request) createPipe(rawName []byte) (*reply, error) {
 	if !strings.EqualFold(strings.TrimPrefix(name, `\`), "srvsvc") {
 		return nil, statusObjectNameNotFound
 	}
-	sub := subject(r.sess.user)
+	sub := r.c.subject(r.sess.user)
 	srv := r.c.srv
 	o, status := r.keep(&open{pipe: &pipe{rpc: dcerpc.NewConn(dcerpc.ServerService{
 		Name:   srv.Name,

@@ -244,7 +244,9 @@ func (c *conn) send(msgs ...[]byte) {
 }
 
 // subject is on whose behalf a session acts.
-func subject(user identity.ID) files.Subject { return files.Subject{User: user, Via: site.SMB} }
+func (c *conn) subject(user identity.ID) files.Subject {
+	return files.Subject{User: user, Via: site.SMB, From: c.address}
+}
 
 // admit asks the gates before any folder.
 func (s *Server) admit(user identity.ID) access.Gate {

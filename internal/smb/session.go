@@ -326,7 +326,7 @@ func (r *request) treeConnect() (*reply, error) {
 			return nil, statusBadNetworkName
 		}
 		var err error
-		if maximum, err = r.c.srv.Files.Connect(subject(r.sess.user), sh.Name); err != nil {
+		if maximum, err = r.c.srv.Files.Connect(r.c.subject(r.sess.user), sh.Name); err != nil {
 			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", err.Error())
 			return nil, err
 		}

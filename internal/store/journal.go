@@ -39,6 +39,9 @@ type JournalRow struct {
 	Changes []Change
 }
 
+// DeedKind is the kind of a change that is none of a record: something done or refused at the wire.
+const DeedKind = "deed"
+
 // ErrBroken is wrapped by VerifyJournal's errors.
 var ErrBroken = errors.New("the journal has been altered")
 
@@ -72,14 +75,26 @@ func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
 }
 
 // Journal reads rows after a sequence number, oldest first, at most limit of them.
-func (s *Store) Journal(ctx context.Context, after int64, limit int) ([]JournalRow, error) {
+// Only is an action whose rows alone are read, "changes" for rows that are no deeds, "" for all.
+func (s *Store) Journal(ctx context.Context, after int64, limit int, only string) ([]JournalRow, error) {
 	var out []JournalRow
-	err := s.eachJournal(ctx, after, limit, func(row JournalRow, _, _, _ []byte) error {
-		out = append(out, row)
+	err := s.eachJournal(ctx, after, -1, func(row JournalRow, _, _, _ []byte) error {
+		deed := len(row.Changes) == 1 && row.Changes[0].Kind == DeedKind
+		if limit >= 0 && len(out) == limit {
+			return errEnough
+		}
+		if only == "" || only == "changes" && !deed || deed && row.Action == only {
+			out = append(out, row)
+		}
 		return nil
 	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
 	return out, err
 }
+
+var errEnough = errors.New("enough")
 
 // JournalUntil reads the rows written no later than a moment, oldest first.
 func (s *Store) JournalUntil(ctx context.Context, at time.Time) ([]JournalRow, error) {
@@ -226,6 +241,9 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 	now := make(map[recordKey]json.RawMessage)
 	for _, row := range rows {
 		for _, c := range row.Changes {
+			if c.Kind == DeedKind {
+				continue
+			}
 			if key := (recordKey{c.Kind, c.ID}); c.After == nil {
 				delete(now, key)
 			} else {

@@ -137,10 +137,10 @@ func (tx *Tx) readFolders(ctx context.Context, r *site.Records) error {
 	if err != nil {
 		return err
 	}
-	return each(ctx, tx, `SELECT id, name, volume_id, path, description, owner_id, group_id, permissions, ownership FROM folders ORDER BY id`, func(rows *sql.Rows) error {
+	return each(ctx, tx, `SELECT id, name, volume_id, path, description, owner_id, group_id, permissions, ownership, log_access FROM folders ORDER BY id`, func(rows *sql.Rows) error {
 		var f site.Folder
 		var owner, group sql.NullInt64
-		err := rows.Scan(&f.ID, &f.Name, &f.VolumeID, &f.Path, &f.Description, &owner, &group, &f.Permissions, &f.Ownership)
+		err := rows.Scan(&f.ID, &f.Name, &f.VolumeID, &f.Path, &f.Description, &owner, &group, &f.Permissions, &f.Ownership, &f.LogAccess)
 		f.Owner, f.Group = identity.ID(owner.Int64), identity.ID(group.Int64)
 		r.Folders = append(r.Folders, f)
 		return err

@@ -54,7 +54,8 @@ type Folder struct {
 	Group       identity.ID `json:"group,omitzero"`
 	Permissions Permissions `json:"permissions,omitzero"`
 	Ownership   Ownership   `json:"ownership,omitzero"`
-	Rules       []acl.Rule  `json:"-"` // journalled one by one
+	LogAccess   bool        `json:"logAccess,omitzero"` // who reads and writes which file is journalled
+	Rules       []acl.Rule  `json:"-"`                  // journalled one by one
 }
 
 // Share is a folder published over SMB. Entries are the share-level

@@ -28,6 +28,16 @@ ALTER TABLE entries_new RENAME TO entries;
 CREATE INDEX entries_place ON entries (place_id);
 CREATE INDEX entries_share ON entries (share_id);
 
+ALTER TABLE folders ADD COLUMN log_access INTEGER NOT NULL DEFAULT 0;
+
+-- Work that goes on by itself and is taken up again after a restart.
+CREATE TABLE work (
+    id    INTEGER PRIMARY KEY AUTOINCREMENT,
+    kind  TEXT NOT NULL,
+    args  TEXT NOT NULL,                         -- JSON
+    actor TEXT NOT NULL
+) STRICT;
+
 -- Findings that somebody has looked at and lives with.
 CREATE TABLE acceptances (
     id          INTEGER PRIMARY KEY AUTOINCREMENT,
@@ -45,7 +55,8 @@ CREATE TABLE id_lists (
 ) STRICT;
 
 -- +goose Down
-DROP TABLE id_lists; DROP TABLE acceptances;
+DROP TABLE id_lists; DROP TABLE acceptances; DROP TABLE work;
+ALTER TABLE folders DROP COLUMN log_access;
 DELETE FROM entries WHERE level = 0;
 CREATE TABLE entries_old (
     id       INTEGER PRIMARY KEY AUTOINCREMENT,

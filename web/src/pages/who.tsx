@@ -60,7 +60,7 @@ export function Who() {
           <form onSubmit={handleSubmit((f) => setParams({ user: f.user.trim() }))}>
             <Flex gap="3" align="end">
               <Field.Root flex="1">
-                <Field.Label>Where gets</Field.Label>
+                <Field.Label>Where does this user get</Field.Label>
                 <Input list="users" autoComplete="off" placeholder="user" {...register('user')} />
                 <datalist id="users">
                   {users.data?.map((u) => (
