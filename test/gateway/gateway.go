@@ -44,6 +44,10 @@ func Start(t testing.TB) *Gateway {
 	require.NoError(t, err)
 	require.NoError(t, demo.Load(ctx, svc, state))
 	g := &Gateway{Service: svc, Files: files.New(svc.Policy, svc), State: state}
+	g.Files.TellOf(svc)
+	told, stopTelling := context.WithCancel(ctx)
+	toldAll := make(chan error, 1)
+	go func() { toldAll <- svc.JournalDeeds(told) }()
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -54,7 +58,7 @@ func Start(t testing.TB) *Gateway {
 	g.SMB = l.Addr().String()
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: g.Files, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Log: log})
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: g.Files, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Log: log, Refused: svc})
 	require.NoError(t, err)
 	nfsDone := make(chan error, 1)
 	go func() { nfsDone <- nfsServer.Serve(nl) }()
@@ -72,6 +76,8 @@ func Start(t testing.TB) *Gateway {
 		if err := <-done; err != nil && !errors.Is(err, net.ErrClosed) {
 			t.Error(err)
 		}
+		stopTelling()
+		require.NoError(t, <-toldAll)
 		require.NoError(t, svc.Close())
 	})
 	return g

@@ -128,11 +128,15 @@ test('why, one entry more, why again: the story of the tour', async () => {
   await p.getByRole('link', { name: 'nightlog' }).click();
   await p.getByRole('button', { name: 'Add an entry on nightlog' }).click();
   await p.getByRole('combobox', { name: 'Who' }).fill('nobody-here');
-  await p.getByRole('button', { name: 'Add entry', exact: true }).click();
+  await p.getByRole('button', { name: 'See what it does' }).click();
   await p.getByText('there is no user or group "nobody-here"').waitFor();
+  await p.getByRole('button', { name: 'Leave it' }).click();
   await p.getByRole('combobox', { name: 'Who' }).fill('orla');
   await p.getByLabel('Note').fill('for the spring run');
-  await p.getByRole('button', { name: 'Add entry', exact: true }).click();
+  await p.getByRole('button', { name: 'See what it does' }).click();
+  await p.getByRole('alertdialog').getByText('1 person gains').waitFor();
+  await p.getByRole('alertdialog').getByRole('row', { name: /gains nightlog nothing read over SMB orla/ }).waitFor();
+  await p.getByRole('alertdialog').getByRole('button', { name: 'Add entry' }).click();
   await p.getByRole('row', { name: /orla.*read.*for the spring run/ }).waitFor();
 
   await p.goto(`${url}/why?user=orla&path=nightlog`);
@@ -141,10 +145,55 @@ test('why, one entry more, why again: the story of the tour', async () => {
   await p.goto(`${url}/folders/nightlog`);
   await p.getByRole('button', { name: 'Remove: allow orla read' }).click();
   await p.getByRole('alertdialog').getByText('ends at once').waitFor();
+  await p.getByRole('alertdialog').getByText('1 person loses').waitFor();
   await p.getByRole('button', { name: 'Leave it' }).click();
   await p.getByRole('button', { name: 'Remove: allow orla read' }).click();
   await p.getByRole('button', { name: 'Remove', exact: true }).click();
   await p.getByRole('row', { name: /orla/ }).waitFor({ state: 'detached' });
+});
+
+test('an entry that its parent blocks is offered with what lets it through, and findings are mended', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.goto(`${url}/folders/instruments`);
+  await p.getByRole('button', { name: 'Add an entry on instruments/firmware/bench' }).click();
+  await p.getByRole('combobox', { name: 'Who' }).fill('wren');
+  await p.getByRole('button', { name: 'See what it does' }).click();
+  const asks = p.getByRole('alertdialog');
+  await asks.getByText('who may not pass instruments/firmware').waitFor();
+  await asks.getByText('Nobody gains').waitFor();
+  await asks.getByRole('button', { name: 'Let them pass as well' }).click();
+  await asks.getByText('1 person gains').waitFor();
+  await asks.getByRole('button', { name: 'Add entry' }).click();
+  await p.getByText('Added: allow wren read.').waitFor();
+
+  await p.getByRole('link', { name: 'Findings' }).click();
+  const blocked = p.getByRole('article', { name: /firmware\/bench: blocked by a parent/ });
+  await blocked.getByRole('button', { name: 'Mend' }).click();
+  await asks.getByText('1 person gains').waitFor();
+  await asks.getByRole('button', { name: 'Mend' }).click();
+  await blocked.waitFor({ state: 'detached' });
+  const gone = p.getByRole('article', { name: /grant to someone gone/ });
+  await gone.getByRole('button', { name: 'Accept' }).click();
+  await gone.getByLabel('Why it may stay').fill('Corin comes back');
+  await gone.getByLabel('Until').fill('2099-12-31');
+  await gone.getByRole('button', { name: 'Accept' }).click();
+  await gone.waitFor({ state: 'detached' });
+  await p.getByRole('button', { name: 'Show what is accepted too' }).click();
+  await gone.getByText('Accepted by keeper').waitFor();
+});
+
+test('who may do what, where one gets, and the matrix', async () => {
+  const p = await page();
+  await signIn(p, 'auditor');
+  await p.getByRole('link', { name: 'Matrix' }).click();
+  await p.getByRole('row', { name: /piran change read/ }).waitFor();
+  await p.getByRole('link', { name: 'plates' }).click();
+  await p.getByRole('row', { name: /bettany.*read and add.*entry for archive/ }).waitFor();
+  await p.getByLabel('At least the level').selectOption('add');
+  await p.getByText('plates: 2 people').waitFor();
+  await p.getByRole('link', { name: /bettany/ }).click();
+  await p.getByRole('row', { name: /personal\/bettany change/ }).waitFor();
 });
 
 test('an export: rules written, tried, put in order, and everyone let in only knowingly', async () => {

@@ -1,7 +1,7 @@
 import { createToaster, Stack, Toast, Toaster as Toasts } from '@chakra-ui/react';
 import { Refusal } from '../api/client';
 
-const toaster = createToaster({ placement: 'bottom-end', pauseOnPageIdle: true, max: 4 });
+const toaster = createToaster({ placement: 'bottom-start', pauseOnPageIdle: true, max: 4 });
 
 export const say = (title: string) => toaster.create({ title, type: 'success', duration: 4000 });
 export const sayRefused = (error: Error) =>

@@ -1,0 +1,329 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/demo"
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/onc"
+	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/test/gateway"
+	"amber.example/gatekeeper/test/nfsraw"
+)
+
+// tried is what a client managed to do at the root of a folder.
+type tried struct{ read, add, change bool }
+
+// expected is what the audit says of that.
+func expected(l acl.LevelSet) tried { return tried{l.Has(acl.Read), l.Has(acl.Add), l.Has(acl.Change)} }
+
+// plant puts a file on the disk that belongs to nobody in particular.
+func plant(t *testing.T, f *site.PublishedFolder, name string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(filepath.Join(f.Root, name), []byte("planted"), 0o660))
+}
+
+func trySMB(t *testing.T, g *gateway.Gateway, f *site.PublishedFolder, user string) (got tried) {
+	s, err := g.TryDial(user, user+demo.PasswordSuffix, 0)
+	if err != nil {
+		return got
+	}
+	defer func() { _ = s.Logoff() }()
+	m, err := s.Mount(f.Shares[0].Name)
+	if err != nil {
+		return got
+	}
+	_, err = m.ReadDir(".")
+	got.read = err == nil
+	made, err := m.OpenFile("smb-"+user+".txt", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o660)
+	if got.add = err == nil; got.add {
+		require.NoError(t, made.Close())
+	}
+	plant(t, f, "planted-"+user)
+	got.change = m.Remove("planted-"+user) == nil
+	return got
+}
+
+func tryNFS(t *testing.T, g *gateway.Gateway, f *site.PublishedFolder, u identity.User) (got tried) {
+	c := nfsraw.Dial(t, g.NFS, u.UID, u.UID)
+	root := c.Mnt(f.Exports[0].Path)
+	status, _ := c.Do(nfsraw.NFS, 3, 16, func(w *onc.Writer) { w.Opaque(root); w.Uint64(0); w.Uint64(0); w.Uint32(4096) })
+	got.read = status == 0
+	status, _ = c.Create3(root, "nfs-"+u.Name+".txt")
+	got.add = status == 0
+	plant(t, f, "planted-"+u.Name)
+	status, _ = c.Do(nfsraw.NFS, 3, 12, func(w *onc.Writer) { w.Opaque(root); w.String("planted-" + u.Name) })
+	got.change = status == 0
+	return got
+}
+
+// Every cell of the demo's matrix is tried for real, over both protocols, and again after changes of
+// every kind.
+func TestEveryCellOfTheMatrixHoldsOnTheWire(t *testing.T) {
+	g := gateway.Start(t)
+	ctx := t.Context()
+	for _, e := range g.Service.Policy().Exports { // so that this machine is the host that may most
+		squash, write := "root", true
+		_, err := g.Service.AddRule(ctx, gateway.Keeper, service.RuleList{Export: e.Path}, service.RuleInput{From: "127.0.0.1", Write: &write, Squash: &squash}, 1)
+		require.NoError(t, err)
+	}
+	cells := func() (n int) {
+		a := g.Service.Audit()
+		for f, standing := range a.Matrix() {
+			for i, u := range a.Policy.Directory.Users() {
+				says := standing.Of(int32(i))
+				require.False(t, says.Either().Has(acl.Control), "nobody is given control in the demo")
+				if len(f.Shares) > 0 {
+					require.Equal(t, expected(says.SMB), trySMB(t, g, f, u.Name), "%s on %s over SMB: %s", u.Name, f.Name, says.SMB)
+					n++
+				}
+				if len(f.Exports) > 0 {
+					want, got := expected(says.NFS), tryNFS(t, g, f, u)
+					if f.Unix() {
+						got.change = false // its root cannot be taken away, which that level holds
+					}
+					require.Equal(t, want, got, "%s on %s over NFS: %s", u.Name, f.Name, says.NFS)
+					n++
+				}
+			}
+		}
+		return n
+	}
+	require.Greater(t, cells(), 90)
+	for _, f := range g.Service.Policy().Folders { // the wire has left things of that name
+		require.NoError(t, filepath.WalkDir(f.Root, func(path string, d os.DirEntry, err error) error {
+			if name := d.Name(); strings.HasPrefix(name, "smb-") || strings.HasPrefix(name, "nfs-") || strings.HasPrefix(name, "planted-") {
+				return os.Remove(path)
+			}
+			return err
+		}))
+	}
+	_, err := g.Service.AddEntry(ctx, gateway.Keeper, "plates", service.EntryInput{Who: "observers", Level: "read", Deny: true})
+	require.NoError(t, err)
+	_, err = g.Service.AddEntry(ctx, gateway.Keeper, "visitors", service.EntryInput{Who: "tomasz", Level: "change", Expires: time.Now().Add(time.Hour)})
+	require.NoError(t, err)
+	require.NoError(t, g.Service.Arrange(ctx, gateway.Keeper, "nightlog", "drop-place", []string{"visitors"}, []string{"engineers"}))
+	_, err = g.Service.UpdateUser(ctx, gateway.Keeper, "piran", service.UserChange{Disabled: new(true)})
+	require.NoError(t, err)
+	cells()
+}
+
+// Each of the demo's mistakes is found, and mended by the commands printed for it; then nothing is
+// left to find.
+func TestTheDemosMistakesAreFoundAndMended(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	findings := func(args ...string) (list []api.Finding) {
+		require.NoError(t, json.Unmarshal([]byte(a.run(append([]string{"finding", "list", "--json"}, args...)...)), &list))
+		return list
+	}
+	var found []string
+	for _, f := range findings() {
+		found = append(found, f.Kind+": "+f.Subject)
+	}
+	require.Equal(t, []string{"open to any host: client rule 1 of /visitors", "unknown uids may write: client rule 2 of /scratch", "ids in conflict: user piran at dome1",
+		"root not squashed: client rule 1 of /visitors", "grant to someone gone: entry 10 on plates", "blocked by a parent: entry 7 on instruments/firmware/bench"}, found)
+
+	key := findings()[4].Key
+	a.run("finding", "accept", key, "--reason", "Corin comes back in May", "--until", time.Now().AddDate(0, 1, 0).Format("2006-01-02"))
+	require.Len(t, findings(), len(found)-1)
+	require.Len(t, findings("--all"), len(found))
+	a.run("finding", "reopen", key)
+	a.run("service", "off", "smb") // the trap of every beginner
+	require.True(t, slices.ContainsFunc(findings(), func(f api.Finding) bool { return f.Kind == "service off" }))
+
+	for range 20 {
+		list := findings()
+		if len(list) == 0 {
+			break
+		}
+		for _, m := range list[0].Mend {
+			cmd := exec.Command("/bin/sh", "-c", m+" --yes") // as a person pastes it
+			cmd.Env = []string{"HOME=" + a.home, "PATH=" + filepath.Dir(bin) + ":/usr/bin:/bin", "AMBER_URL=" + a.url}
+			said, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s: %s", m, said)
+		}
+		require.False(t, slices.ContainsFunc(findings(), func(f api.Finding) bool { return f.Key == list[0].Key }), "%s is mended by %q", list[0].Says, list[0].Mend)
+	}
+	require.Contains(t, a.run("finding", "list"), "nothing is found to be wrong")
+}
+
+// What a preview says comes true, and nothing of a preview does.
+func TestPreviewComesTrue(t *testing.T) {
+	g := gateway.Start(t)
+	keeper, auditor := g.Token(t, "keeper"), g.Token(t, "auditor")
+	get := func(path string, out any) {
+		t.Helper()
+		r := ask(t, g, auditor, "GET", "/api/v1/"+path, "")
+		require.Equal(t, http.StatusOK, r.status, "%s: %s", path, r.body)
+		require.NoError(t, json.Unmarshal(r.body, out))
+	}
+	for _, change := range []api.Request{
+		{Method: "POST", Path: "entries", Body: json.RawMessage(`{"path":"nightlog","who":"visitors","level":"read"}`)},
+		{Method: "POST", Path: "entries", Body: json.RawMessage(`{"path":"plates","who":"staff","deny":true,"level":"pass","applies":["folder"]}`)},
+		{Method: "DELETE", Path: "entries/7?path=instruments/firmware/bench"},
+		{Method: "PUT", Path: "inheritance", Body: json.RawMessage(`{"path":"nightlog/2026","inherit":false}`)},
+		{Method: "PUT", Path: "groups/staff/members/orla"},
+		{Method: "PATCH", Path: "users/isolde", Body: json.RawMessage(`{"disabled":true}`)},
+		{Method: "POST", Path: "users", Body: json.RawMessage(`{"name":"lunt","primaryGroup":"observers"}`)},
+		{Method: "PATCH", Path: "shares/visitors", Body: json.RawMessage(`{"readOnly":true}`)},
+		{Method: "POST", Path: "exports/plates/rules", Body: json.RawMessage(`{"from":"198.51.100.0/24","write":true}`)},
+		{Method: "PUT", Path: "mode", Body: json.RawMessage(`{"path":"scratch","mode":"0700"}`)},
+		{Method: "POST", Path: "rules/copy", Body: json.RawMessage(`{"from":"instruments","to":"visitors"}`)},
+		{Method: "POST", Path: "folders/scratch/convert", Body: json.RawMessage(`{}`)},
+		{Method: "PUT", Path: "arrangement", Body: json.RawMessage(`{"path":"visitors","arrangement":"personal","team":["observers"]}`)},
+		{Method: "POST", Path: "folders", Body: json.RawMessage(`{"name":"charts","volume":"summit","arrangement":"few-change","team":["wren"],"others":["staff"]}`)},
+		{Method: "DELETE", Path: "rules?path=personal&below=true"},
+		{Method: "PUT", Path: "services/nfs", Body: json.RawMessage(`{"on":false}`)},
+		{Method: "DELETE", Path: "folders/nightlog"},
+	} {
+		name := change.Method + " " + change.Path
+		rows, err := g.Service.VerifyJournal(t.Context())
+		require.NoError(t, err)
+		policy := g.Service.Policy()
+		body, err := json.Marshal(map[string]any{"changes": []api.Request{change}})
+		require.NoError(t, err)
+		r := ask(t, g, auditor, "POST", "/api/v1/preview", string(body))
+		require.Equal(t, http.StatusOK, r.status, "%s: %s", name, r.body)
+		var said api.Effect
+		require.NoError(t, json.Unmarshal(r.body, &said))
+		after, err := g.Service.VerifyJournal(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, rows, after, "%s is not made", name)
+		require.Same(t, policy, g.Service.Policy())
+
+		before := g.Service.Audit()
+		r = ask(t, g, keeper, change.Method, "/api/v1/"+change.Path, string(change.Body))
+		require.Less(t, r.status, 300, "%s: %s", name, r.body)
+		matrix, is := before.Matrix(), g.Service.Audit().Matrix()
+		for f, standing := range is {
+			for _, u := range g.Service.Policy().Directory.Users() {
+				var was string
+				for b, s := range matrix {
+					if i := before.Policy.Directory.UserIndex(u.ID); b.ID == f.ID && i >= 0 {
+						was = s.Of(i).String()
+					}
+				}
+				now := standing.Of(g.Service.Policy().Directory.UserIndex(u.ID)).String()
+				if was == "" {
+					was = "nothing"
+				}
+				i := slices.IndexFunc(said.Changes, func(c api.EffectOnPath) bool { return c.Path == f.Name && slices.Contains(c.People, u.Name) })
+				switch {
+				case f.Unix() && change.Path == "mode": // the disk is as it is now on both sides
+				case was == now:
+					require.Negative(t, i, "%s: %s on %s", name, u.Name, f.Name)
+				default:
+					require.GreaterOrEqual(t, i, 0, "%s: %s on %s was %s and is %s", name, u.Name, f.Name, was, now)
+					require.Equal(t, was, said.Changes[i].Was.Text)
+					require.Equal(t, now, said.Changes[i].Is.Text)
+				}
+			}
+		}
+		if change.Path == "mode" {
+			require.Equal(t, 7, said.Lose, "all of staff but the owner, and orla, lose the way into scratch")
+		}
+	}
+	var why api.Why
+	get("why?user=orla&path=plates", &why)
+	require.False(t, why.Allowed)
+}
+
+// A question about the past is answered by the rules of then, and one with changes by those of after.
+func TestAskedOfThenAndOfAfter(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	why := func(args ...string) bool {
+		var y api.Why
+		require.NoError(t, json.Unmarshal([]byte(a.run(append([]string{"why", "orla", "nightlog", "--json"}, args...)...)), &y))
+		return y.Allowed
+	}
+	require.False(t, why())
+	require.True(t, why("--with", `entry add nightlog allow "orla" read`))
+	require.True(t, why("--with", "group join orla staff", "--with", "user set orla --full-name 'Orla F.'"))
+	require.False(t, why("--with", "entry add nightlog allow orla read", "--with", "user set orla --disable"))
+	require.False(t, why(), "nothing was done")
+	var rows []api.JournalRow
+	require.NoError(t, json.Unmarshal([]byte(a.run("journal", "list", "--limit", "1000", "--json")), &rows))
+	then := rows[len(rows)-1].At
+	// The journal's times have no more than seconds where people write them.
+	require.Eventually(t, func() bool { return time.Now().Unix() > then.Unix()+1 }, 5*time.Second, 50*time.Millisecond)
+	a.run("entry", "add", "nightlog", "allow", "orla", "read")
+	require.True(t, why())
+	at := then.Add(time.Second).Format(time.RFC3339)
+	require.False(t, why("--at", at))
+	require.Contains(t, a.run("compare", "--from", at), "gains")
+	require.Contains(t, a.run("who", "nightlog"), "orla")
+	require.NotContains(t, a.run("who", "nightlog", "--at", at), "orla")
+	require.NotContains(t, a.run("reach", "orla", "--at", at), "nightlog")
+	_, errOut, code = a.try("", "why", "orla", "nightlog", "--at", "2001-01-01")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "the journal begins after")
+	for _, bad := range []string{"entry list nightlog", "entry add nowhere", "no such command", `entry add "nightlog`} {
+		_, errOut, code = a.try("", "why", "orla", "nightlog", "--with", bad)
+		require.Equal(t, 2, code, "%s: %s", bad, errOut)
+	}
+}
+
+// Refusals at the wire are in the journal, each told once and then counted.
+func TestRefusalsAreJournalled(t *testing.T) {
+	g := gateway.Start(t)
+	for range 5 {
+		_, err := g.Dial(t, "orla", 0).Mount("nightlog")
+		require.Error(t, err)
+	}
+	_, err := g.Service.UpdateFolder(t.Context(), gateway.Keeper, "plates", service.FolderChange{LogAccess: new(true)})
+	require.NoError(t, err)
+	m := g.Mount(t, g.Dial(t, "wren", 0), "plates")
+	_, err = m.ReadFile("index.csv")
+	require.NoError(t, err)
+	require.Error(t, m.WriteFile("index.csv", []byte("x"), 0o660))
+	var rows []string
+	require.Eventually(t, func() bool {
+		journal, err := g.Service.Journal(t.Context(), 0, -1, "refused")
+		require.NoError(t, err)
+		read, err := g.Service.Journal(t.Context(), 0, -1, "read")
+		require.NoError(t, err)
+		rows = nil
+		for _, r := range append(journal, read...) {
+			rows = append(rows, fmt.Sprint(r.Actor, " ", r.Action, " ", r.Subject))
+		}
+		return len(rows) >= 3
+	}, 10*time.Second, 50*time.Millisecond)
+	slices.Sort(rows)
+	require.Equal(t, []string{"orla refused nightlog", "wren read plates/index.csv", "wren refused plates/index.csv"}, rows)
+	journal, err := g.Service.Journal(t.Context(), 0, -1, "refused")
+	require.NoError(t, err)
+	total := int64(0)
+	for _, r := range journal {
+		var d service.DeedRecord
+		require.NoError(t, json.Unmarshal(r.Changes[0].After, &d))
+		require.Equal(t, "127.0.0.1", d.From)
+		if r.Actor == "orla" {
+			total += d.Count
+		}
+	}
+	require.Positive(t, total)
+	_, err = g.Service.VerifyJournal(t.Context())
+	require.NoError(t, err)
+}
