@@ -135,7 +135,10 @@ test('why, one entry more, why again: the story of the tour', async () => {
   await p.getByLabel('Note').fill('for the spring run');
   await p.getByRole('button', { name: 'See what it does' }).click();
   await p.getByRole('alertdialog').getByText('1 person gains').waitFor();
-  await p.getByRole('alertdialog').getByRole('row', { name: /gains nightlog nothing read over SMB orla/ }).waitFor();
+  await p
+    .getByRole('alertdialog')
+    .getByRole('row', { name: /gains nightlog nothing read over SMB orla/ })
+    .waitFor();
   await p.getByRole('alertdialog').getByRole('button', { name: 'Add entry' }).click();
   await p.getByRole('row', { name: /orla.*read.*for the spring run/ }).waitFor();
 
