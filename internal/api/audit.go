@@ -91,26 +91,6 @@ func pageOf[T any](p Page, all []T) []T {
 	return all[from:min(from+cmp.Or(p.Limit, 100000), len(all))]
 }
 
-func throughOf(h *audit.Holder) string {
-	if h.Entry == nil {
-		return h.Class
-	}
-	who := "entry for "
-	switch {
-	case len(h.Chain) > 0:
-		who += strings.Join(h.Chain, ", in ")
-	case h.Entry.Who.Kind == identity.KindUser:
-		who += "the user"
-	case h.Entry.Who.Kind == identity.KindOwner:
-		who += "owner@"
-	case h.Entry.Who.Kind == identity.KindOwningGroup:
-		who += "group@"
-	default:
-		who += "everyone@"
-	}
-	return who + ", on " + h.From
-}
-
 func (s *Server) registerAudit() {
 	handle(s, operation("who", http.MethodGet, "/who", "List who may do what to a path, and through what", "audit"), func(ctx context.Context, in *struct {
 		AtPath
@@ -137,7 +117,7 @@ func (s *Server) registerAudit() {
 		}
 		out.Total, out.Holders = len(all), []Holder{}
 		for _, h := range pageOf(in.Page, all) {
-			row := Holder{User: h.User.Name, Name: h.User.FullName, Level: levelsOf(h.Pair), On: h.From, Chain: h.Chain, Through: throughOf(&h)}
+			row := Holder{User: h.User.Name, Name: h.User.FullName, Level: levelsOf(h.Pair), On: h.From, Chain: h.Chain, Through: service.Through(&h)}
 			if h.Entry != nil {
 				row.Entry = h.Entry.ID
 			}

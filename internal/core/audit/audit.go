@@ -328,27 +328,6 @@ func (f *folder) grants(w *workspace, fr *frame, file bool, use func(vector)) {
 	w.free = append(w.free, v)
 }
 
-// walk visits every path with a rule and those on the way, parents first. Frames are only valid
-// during the visit.
-func (f *folder) walk(visit func(w *workspace, fr *frame) bool) {
-	w := &workspace{}
-	var down func(up *frame, n *node) bool
-	down = func(up *frame, n *node) bool {
-		fr := f.step(w, up, n, n.path)
-		defer w.done(fr)
-		if !visit(w, fr) {
-			return false
-		}
-		for _, c := range n.children {
-			if !down(fr, c) {
-				return false
-			}
-		}
-		return true
-	}
-	down(nil, f.root)
-}
-
 // At gives what everybody may do to the object at a path.
 func (a *Audit) At(pf *site.PublishedFolder, path string, file bool) *Standing {
 	f := a.folder(pf)

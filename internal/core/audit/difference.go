@@ -124,11 +124,11 @@ func (c *comparison) numbered(s *Standing, index []int32) [2]Levels {
 	return out
 }
 
+// side is one of the two sites in a walk through a folder.
 type side struct {
-	f    *folder
-	w    *workspace
-	up   *frame
-	node *node
+	f  *folder
+	w  *workspace
+	up *frame
 }
 
 func (s *side) unix() bool { return s.f != nil && s.f.Unix() }
