@@ -327,3 +327,87 @@ func TestRefusalsAreJournalled(t *testing.T) {
 	_, err = g.Service.VerifyJournal(t.Context())
 	require.NoError(t, err)
 }
+
+// A review from its beginning to the signed record: marked by those asked, in the console's API and in a
+// spreadsheet, and applied as one change.
+func TestAReview(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	looker := amber{t, bin, p.url, t.TempDir()}
+	for who, as := range map[string]amber{"keeper": a, "auditor": looker} {
+		_, errOut, code := as.try(who+"-at-larkfell", "sign-in", who)
+		require.Zero(t, code, errOut)
+	}
+	refused := func(as amber, says string, args ...string) {
+		t.Helper()
+		_, errOut, code := as.try("", append(args, "--yes")...)
+		require.Equal(t, 1, code, args)
+		require.Contains(t, errOut, says)
+	}
+	refused(a, "may not sign in", "review", "add", "spring", "--folder", "plates", "--reviewer", "wren")
+	refused(a, "no entries to review", "review", "add", "spring", "--folder", "scratch", "--reviewer", "auditor")
+	refused(looker, "takes an administrator", "review", "add", "spring", "--folder", "plates", "--reviewer", "auditor")
+	a.run("review", "add", "spring", "--folder", "plates", "--folder", "visitors", "--reviewer", "auditor")
+	var r api.Review
+	show := func() {
+		t.Helper()
+		require.NoError(t, json.Unmarshal([]byte(a.run("review", "show", "spring", "--json")), &r))
+	}
+	show()
+	line := func(says string) string {
+		t.Helper()
+		i := slices.IndexFunc(r.Lines, func(l api.ReviewLine) bool { return strings.HasPrefix(l.Says, says) })
+		require.GreaterOrEqual(t, i, 0, "%s is in %v", says, r.Lines)
+		return fmt.Sprint(r.Lines[i].Number)
+	}
+	refused(a, "is not asked to review", "review", "mark", "spring", "1", "keep")
+	refused(looker, "is not decided", "review", "apply", "spring", "--preview") // nor could the auditor
+	looker.run("review", "mark", "spring", "all", "keep")
+	looker.run("review", "mark", "spring", line("allow corin"), "remove", "--comment", "=left in spring")
+	csv := filepath.Join(t.TempDir(), "spring.csv")
+	looker.run("review", "export", "spring", "--out", csv)
+	text, err := os.ReadFile(csv)
+	require.NoError(t, err)
+	require.Contains(t, string(text), ",'=left in spring", "no formula")
+	marked := strings.Replace(string(text), "svc-dome is in archive,svc-dome,keep,", "svc-dome is in archive,svc-dome,remove,primary is enough", 1)
+	require.NotEqual(t, string(text), marked)
+	require.NoError(t, os.WriteFile(csv, []byte(marked), 0o600))
+	looker.run("review", "import", "spring", csv)
+	require.NoError(t, os.WriteFile(csv, []byte("line,decision\n1,perhaps\n"), 0o600))
+	refused(looker, `"perhaps" is not keep or remove`, "review", "import", "spring", csv)
+	show()
+	require.Equal(t, 2, r.Remove)
+	require.Zero(t, r.Undecided)
+	refused(looker, "takes an administrator", "review", "apply", "spring")
+	a.run("review", "apply", "spring")
+	require.NotContains(t, a.run("entry", "list", "plates"), "corin")
+	var g api.Group
+	require.NoError(t, json.Unmarshal([]byte(a.run("group", "show", "archive", "--json")), &g))
+	require.NotContains(t, fmt.Sprint(g.Members), "svc-dome")
+	refused(looker, "was closed by keeper", "review", "mark", "spring", "1", "remove")
+
+	record := filepath.Join(t.TempDir(), "spring.json")
+	a.run("review", "export", "spring", "--record", "--out", record)
+	require.Contains(t, looker.run("review", "verify", record), "as this gateway signed it")
+	raw, err := os.ReadFile(record)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(record, []byte(strings.Replace(string(raw), `"remove"`, `"keep"`, 1)), 0o600))
+	refused(looker, "not as this gateway signed it", "review", "verify", record)
+	report := func(args ...string) string {
+		t.Helper()
+		name := filepath.Join(t.TempDir(), "report")
+		looker.run(append(append([]string{"report"}, args...), "--out", name)...)
+		raw, err := os.ReadFile(name)
+		require.NoError(t, err)
+		return string(raw)
+	}
+	html := report("review", "spring")
+	require.Contains(t, html, "To remove")
+	require.Contains(t, html, "=left in spring")
+	for _, kind := range [][]string{{"folder", "instruments"}, {"person", "isolde"}, {"findings"}} {
+		for _, format := range []string{"html", "csv", "json"} {
+			require.Contains(t, report(append(slices.Clone(kind), "--format", format)...), "instruments", "%v as %s", kind, format)
+		}
+	}
+}

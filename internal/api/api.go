@@ -120,6 +120,8 @@ func New(c Config) *Server {
 	s.registerPreview()
 	s.registerAudit()
 	s.registerFindings()
+	s.registerReviews()
+	s.registerReports()
 	if c.Console != nil {
 		s.mux.NotFound(serveConsole(c.Console))
 	}
@@ -177,10 +179,15 @@ const (
 	checkIDs = "check-ids"
 	preview  = "preview"
 	asIf     = "as-if"
+
+	// Auditors may be asked to review; the use case looks whether this one is.
+	markReview     = "mark-review"
+	markReviewText = "mark-review-text"
+	verifyReview   = "verify-review"
 )
 
-// changesNothing lists the operations that are no GET and still change no record.
-var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true}
+// changesNothing lists the operations that are no GET and still not for administrators alone.
+var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true, markReview: true, markReviewText: true, verifyReview: true}
 
 // token finds the session token: a bearer token, else the cookie.
 func token(authorization, cookies string) string {

@@ -112,7 +112,7 @@ func (a *app) auditCommands() []*cli.Command {
 		}
 		return ask(ctx, a, cmd, http.MethodGet, "compare", q, nil, func(w io.Writer, c api.Comparison) { printComparison(w, c, cmd.Bool("names")) })
 	})
-	return []*cli.Command{a.whyCommand(), who, reach, matrix, compare, a.findingCommand()}
+	return []*cli.Command{a.whyCommand(), who, reach, matrix, compare, a.findingCommand(), a.reviewCommand(), a.reportCommand()}
 }
 
 func printWho(w io.Writer, who api.Who) {

@@ -55,19 +55,35 @@ func (c *client) call(ctx context.Context, method, path string, query url.Values
 
 // send asks one route.
 func (c *client) send(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	raw, err := c.raw(ctx, method, path, query, in)
+	if err != nil || out == nil || len(raw) == 0 {
+		return err
+	}
+	if err := json.Unmarshal(raw, out); err != nil {
+		return &failure{code: exitFailed, msg: fmt.Sprintf("%s did not answer like the gateway: %v", c.base, err)}
+	}
+	return nil
+}
+
+// fetch asks one route for what is no JSON of the API's.
+func (c *client) fetch(ctx context.Context, path string, query url.Values) ([]byte, error) {
+	return c.raw(ctx, http.MethodGet, path, query, nil)
+}
+
+func (c *client) raw(ctx context.Context, method, path string, query url.Values, in any) ([]byte, error) {
 	u := c.base.JoinPath("api/v1", path)
 	u.RawQuery = query.Encode()
 	var body io.Reader
 	if in != nil {
 		raw, err := json.Marshal(in)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		body = bytes.NewReader(raw)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
 	if err != nil {
-		return usage("%v", err)
+		return nil, usage("%v", err)
 	}
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")
@@ -81,23 +97,17 @@ func (c *client) send(ctx context.Context, method, path string, query url.Values
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s: %v", c.base, err), next: "amber serve"}
+		return nil, &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s: %v", c.base, err), next: "amber serve"}
 	}
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(resp.Body, longestAnswer))
 	if err != nil {
-		return &failure{code: exitUnreachable, msg: fmt.Sprintf("the answer from %s broke off: %v", c.base, err)}
+		return nil, &failure{code: exitUnreachable, msg: fmt.Sprintf("the answer from %s broke off: %v", c.base, err)}
 	}
 	if resp.StatusCode >= 400 {
-		return asFailure(resp, raw)
+		return nil, asFailure(resp, raw)
 	}
-	if out == nil || len(raw) == 0 {
-		return nil
-	}
-	if err := json.Unmarshal(raw, out); err != nil {
-		return &failure{code: exitFailed, msg: fmt.Sprintf("%s did not answer like the gateway: %v", c.base, err)}
-	}
-	return nil
+	return raw, nil
 }
 
 // asFailure reads a problem document.

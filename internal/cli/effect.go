@@ -32,6 +32,8 @@ func withFlag() cli.Flag {
 func touchesAccess(path string) bool {
 	first, rest, _ := strings.Cut(path, "/")
 	switch first {
+	case "reviews":
+		return strings.HasSuffix(rest, "/apply")
 	case "users", "groups":
 		return !strings.HasSuffix(rest, "/password")
 	case "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":

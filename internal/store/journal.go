@@ -23,7 +23,7 @@ import (
 // Change is one record before and after. Before is empty where it was made, After
 // where it was removed. Secrets are in no record and so in no change.
 type Change struct {
-	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list
+	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list, review
 	ID     int64           `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
 	After  json.RawMessage `json:"after,omitempty"`
@@ -181,6 +181,9 @@ func flatten(r site.Records) map[recordKey]any {
 	for _, l := range r.IDLists {
 		out[recordKey{"id list", l.ID}] = l
 	}
+	for _, v := range r.Reviews {
+		out[recordKey{"review", v.ID}] = v
+	}
 	out[recordKey{"services", 1}] = r.Services
 	return out
 }
@@ -279,6 +282,8 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 			r.Exports, err = unmarshalOnto(r.Exports, now[key])
 		case "acceptance":
 			r.Acceptances, err = unmarshalOnto(r.Acceptances, now[key])
+		case "review":
+			r.Reviews, err = unmarshalOnto(r.Reviews, now[key])
 		case "id list":
 			r.IDLists, err = unmarshalOnto(r.IDLists, now[key])
 		case "rule":

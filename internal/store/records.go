@@ -233,7 +233,7 @@ func (tx *Tx) readAudit(ctx context.Context, r *site.Records) error {
 	if err != nil {
 		return err
 	}
-	return each(ctx, tx, `SELECT id, host, numbers FROM id_lists ORDER BY id`, func(rows *sql.Rows) error {
+	err = each(ctx, tx, `SELECT id, host, numbers FROM id_lists ORDER BY id`, func(rows *sql.Rows) error {
 		var l site.IDList
 		var numbers string
 		if err := rows.Scan(&l.ID, &l.Host, &numbers); err != nil {
@@ -241,6 +241,21 @@ func (tx *Tx) readAudit(ctx context.Context, r *site.Records) error {
 		}
 		err := json.Unmarshal([]byte(numbers), &l.Numbers)
 		r.IDLists = append(r.IDLists, l)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return each(ctx, tx, `SELECT id, record FROM reviews ORDER BY id`, func(rows *sql.Rows) error {
+		var v site.Review
+		var id int64
+		var record string
+		if err := rows.Scan(&id, &record); err != nil {
+			return err
+		}
+		err := json.Unmarshal([]byte(record), &v)
+		v.ID = id
+		r.Reviews = append(r.Reviews, v)
 		return err
 	})
 }

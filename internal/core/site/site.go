@@ -93,6 +93,7 @@ type Records struct {
 
 	Acceptances []Acceptance
 	IDLists     []IDList
+	Reviews     []Review
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -141,6 +142,7 @@ type Policy struct {
 
 	Acceptances []Acceptance
 	IDLists     []IDList
+	Reviews     []Review
 
 	folderByName map[string]*PublishedFolder
 	folderByID   map[int64]*PublishedFolder
@@ -160,7 +162,7 @@ func Compile(r Records) (*Policy, error) {
 	}
 	p := &Policy{
 		Directory: dir, Services: r.Services, Volumes: slices.Clone(r.Volumes),
-		Acceptances: slices.Clone(r.Acceptances), IDLists: slices.Clone(r.IDLists),
+		Acceptances: slices.Clone(r.Acceptances), IDLists: slices.Clone(r.IDLists), Reviews: slices.Clone(r.Reviews),
 		folderByName: make(map[string]*PublishedFolder), folderByID: make(map[int64]*PublishedFolder),
 		shareByName: make(map[string]*PublishedShare), exportByPath: make(map[string]*PublishedExport), exportByID: make(map[int64]*PublishedExport),
 	}

@@ -38,6 +38,13 @@ CREATE TABLE work (
     actor TEXT NOT NULL
 ) STRICT;
 
+-- Access reviews; the record is JSON, signed once it is closed.
+CREATE TABLE reviews (
+    id     INTEGER PRIMARY KEY AUTOINCREMENT,
+    name   TEXT NOT NULL UNIQUE COLLATE NOCASE,
+    record TEXT NOT NULL
+) STRICT;
+
 -- Findings that somebody has looked at and lives with.
 CREATE TABLE acceptances (
     id          INTEGER PRIMARY KEY AUTOINCREMENT,
@@ -55,7 +62,7 @@ CREATE TABLE id_lists (
 ) STRICT;
 
 -- +goose Down
-DROP TABLE id_lists; DROP TABLE acceptances; DROP TABLE work;
+DROP TABLE id_lists; DROP TABLE acceptances; DROP TABLE work; DROP TABLE reviews;
 ALTER TABLE folders DROP COLUMN log_access;
 DELETE FROM entries WHERE level = 0;
 CREATE TABLE entries_old (

@@ -1,0 +1,211 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/report"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Review is a look at who has what, line by line.
+type Review struct {
+	Name      string       `json:"name"`
+	Folders   []string     `json:"folders"`
+	Reviewers []string     `json:"reviewers"`
+	Made      time.Time    `json:"made"`
+	By        string       `json:"by"`
+	Keep      int          `json:"keep" doc:"How many lines are to be kept."`
+	Remove    int          `json:"remove"`
+	Undecided int          `json:"undecided"`
+	Closed    *time.Time   `json:"closed,omitempty"`
+	ClosedBy  string       `json:"closedBy,omitempty"`
+	Signature string       `json:"signature,omitempty" doc:"Ed25519, base64."`
+	Lines     []ReviewLine `json:"lines,omitempty" doc:"Only where one review is asked for."`
+}
+
+// ReviewLine is one thing to keep or to remove.
+type ReviewLine struct {
+	Number   int      `json:"number"`
+	Path     string   `json:"path,omitempty" doc:"Of an entry: the path it is written on."`
+	Entry    int64    `json:"entry,omitempty" doc:"And its number."`
+	Group    string   `json:"group,omitempty" doc:"Of a membership."`
+	Member   string   `json:"member,omitempty"`
+	Says     string   `json:"says"`
+	People   []string `json:"people" doc:"Whom it means."`
+	Decision string   `json:"decision,omitempty" enum:"keep,remove"`
+	By       string   `json:"by,omitempty"`
+	Comment  string   `json:"comment,omitempty"`
+}
+
+func reviewOf(r *site.Review, lines bool) Review {
+	out := Review{Name: r.Name, Folders: r.Folders, Reviewers: r.Reviewers, Made: r.Made, By: r.By, ClosedBy: r.ClosedBy, Signature: r.Signature}
+	if !r.Closed.IsZero() {
+		out.Closed = &r.Closed
+	}
+	for _, l := range r.Lines {
+		switch l.Decision {
+		case site.Keep:
+			out.Keep++
+		case site.Remove:
+			out.Remove++
+		default:
+			out.Undecided++
+		}
+		if lines {
+			out.Lines = append(out.Lines, ReviewLine{l.Number, l.Path, l.Entry, l.Group, l.Member, l.Says, l.People, string(l.Decision), l.By, l.Comment})
+		}
+	}
+	return out
+}
+
+// Bytes is an answer that is no JSON of this API's.
+type Bytes struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+func (s *Server) registerReviews() {
+	shown := func(r *site.Review, err error) (Review, error) {
+		if err != nil {
+			return Review{}, err
+		}
+		return reviewOf(r, true), nil
+	}
+	handle(s, operation("list-reviews", http.MethodGet, "/reviews", "List the access reviews", "audit"), func(ctx context.Context, _ *struct{}) ([]Review, error) {
+		out := []Review{}
+		for i := range s.on(ctx).Policy().Reviews {
+			out = append(out, reviewOf(&s.on(ctx).Policy().Reviews[i], false))
+		}
+		return out, nil
+	})
+	handle(s, operation("show-review", http.MethodGet, "/reviews/{name}", "Show a review with its lines", "audit"), func(ctx context.Context, in *Named) (Review, error) {
+		return shown(s.on(ctx).Review(in.Name))
+	})
+	op := operation("add-review", http.MethodPost, "/reviews", "List who has what in some folders, to be kept or removed line by line", "audit")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Name      string   `json:"name" maxLength:"80"`
+			Folders   []string `json:"folders" minItems:"1" maxItems:"1000"`
+			Reviewers []string `json:"reviewers" minItems:"1" maxItems:"100" doc:"Users who may sign in here."`
+		}
+	}) (Review, error) {
+		return shown(s.on(ctx).CreateReview(ctx, caller(ctx), in.Body.Name, in.Body.Folders, in.Body.Reviewers))
+	})
+	type mark struct {
+		Line     int    `json:"line" minimum:"1"`
+		Decision string `json:"decision,omitempty" enum:"keep,remove" doc:"Undecided if left out."`
+		Comment  string `json:"comment,omitempty" maxLength:"500"`
+	}
+	handle(s, operation(markReview, http.MethodPatch, "/reviews/{name}/lines", "Decide about lines; only those asked to review can", "audit"), func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Marks []mark `json:"marks" minItems:"1" maxItems:"20000"`
+		}
+	}) (Review, error) {
+		var marks []service.Mark
+		for _, m := range in.Body.Marks {
+			marks = append(marks, service.Mark{Line: m.Line, Decision: site.Decision(m.Decision), Comment: m.Comment})
+		}
+		return shown(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
+	})
+	op = operation(markReviewText, http.MethodPut, "/reviews/{name}/csv", "Take decisions from a CSV that the review was written to", "audit")
+	op.MaxBodyBytes = 16 << 20
+	handle(s, op, func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			Text string `json:"text"`
+		}
+	}) (Review, error) {
+		marks, err := service.ReadReviewCSV(in.Body.Text)
+		if err != nil {
+			return Review{}, err
+		}
+		return shown(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
+	})
+	huma.Register(s.api, operation("export-review", http.MethodGet, "/reviews/{name}/csv", "Write a review's lines as CSV, to be marked in a spreadsheet", "audit"), func(ctx context.Context, in *Named) (*Bytes, error) {
+		r, err := s.on(ctx).Review(in.Name)
+		if err != nil {
+			return nil, s.asProblem(err, "query")
+		}
+		var b bytes.Buffer
+		if err := service.ReviewCSV(&b, r); err != nil {
+			return nil, err
+		}
+		return &Bytes{report.Formats["csv"], `attachment; filename="review.csv"`, b.Bytes()}, nil
+	})
+	huma.Register(s.api, operation("export-review-record", http.MethodGet, "/reviews/{name}/record", "Write the record of a review as it is, or was, signed", "audit"), func(ctx context.Context, in *Named) (*Bytes, error) {
+		r, err := s.on(ctx).Review(in.Name)
+		if err != nil {
+			return nil, s.asProblem(err, "query")
+		}
+		raw, err := json.MarshalIndent(r, "", "  ")
+		return &Bytes{report.Formats["json"], `attachment; filename="review.json"`, raw}, err
+	})
+	op = operation(verifyReview, http.MethodPost, "/reviews/verify", "Say whether a record is as this gateway signed it", "audit")
+	op.MaxBodyBytes = 64 << 20
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body struct {
+			Record json.RawMessage `json:"record"`
+		}
+	}) (Verified, error) {
+		var r site.Review
+		if err := json.Unmarshal(in.Body.Record, &r); err != nil {
+			return Verified{}, &service.Error{Kind: service.Invalid, Field: "record", Message: "this is no record of a review: " + err.Error()}
+		}
+		return Verified{s.on(ctx).VerifyReview(r), s.on(ctx).SignatureKey()}, nil
+	})
+	handle(s, operation("apply-review", http.MethodPost, "/reviews/{name}/apply", "Make a review's removals as one change, close it and sign the record", "audit"), func(ctx context.Context, in *Named) (Review, error) {
+		return shown(s.on(ctx).ApplyReview(ctx, caller(ctx), in.Name))
+	})
+	do(s, operation("remove-review", http.MethodDelete, "/reviews/{name}", "Forget a review", "audit"), func(ctx context.Context, in *Named) error {
+		return s.on(ctx).RemoveReview(ctx, caller(ctx), in.Name)
+	})
+}
+
+// Verified says whether a record is as it was signed.
+type Verified struct {
+	Valid bool   `json:"valid"`
+	Key   string `json:"key" doc:"The gateway's public key, Ed25519, base64."`
+}
+
+func (s *Server) registerReports() {
+	huma.Register(s.api, operation("report", http.MethodGet, "/reports/{kind}", "Write a report as CSV, JSON or a page for paper", "audit"), func(ctx context.Context, in *struct {
+		When
+		Kind   string `path:"kind" enum:"folder,person,findings,review"`
+		Of     string `query:"of" maxLength:"255" doc:"Which folder, user or review; nothing for the findings."`
+		Format string `query:"format" enum:"csv,json,html" default:"html"`
+	}) (*Bytes, error) {
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return nil, s.asProblem(err, "query")
+		}
+		var r *report.Report
+		switch in.Kind {
+		case "folder":
+			r, err = svc.FolderReport(caller(ctx), in.Of)
+		case "person":
+			r, err = svc.PersonReport(caller(ctx), in.Of)
+		case "review":
+			r, err = svc.ReviewReport(caller(ctx), in.Of)
+		default:
+			r = svc.FindingsReport(caller(ctx))
+		}
+		if err != nil {
+			return nil, s.asProblem(err, "query")
+		}
+		var b bytes.Buffer
+		if err := r.Write(&b, in.Format); err != nil {
+			return nil, err
+		}
+		return &Bytes{report.Formats[in.Format], `attachment; filename="` + in.Kind + "." + in.Format + `"`, b.Bytes()}, nil
+	})
+}
