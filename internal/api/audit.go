@@ -147,6 +147,12 @@ func (s *Server) registerAudit() {
 		}
 		return matrixOf(svc, in.Groups, in.Name, in.Page), nil
 	})
+	handle(s, operation("survey", http.MethodGet, "/surveys/{name}", "Look at every file of a folder where modes decide, and say what everybody may do to them", "audit"), func(ctx context.Context, in *struct {
+		Named
+		User string `query:"user" maxLength:"64" doc:"Where the level of this user changes, instead of everybody's counts."`
+	}) (Survey, error) {
+		return s.survey(ctx, in.Name, in.User)
+	})
 	handle(s, operation("compare", http.MethodGet, "/compare", "Say in what two moments, two users or two trees differ", "audit"), func(ctx context.Context, in *struct {
 		From  time.Time `query:"from" doc:"The earlier of two moments."`
 		To    time.Time `query:"to" doc:"The later; now if left out."`
@@ -155,6 +161,66 @@ func (s *Server) registerAudit() {
 	}) (Comparison, error) {
 		return s.compare(ctx, in.From, in.To, in.Users, in.Paths)
 	})
+}
+
+// Survey is what everybody may do to the files and directories of a folder where modes decide.
+type Survey struct {
+	Folder      string       `json:"folder"`
+	Files       int          `json:"files"`
+	Directories int          `json:"directories"`
+	Kinds       int          `json:"kinds" doc:"How many different owners, modes and ACLs there are."`
+	People      []SurveyRow  `json:"people" doc:"Those who may do anything at all."`
+	User        string       `json:"user,omitempty"`
+	Spots       []SurveySpot `json:"spots,omitempty" doc:"Where that user's level changes."`
+}
+
+// SurveyRow is how many files, and directories, a user may do something to.
+type SurveyRow struct {
+	User        string         `json:"user"`
+	Files       map[string]int `json:"files" doc:"By level: how many at least so far."`
+	Directories map[string]int `json:"directories"`
+}
+
+// SurveySpot is a directory in which a user's level is another than in the one above, or files in it.
+type SurveySpot struct {
+	Path  string `json:"path"`
+	Files int    `json:"files,omitempty" doc:"How many files in it, where they are meant and not the directory."`
+	Level Levels `json:"level"`
+}
+
+func (s *Server) survey(ctx context.Context, folder, user string) (Survey, error) {
+	got, f, err := s.on(ctx).Survey(ctx, folder)
+	if err != nil {
+		return Survey{}, err
+	}
+	out := Survey{Folder: f.Name, Files: got.Files, Directories: got.Directories, Kinds: got.Kinds(), People: []SurveyRow{}}
+	d := s.on(ctx).Policy().Directory
+	if user != "" {
+		u, err := s.on(ctx).User(user)
+		if err != nil {
+			return Survey{}, err
+		}
+		out.User, out.Spots = u.Name, []SurveySpot{}
+		for _, spot := range got.Reach(d.UserIndex(u.ID)) {
+			out.Spots = append(out.Spots, SurveySpot{f.Display(spot.Path), spot.Files, levelsOf(spot.Pair)})
+		}
+		return out, nil
+	}
+	for i, t := range got.Totals() {
+		row := SurveyRow{User: d.Users()[i].Name, Files: make(map[string]int), Directories: make(map[string]int)}
+		for _, l := range acl.Levels {
+			if t.Files[l] > 0 {
+				row.Files[l.String()] = t.Files[l]
+			}
+			if t.Directories[l] > 0 {
+				row.Directories[l.String()] = t.Directories[l]
+			}
+		}
+		if len(row.Files)+len(row.Directories) > 0 {
+			out.People = append(out.People, row)
+		}
+	}
+	return out, nil
 }
 
 func reachOf(svc *service.Service, name string) (Reach, error) {

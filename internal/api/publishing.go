@@ -263,7 +263,7 @@ func whyOf(a service.Answer) Why {
 	if !out.Allowed {
 		out.Gate = a.Verdict.Gate.String()
 	}
-	want := a.Want.Mask(!a.File)
+	want := a.Want.Wants(!a.File)
 	for _, g := range a.Gates {
 		leaves := acl.Describe(g.Leaves, !a.File)
 		if g.Leaves == acl.All {

@@ -112,7 +112,17 @@ func (a *app) auditCommands() []*cli.Command {
 		}
 		return ask(ctx, a, cmd, http.MethodGet, "compare", q, nil, func(w io.Writer, c api.Comparison) { printComparison(w, c, cmd.Bool("names")) })
 	})
-	return []*cli.Command{a.whyCommand(), who, reach, matrix, compare, a.findingCommand(), a.reviewCommand(), a.reportCommand()}
+	survey := a.leaf("survey", "look at every file of a folder where modes decide, and say what everybody may do to them", "FOLDER", []cli.Flag{
+		&cli.StringFlag{Name: "user", Usage: "where this user's level changes, instead of everybody's counts"},
+	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		q := url.Values{}
+		if cmd.IsSet("user") {
+			q.Set("user", cmd.String("user"))
+		}
+		a.client.http.Timeout = longWork
+		return ask(ctx, a, cmd, http.MethodGet, "surveys/"+escape(args[0]), q, nil, printSurvey)
+	})
+	return []*cli.Command{a.whyCommand(), who, reach, matrix, survey, compare, a.findingCommand(), a.reviewCommand(), a.reportCommand()}
 }
 
 func printWho(w io.Writer, who api.Who) {
@@ -140,6 +150,29 @@ func printReach(w io.Writer, r api.Reach) {
 	for _, s := range r.Spots {
 		depth := strings.Count(s.Path, "/")
 		t.row(strings.Repeat("  ", depth)+s.Path, s.Level.Text)
+	}
+	t.print(w)
+}
+
+func printSurvey(w io.Writer, s api.Survey) {
+	fmt.Fprintf(w, "%s: %d files in %d directories, with %d different owners, modes and ACLs\n", s.Folder, s.Files, s.Directories, s.Kinds)
+	if s.User != "" {
+		t := newTable("path", "", s.User+"'s level")
+		for _, spot := range s.Spots {
+			what := ""
+			if spot.Files > 0 {
+				what = fmt.Sprintf("%d files in it", spot.Files)
+			}
+			t.row(spot.Path, what, spot.Level.Text)
+		}
+		t.empty = s.User + " gets nowhere"
+		t.print(w)
+		return
+	}
+	t := newTable("user", "files: read", "change", "directories: read", "add", "change")
+	t.empty = "nobody gets anywhere"
+	for _, r := range s.People {
+		t.row(r.User, fmt.Sprint(r.Files["read"]), fmt.Sprint(r.Files["change"]), fmt.Sprint(r.Directories["read"]), fmt.Sprint(r.Directories["add"]), fmt.Sprint(r.Directories["change"]))
 	}
 	t.print(w)
 }

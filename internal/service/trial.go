@@ -177,3 +177,24 @@ func (s *Service) ReopenFinding(ctx context.Context, by Actor, key string) error
 		return notFound("name", "amber finding list --all", "no finding %q is accepted", key)
 	})
 }
+
+// Survey looks at every file and directory of a folder in which modes decide, and gives what
+// everybody may do to them. It ends early with the context.
+func (s *Service) Survey(ctx context.Context, name string) (*audit.Surveyed, *site.PublishedFolder, error) {
+	f, err := s.Folder(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !f.Unix() {
+		return nil, nil, conflict("name", "amber report folder "+quote(f.Name), "in %s entries decide: its rules say all there is, without looking at each file", f.Name)
+	}
+	survey := audit.NewSurvey()
+	err = files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {
+		survey.Add(o.Path, o.Unix)
+		return nil
+	})
+	if err != nil {
+		return nil, nil, invalid("name", "%s: %v", f.Name, err)
+	}
+	return s.Audit().Survey(f, survey), f, nil
+}

@@ -66,7 +66,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 			return Answer{}, invalid("want", "%v", err)
 		}
 	}
-	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Mask(!at.File), Now: a.At,
+	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Wants(!at.File), Now: a.At,
 		Facts: s.factsOf(f)}
 	if a.Via == site.SMB {
 		r.Share, err = s.pickShare(f, q.Share, r)

@@ -129,6 +129,26 @@ var levelMasks = func() (m [len(levelNames)][2]Mask) {
 // Mask is what an allow entry of this level grants on a file, or on a directory.
 func (l Level) Mask(dir bool) Mask { return levelMasks[l][index(dir)] }
 
+// Wants is what somebody must have of an object for it to be said that they have the level. Of a
+// file it leaves out what an entry of the level gives besides: to run it, which modes keep apart
+// from reading, and to delete what is in it, which is nothing.
+func (l Level) Wants(dir bool) Mask {
+	if dir {
+		return l.Mask(true)
+	}
+	return l.Mask(false) &^ (Execute | DeleteChild)
+}
+
+// LevelsOf lists the levels that there are of directories, or of files: to a file nothing is added.
+func LevelsOf(dir bool) []Level {
+	if dir {
+		return Levels
+	}
+	return fileLevels
+}
+
+var fileLevels = []Level{Pass, Read, Change, Control}
+
 func index(dir bool) int {
 	if dir {
 		return 1
@@ -163,11 +183,8 @@ func (l Level) DenyMask(dir bool) Mask {
 // and Add together.
 func LevelsIn(m Mask, dir bool) []Level {
 	var out []Level
-	for _, l := range Levels {
-		if l == Add && !dir {
-			continue // on a file Add is Pass: there is nothing to add to
-		}
-		if l.Mask(dir)&^m != 0 {
+	for _, l := range LevelsOf(dir) {
+		if l.Wants(dir)&^m != 0 {
 			continue
 		}
 		kept := out[:0]
@@ -188,8 +205,8 @@ type LevelSet uint8
 // LevelSetOf gives the levels that a mask amounts to.
 func LevelSetOf(m Mask, dir bool) LevelSet {
 	var set LevelSet
-	for _, l := range Levels {
-		if l.Mask(dir)&^m == 0 {
+	for _, l := range LevelsOf(dir) {
+		if l.Wants(dir)&^m == 0 {
 			set |= 1 << l
 		}
 	}

@@ -350,9 +350,9 @@ func (f *folder) standing(w *workspace, fr *frame, file bool) *Standing {
 	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
 	f.grants(w, fr, file, func(v vector) {
 		own := noLevels(d)
-		for _, l := range acl.Levels {
+		for _, l := range acl.LevelsOf(!file) {
 			copy(own[l], fr.passed)
-			v.all(f.parts, l.Mask(!file), own[l])
+			v.all(f.parts, l.Wants(!file), own[l])
 		}
 		for _, share := range f.Shares {
 			got := f.throughShare(share, &own, file)
@@ -360,7 +360,7 @@ func (f *folder) standing(w *workspace, fr *frame, file bool) *Standing {
 		}
 		for i, line := range f.lines {
 			if inExport(f.of[i], fr.path) {
-				got := f.throughLine(i, line, &own, fr.path, file)
+				got := f.throughLine(i, line, &own, f.facts, fr.path, file)
 				s.NFS.or(&got)
 			}
 		}
@@ -381,25 +381,25 @@ func (f *folder) throughShare(share *site.PublishedShare, own *Levels, file bool
 		rule := acl.Rule{Entries: share.Share.Entries}
 		v.rule(d, f.parts, &rule, 0, file, f.OwnedBy, f.audit.Now)
 	}
-	for _, l := range acl.Levels {
-		if share.ReadOnly && l.Mask(!file)&^acl.ReadOnly != 0 {
+	for _, l := range acl.LevelsOf(!file) {
+		if share.ReadOnly && l.Wants(!file)&^acl.ReadOnly != 0 {
 			continue
 		}
 		copy(out[l], own[l])
 		out[l].And(f.audit.smb)
 		if v != nil {
-			v.all(f.parts, l.Mask(!file), out[l])
+			v.all(f.parts, l.Wants(!file), out[l])
 		}
 	}
 	return out
 }
 
-func (f *folder) throughLine(i int, line *site.Line, own *Levels, path string, file bool) Levels {
+func (f *folder) throughLine(i int, line *site.Line, own *Levels, facts access.Facts, path string, file bool) Levels {
 	d := f.audit.Policy.Directory
 	out := noLevels(d)
 	if line.Squash == site.SquashAll { // everybody is the same one
 		if len(d.Users()) > 0 {
-			set := f.decideBy(i, line, 0, path, file)
+			set := f.decideBy(i, line, 0, facts, path, file)
 			for _, l := range acl.Levels {
 				if set.Has(l) {
 					copy(out[l], d.Everybody())
@@ -408,15 +408,15 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, path string, f
 		}
 		return out
 	}
-	for _, l := range acl.Levels {
-		if !line.Write && l.Mask(!file)&^acl.ReadOnly != 0 {
+	for _, l := range acl.LevelsOf(!file) {
+		if !line.Write && l.Wants(!file)&^acl.ReadOnly != 0 {
 			continue
 		}
 		copy(out[l], own[l])
 		out[l].And(f.audit.nfs)
 	}
 	for _, user := range f.odd[i] {
-		set := f.decideBy(i, line, user, path, file)
+		set := f.decideBy(i, line, user, facts, path, file)
 		for _, l := range acl.Levels {
 			out[l].Remove(user)
 			if set.Has(l) {
@@ -428,17 +428,17 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, path string, f
 }
 
 // decideBy asks the gates themselves, for whom a line makes somebody else of.
-func (f *folder) decideBy(i int, line *site.Line, user int32, path string, file bool) acl.LevelSet {
+func (f *folder) decideBy(i int, line *site.Line, user int32, facts access.Facts, path string, file bool) acl.LevelSet {
 	a := f.audit
 	u := &a.Policy.Directory.Users()[user]
-	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], line, user), Folder: f.PublishedFolder, Path: path, File: file, Facts: f.facts, Now: a.Now})
+	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], line, user), Folder: f.PublishedFolder, Path: path, File: file, Facts: facts, Now: a.Now})
 }
 
 // decided asks for each level by itself, since where modes decide it matters what is wanted together.
 func decided(p *site.Policy, r access.Request) acl.LevelSet {
 	var set acl.LevelSet
-	for _, l := range acl.Levels {
-		if r.Want = l.Mask(!r.File); access.Decide(p, r).Allowed() {
+	for _, l := range acl.LevelsOf(!r.File) {
+		if r.Want = l.Wants(!r.File); access.Decide(p, r).Allowed() {
 			set |= 1 << l
 		}
 	}
@@ -457,7 +457,7 @@ func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool)
 	}
 	for i, line := range f.lines {
 		if inExport(f.of[i], path) {
-			nfs |= f.decideBy(i, line, user, path, file)
+			nfs |= f.decideBy(i, line, user, f.facts, path, file)
 		}
 	}
 	return smb, nfs

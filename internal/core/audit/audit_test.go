@@ -316,3 +316,44 @@ func TestDifferenceEqualsTwoAudits(t *testing.T) {
 
 // Kind says what lies at a path of the folder in which entries decide.
 func (d *disk) Kind(path string) (exists, file bool) { return true, path == "a/x" }
+
+// A survey of a whole tree says of each object what asking about it says.
+func TestSurveyEqualsAudit(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r, d := drawSite(t)
+		a := auditOf(t, r, d)
+		pf := a.Policy.FolderNamed("scratch")
+		s := NewSurvey()
+		var paths []string
+		for _, path := range []string{"", "a", "z", "a/b", "a/x", "a/b/c", "z/y"} {
+			s.Add(path, d.unix[path])
+			paths = append(paths, path)
+		}
+		got := a.Survey(pf, s)
+		want := make([]Tally, len(r.Users))
+		for _, path := range paths {
+			st := a.At(pf, path, !d.unix[path].Dir)
+			for u := range want {
+				for _, l := range acl.Levels {
+					if st.Of(int32(u)).Either().Has(l) {
+						if d.unix[path].Dir {
+							want[u].Directories[l]++
+						} else {
+							want[u].Files[l]++
+						}
+					}
+				}
+			}
+		}
+		require.Equal(t, want, got.Totals())
+		for u := range want {
+			for _, spot := range got.Reach(int32(u)) {
+				path := spot.Path
+				if spot.Files > 0 {
+					path = "a/x" // the only file
+				}
+				require.Equal(t, a.At(pf, path, spot.Files > 0).Of(int32(u)), spot.Pair, path)
+			}
+		}
+	})
+}

@@ -82,7 +82,7 @@ func (o *one) down(n *node, from [3]acl.Mask, passed bool, above Pair) {
 		switch {
 		case !inExport(o.f.of[i], n.path):
 		case o.asked[i]:
-			p.NFS |= o.f.decideBy(i, o.f.lines[i], o.user, n.path, false)
+			p.NFS |= o.f.decideBy(i, o.f.lines[i], o.user, o.f.facts, n.path, false)
 		default:
 			p.NFS |= acl.LevelSetOf(granted&leaves, true)
 		}

@@ -102,8 +102,8 @@ func (a *Audit) inGID(gid, anon uint32) identity.People {
 func (a *Audit) unixLevels(at, parent *posix.Attributes, passed identity.People, anon uint32) Levels {
 	d := a.Policy.Directory
 	out := noLevels(d)
-	for _, l := range acl.Levels {
-		need := access.UnixNeeds(l.Mask(at.Dir), at.Dir)
+	for _, l := range acl.LevelsOf(at.Dir) {
+		need := access.UnixNeeds(l.Wants(at.Dir), at.Dir)
 		if need.Never || need.Remove && parent == nil {
 			continue
 		}
@@ -161,6 +161,23 @@ func (f *folder) unixAt(path string) *Standing {
 	})
 }
 
+// standIn are facts in which something of given attributes is at a path.
+type standIn struct {
+	access.Facts
+	path string
+	unix *posix.Attributes
+}
+
+func (s standIn) UnixOf(path string) (*posix.Attributes, bool) {
+	if path == s.path {
+		return s.unix, true
+	}
+	if s.Facts == nil {
+		return nil, false
+	}
+	return s.Facts.UnixOf(path)
+}
+
 // unixStanding puts together what mode, shares and client rules leave. passed says who may come as
 // far as the object.
 func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed func(anon uint32) identity.People) *Standing {
@@ -186,7 +203,7 @@ func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed 
 			if f.of[i].ClientGroups {
 				anon = site.Anonymous
 			}
-			got := f.throughLine(i, line, own(anon), path, !at.Dir)
+			got := f.throughLine(i, line, own(anon), standIn{f.facts, path, at}, path, !at.Dir)
 			s.NFS.or(&got)
 		}
 	}

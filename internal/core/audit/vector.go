@@ -38,6 +38,7 @@ func atomsOf(rules ...[]acl.Rule) atoms {
 		for _, dir := range []bool{true, false} {
 			split(l.Mask(dir))
 			split(l.DenyMask(dir))
+			split(l.Wants(dir))
 		}
 	}
 	for _, list := range rules {

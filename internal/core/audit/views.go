@@ -93,17 +93,17 @@ func (a *Audit) through(h *Holder, list *acl.ACL, own acl.Ownership, user int32,
 		return
 	}
 	level := widest[len(widest)-1]
-	telling := level.Mask(dir)
-	for _, l := range acl.Levels {
+	telling := level.Wants(dir)
+	for _, l := range acl.LevelsOf(dir) {
 		if l != level && level.Contains(l) {
-			telling &^= l.Mask(dir)
+			telling &^= l.Wants(dir)
 		}
 	}
 	if telling == 0 {
-		telling = level.Mask(dir)
+		telling = level.Wants(dir)
 	}
 	most := 0
-	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, level.Mask(dir), func(ace *acl.Ace, bits acl.Mask) {
+	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, level.Wants(dir), func(ace *acl.Ace, bits acl.Mask) {
 		if n := (bits&telling).Count()<<8 + bits.Count(); !ace.Entry.Deny && n > most {
 			most, h.Entry, h.From = n, ace.Entry, pf.Display(ace.From)
 		}
