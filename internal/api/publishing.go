@@ -230,6 +230,7 @@ type Why struct {
 	Bits    []string  `json:"bits" doc:"The same as RFC 8881 access mask bits."`
 	At      time.Time `json:"at"`
 	Gates   []Gate    `json:"gates"`
+	Take    []string  `json:"takeAway,omitempty" doc:"The command that would take it away, where it is allowed."`
 }
 
 // Gate is what one gate asked and left.
@@ -277,6 +278,9 @@ func whyOf(a service.Answer) Why {
 			gate.Mend = append(gate.Mend, service.Command(m))
 		}
 		out.Gates = append(out.Gates, gate)
+	}
+	for _, m := range a.TakeAway {
+		out.Take = append(out.Take, service.Command(m))
 	}
 	return out
 }

@@ -79,4 +79,10 @@ func printWhy(w io.Writer, y api.Why) {
 			fmt.Fprintf(w, "  %s\n", m)
 		}
 	}
+	if len(y.Take) > 0 {
+		fmt.Fprintf(w, "\nTo take it away:\n")
+		for _, m := range y.Take {
+			fmt.Fprintf(w, "  %s\n", m)
+		}
+	}
 }

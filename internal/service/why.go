@@ -38,7 +38,9 @@ type Answer struct {
 	Want    acl.Level
 	Verdict access.Verdict
 	Gates   []access.GateReport
-	At      time.Time
+	// TakeAway is the smallest change after which what is allowed is not.
+	TakeAway []access.Mend
+	At       time.Time
 }
 
 // Why explains. It is the walk by which requests are decided, with a recorder.
@@ -83,6 +85,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 		a.Share, a.From = r.NFS.Export.Path, r.NFS.Origin.Address.String()
 	}
 	a.Verdict, a.Gates = access.Explain(s.Policy(), r)
+	a.TakeAway = access.TakeAway(s.Policy(), r)
 	return a, nil
 }
 

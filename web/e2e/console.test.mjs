@@ -199,6 +199,31 @@ test('who may do what, where one gets, and the matrix', async () => {
   await p.getByRole('row', { name: /personal\/bettany change/ }).waitFor();
 });
 
+test('a review is marked by who is asked, and applied as one change that is shown first', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.getByRole('link', { name: 'Reviews' }).click();
+  await p.getByRole('button', { name: 'Begin a review' }).click();
+  await p.getByLabel('Name').fill('spring');
+  await p.getByLabel('Folders').fill('visitors');
+  await p.getByLabel('Reviewers').fill('keeper, auditor');
+  await p.getByRole('button', { name: 'Begin', exact: true }).click();
+  const apply = p.getByRole('button', { name: 'Apply and close' });
+  await apply.waitFor();
+  assert.ok(await apply.isDisabled(), 'nothing is decided yet');
+  const line = p.getByRole('group', { name: /allow visitors add/ });
+  await line.getByRole('button', { name: 'remove' }).click();
+  await p.getByText('1 to remove').waitFor();
+  await p.getByRole('button', { name: 'Keep all that is undecided' }).click();
+  await p.getByText('0 undecided').waitFor();
+  await apply.click();
+  const asks = p.getByRole('alertdialog');
+  await asks.getByRole('row', { name: /loses visitors add.*orla/ }).waitFor();
+  await asks.getByRole('button', { name: 'Apply and close' }).click();
+  await p.getByText(/closed .* by keeper/).waitFor();
+  await p.getByRole('link', { name: 'Signed record' }).waitFor();
+});
+
 test('an export: rules written, tried, put in order, and everyone let in only knowingly', async () => {
   const p = await page();
   await signIn(p, 'keeper');

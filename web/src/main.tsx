@@ -10,6 +10,7 @@ import { FolderPage } from './pages/folder';
 import { Folders } from './pages/folders';
 import { Hosts } from './pages/hosts';
 import { MatrixPage } from './pages/matrix';
+import { ReviewPage, Reviews } from './pages/reviews';
 import { SignIn } from './pages/sign-in';
 import { Who } from './pages/who';
 import { Why } from './pages/why';
@@ -34,6 +35,8 @@ function Console() {
         <Route path="/who" element={<Who />} />
         <Route path="/matrix" element={<MatrixPage />} />
         <Route path="/findings" element={<Findings />} />
+        <Route path="/reviews" element={<Reviews />} />
+        <Route path="/reviews/:name" element={<ReviewPage />} />
         <Route path="*" element={<Navigate to="/folders" replace />} />
       </Routes>
     </Frame>

@@ -303,8 +303,14 @@ func TestExplainAgreesAndMends(t *testing.T) {
 		require.Equal(t, v.Granted, left)
 		require.Equal(t, v.Gate, first)
 		if v.Allowed() {
+			if take := TakeAway(p, q); q.Want != 0 {
+				require.Len(t, take, 1)
+				applyMend(&r, take[0])
+				require.False(t, decide(t, r, nil, q).Allowed(), "still allowed after %+v", take[0])
+			}
 			return
 		}
+		require.Nil(t, TakeAway(p, q))
 		for _, g := range reports {
 			for _, m := range g.Mends {
 				applyMend(&r, m)
@@ -351,7 +357,7 @@ func applyMend(r *site.Records, m Mend) {
 			f.Rules = append(f.Rules, acl.Rule{Path: path})
 			at = len(f.Rules) - 1
 		}
-		e := acl.Entry{ID: 3000, Who: identity.UserPrincipal(user.ID), Level: m.Level, Applies: acl.Everywhere}
+		e := acl.Entry{ID: 3000, Deny: m.Deny, Who: identity.UserPrincipal(user.ID), Level: m.Level, Applies: acl.Everywhere}
 		if m.HereOnly {
 			e.Applies = acl.Here
 		}

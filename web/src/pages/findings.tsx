@@ -23,9 +23,14 @@ export function Findings() {
   return (
     <>
       <PageHead title="Findings" text="What the audit holds to be wrong or risky, and what mends it.">
-        <QuietButton onClick={() => setAll(!all)} aria-pressed={all}>
-          {all ? 'Hide what is accepted' : 'Show what is accepted too'}
-        </QuietButton>
+        <HStack>
+          <a href="/api/v1/reports/findings">
+            <QuietButton as="span">For paper</QuietButton>
+          </a>
+          <QuietButton onClick={() => setAll(!all)} aria-pressed={all}>
+            {all ? 'Hide what is accepted' : 'Show what is accepted too'}
+          </QuietButton>
+        </HStack>
       </PageHead>
       {!findings.data ? (
         <Waiting error={findings.error} />

@@ -51,9 +51,17 @@ export function FolderPage() {
         </Text>
       </Link>
       <PageHead title={f.name} text={f.description}>
-        <Link to={`/why?path=${encodeURIComponent(f.name)}`}>
-          <QuietButton as="span">Ask why</QuietButton>
-        </Link>
+        <HStack>
+          <a href={`/api/v1/reports/folder?of=${encodeURIComponent(f.name)}`}>
+            <QuietButton as="span">For paper</QuietButton>
+          </a>
+          <Link to={`/who?path=${encodeURIComponent(f.name)}`}>
+            <QuietButton as="span">Who may what</QuietButton>
+          </Link>
+          <Link to={`/why?path=${encodeURIComponent(f.name)}`}>
+            <QuietButton as="span">Ask why</QuietButton>
+          </Link>
+        </HStack>
       </PageHead>
       <Flex gap="6" mb="8" wrap="wrap">
         <Fact name="On">

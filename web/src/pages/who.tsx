@@ -205,9 +205,16 @@ function Reach({ user }: { user: string }) {
   if (!reach.data) return <Waiting error={null} />;
   return (
     <>
-      <Heading as="h2" fontSize="lg" mb="3">
-        {reach.data.user} gets to
-      </Heading>
+      <Flex justify="space-between" align="center" mb="3">
+        <Heading as="h2" fontSize="lg">
+          {reach.data.user} gets to
+        </Heading>
+        <a href={`/api/v1/reports/person?of=${encodeURIComponent(reach.data.user)}`}>
+          <QuietButton as="span" size="sm">
+            For paper
+          </QuietButton>
+        </a>
+      </Flex>
       <Sheet>
         {reach.data.spots.length === 0 ? (
           <Text px="4" py="3" color="faint">

@@ -154,6 +154,18 @@ function Verdict({ why }: { why: Answer }) {
           />
         ))}
       </Stack>
+      {(why.takeAway?.length ?? 0) > 0 && (
+        <Sheet p="4">
+          <Heading as="h3" fontSize="md" mb="3">
+            To take it away
+          </Heading>
+          <Stack gap="2">
+            {why.takeAway?.map((m) => (
+              <Command key={m} text={m} />
+            ))}
+          </Stack>
+        </Sheet>
+      )}
       {mend.length > 0 && (
         <Sheet p="4">
           <Heading as="h3" fontSize="md" mb="3">

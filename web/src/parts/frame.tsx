@@ -13,6 +13,7 @@ import {
   MatrixIcon,
   MoonIcon,
   PeopleIcon,
+  ReviewIcon,
   SunIcon,
   WhyIcon,
 } from './icons';
@@ -25,6 +26,7 @@ const places = [
   { to: '/matrix', text: 'Matrix', Drawn: MatrixIcon },
   { to: '/who', text: 'Who', Drawn: PeopleIcon },
   { to: '/why', text: 'Why', Drawn: WhyIcon },
+  { to: '/reviews', text: 'Reviews', Drawn: ReviewIcon },
 ];
 
 function Go({ to, text, Drawn }: (typeof places)[number]) {

@@ -59,6 +59,7 @@ export const EditIcon = drawn(
 export const CutIcon = drawn('M12 4v5M12 15v5M6 12h12');
 
 export const FindingIcon = drawn('M12 4 21 19.5H3L12 4ZM12 10v4.5M12 17v.1');
+export const ReviewIcon = drawn('M8 5H6v15h12V5h-2M9 3.5h6v3H9v-3ZM9 13l2 2 4-4.5');
 export const MatrixIcon = drawn('M4 5h16v14H4V5ZM4 9.7h16M4 14.3h16M9.5 5v14M15 5v14');
 
 /** A gate between two posts: across the way where it is shut, swung aside where it is open. */

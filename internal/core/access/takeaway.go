@@ -1,0 +1,37 @@
+package access
+
+import (
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// TakeAway gives the smallest change after which a request that is allowed is not: one entry less,
+// where the user has it by one of their own alone, else one deny where it comes before all else.
+// It is nil for what is refused, for who is nobody in the records, and where modes decide.
+func TakeAway(p *site.Policy, r Request) []Mend {
+	if r.NFS != nil {
+		r.User = r.NFS.User
+	}
+	if r.User == 0 || r.Folder.Unix() || !Decide(p, r).Allowed() || r.Want == 0 {
+		return nil
+	}
+	list := r.Folder.Tree.List(r.Path, r.File)
+	who := p.Directory.Person(p.Directory.UserIndex(r.User))
+	if r.NFS != nil {
+		who = r.NFS.Person
+	}
+	own := r.Folder.OwnedBy
+	if r.Facts != nil {
+		if known, ok := r.Facts.OwnerOf(r.Path); ok {
+			own = known
+		}
+	}
+	var giving []*acl.Ace
+	list.Evaluate(who, own, r.Now, r.Want, func(a *acl.Ace, _ acl.Mask) { giving = append(giving, a) })
+	if len(giving) == 1 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && list.Without(giving).Evaluate(who, own, r.Now, r.Want, nil) != r.Want {
+		return []Mend{{Kind: MendRemove, Path: r.Folder.Display(giving[0].From), EntryID: giving[0].Entry.ID}}
+	}
+	rec := &recorder{policy: p, request: &r}
+	return []Mend{{Kind: MendAllow, Deny: true, Path: r.Folder.Display(r.Folder.Tree.DeepestRule(r.Path)), User: rec.userName(), Level: rec.wantLevel()}}
+}
