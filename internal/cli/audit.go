@@ -267,7 +267,7 @@ func (a *app) findingCommand() *cli.Command {
 			if err := a.client.call(ctx, http.MethodPut, "findings/"+escape(args[0])+"/acceptance", nil, map[string]any{"reason": cmd.String("reason"), "until": until}, nil); err != nil {
 				return err
 			}
-			return a.done(cmd, "accepted %s until %s", args[0], until.Local().Format("2 Jan 2006 15:04"))
+			return a.done(cmd, "accepted %s until %s", args[0], lastDay(until))
 		}),
 		a.leaf("reopen", "live with a finding no more", "KEY", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			if err := a.client.call(ctx, http.MethodDelete, "findings/"+escape(args[0])+"/acceptance", nil, nil, nil); err != nil {
@@ -291,7 +291,7 @@ func printFindings(w io.Writer, list []api.Finding) {
 			fmt.Fprintf(w, "        %s\n", line)
 		}
 		if f.Accepted != nil {
-			fmt.Fprintf(w, "        accepted by %s until %s: %s\n", f.Accepted.By, f.Accepted.Until.Local().Format("2 Jan 2006"), f.Accepted.Reason)
+			fmt.Fprintf(w, "        accepted by %s until %s: %s\n", f.Accepted.By, lastDay(f.Accepted.Until), f.Accepted.Reason)
 			continue
 		}
 		for _, m := range f.Mend {

@@ -153,7 +153,9 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 		t.print(w)
 	}
 	for _, f := range e.Warnings {
-		fmt.Fprintf(w, "Mind: %s: %s. %s.\n", f.Kind, f.Subject, f.Says)
+		for i, line := range wrap(fmt.Sprintf("Mind: %s: %s: %s.", f.Kind, f.Subject, f.Says), tableWidth-2) {
+			fmt.Fprintln(w, strings.Repeat("  ", min(i, 1))+line)
+		}
 		for _, m := range f.Mend {
 			if !strings.Contains(m, " remove ") { // what is not there yet need not be removed
 				fmt.Fprintln(w, "   ", m)

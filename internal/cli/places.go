@@ -274,9 +274,10 @@ func (a *app) arrangementCommand() *cli.Command {
 	return group("arrangement", "ready-made sets of entries",
 		a.leaf("list", "list the arrangements and the blanks they have", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "arrangements", nil, nil, func(w io.Writer, list []api.Arrangement) {
-				t := newTable("name", "what it is", "--team", "--others")
+				t := newTable("name", "--team", "--others", "what it is")
+				t.wrapLast = true
 				for _, r := range list {
-					t.row(r.Name, r.Text, r.Team, r.Others)
+					t.row(r.Name, r.Team, r.Others, r.Text)
 				}
 				t.print(w)
 			})
@@ -374,15 +375,19 @@ func noteOf(e api.Entry) string {
 	if e.Ends == nil {
 		return e.Note
 	}
-	word, at := "until ", e.Ends.Local()
+	word := "until "
 	if e.Ended {
 		word = "ended, was until "
 	}
-	day := at.Format("2 Jan 2006 15:04")
-	if at.Hour() == 0 && at.Minute() == 0 {
-		day = at.AddDate(0, 0, -1).Format("2 Jan 2006") // its last day
+	return strings.TrimSuffix(word+lastDay(*e.Ends)+"; "+e.Note, "; ")
+}
+
+// lastDay spells when something ends: as its last day where that is midnight.
+func lastDay(t time.Time) string {
+	if t = t.Local(); t.Hour() == 0 && t.Minute() == 0 {
+		return t.AddDate(0, 0, -1).Format("2 Jan 2006")
 	}
-	return strings.TrimSuffix(word+day+"; "+e.Note, "; ")
+	return t.Format("2 Jan 2006 15:04")
 }
 
 // printPlace lists the entries of a path; those inherited only if asked.
