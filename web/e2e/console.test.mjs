@@ -236,26 +236,37 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
     await sheet.getByRole('button', { name: 'Add client rule' }).click();
     await sheet.getByRole('combobox', { name: 'From' }).fill(from);
     await more();
-    await sheet.getByRole('button', { name: 'Add client rule' }).click();
+    await sheet.getByRole('button', { name: 'See what it does' }).click();
   };
+  const asks = p.getByRole('alertdialog');
+  const then = (act) => asks.getByRole('button', { name: act, exact: true }).click();
   await add('192.0.2.256');
-  await sheet.getByText('is not an address').waitFor();
+  await asks.getByText('is not an address').waitFor();
+  await then('Leave it');
   await sheet.getByRole('button', { name: 'Cancel' }).click();
   await add('192.0.2.0/24');
+  await asks
+    .getByRole('row', { name: /gains nightlog change over SMB change over SMB, read over NFS isolde, piran/ })
+    .waitFor();
+  await then('Add client rule');
   await sheet.getByText('192.0.2.0/24').first().waitFor();
   await add('192.0.2.7', () => sheet.getByLabel('Access').selectOption('rw'));
+  await then('Add client rule');
   await sheet.getByText('It never applies').waitFor();
   await sheet.getByRole('button', { name: 'Move 192.0.2.7 up' }).click();
+  await then('Move');
   await sheet.getByText('It never applies').waitFor({ state: 'detached' });
   await sheet.getByLabel('Address to try on /nightlog').fill('192.0.2.7');
   await sheet.getByRole('button', { name: 'Which rule applies?' }).click();
   await sheet.getByText('Line 1 lets 192.0.2.7 in').waitFor();
 
   await add('*');
-  await p.getByRole('alertdialog').getByText('lets in every host').waitFor();
-  await p.getByRole('button', { name: 'Leave it' }).click();
-  await sheet.getByRole('button', { name: 'Add client rule' }).click();
-  await p.getByRole('button', { name: 'Let everyone in' }).click();
+  await asks.getByText('lets in every host').waitFor();
+  await then('Leave it');
+  await sheet.getByRole('button', { name: 'See what it does' }).click();
+  await then('Let everyone in');
+  await asks.getByText('Mind: open to any host').waitFor();
+  await then('Add client rule');
   await sheet.getByText('It lets in every host').waitFor();
   await sheet.getByRole('button', { name: 'Remove *' }).click();
   await p.getByRole('alertdialog').getByRole('button', { name: 'Remove' }).click();
@@ -269,7 +280,8 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
   await set.getByText('used by no export').waitFor();
   await p.goto(`${url}/folders/nightlog?tab=exports`);
   await add('@night-desks');
-  await sheet.getByText('@night-desks').waitFor();
+  await then('Add client rule');
+  await sheet.getByText('@night-desks').first().waitFor();
   await p.goto(`${url}/why?user=piran&path=nightlog&via=nfs&from=192.0.2.8&want=change`);
   await p.getByRole('heading', { name: 'Refused at the share gate' }).waitFor();
   await p.getByText('amber export rule set /nightlog').waitFor();

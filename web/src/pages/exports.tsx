@@ -2,8 +2,8 @@ import { Box, Checkbox, Field, Flex, HStack, Input, Stack, Text } from '@chakra-
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { api, client, type Export, taken, useExports } from '../api/client';
-import { Confirm } from '../parts/confirm';
+import { api, client, type Export, type Request, taken, useExports } from '../api/client';
+import { Previewed } from '../parts/effect';
 import { AddIcon, GateIcon } from '../parts/icons';
 import { named, Rules } from '../parts/rules';
 import { MainButton, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
@@ -44,22 +44,13 @@ export function Exports({ folder, mayChange }: { folder: string; mayChange: bool
 }
 
 function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: boolean }) {
-  const [asking, setAsking] = useState(false);
+  const [asking, setAsking] = useState<{ title: string; act: string; done: string; changes: Request[] } | null>(null);
   const path = { name: named(e.path) };
+  const route = `exports/${encodeURIComponent(named(e.path))}`;
   const change = useMutation({
-    mutationFn: (body: { sync?: boolean; clientGroups?: boolean }) =>
-      taken(api.PATCH('/api/v1/exports/{name}', { params: { path }, body })),
+    mutationFn: (body: { sync: boolean }) => taken(api.PATCH('/api/v1/exports/{name}', { params: { path }, body })),
     onSuccess: refresh,
     onError: sayRefused,
-  });
-  const remove = useMutation({
-    mutationFn: () => taken(api.DELETE('/api/v1/exports/{name}', { params: { path } })),
-    onSuccess: async () => {
-      await refresh();
-      say(`${e.path} is no longer published.`);
-    },
-    onError: sayRefused,
-    onSettled: () => setAsking(false),
   });
   const option = (label: string, on: boolean, set: (on: boolean) => void) => (
     <Checkbox.Root
@@ -87,7 +78,18 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
           </Text>
         </Box>
         {mayChange && (
-          <QuietButton size="sm" bg="sheet" onClick={() => setAsking(true)}>
+          <QuietButton
+            size="sm"
+            bg="sheet"
+            onClick={() =>
+              setAsking({
+                title: 'End this publication?',
+                act: 'End it',
+                done: `${e.path} is no longer published.`,
+                changes: [{ method: 'DELETE', path: route }],
+              })
+            }
+          >
             End publication
           </QuietButton>
         )}
@@ -96,22 +98,27 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
       <Flex px="4" py="3" borderTopWidth="1px" borderColor="line" gap="6" wrap="wrap">
         {option('every write is on disk before it is answered', e.sync, (sync) => change.mutate({ sync }))}
         {option('groups as the client lists them, not as in the records', e.clientGroups, (clientGroups) =>
-          change.mutate({ clientGroups }),
+          setAsking({
+            title: clientGroups ? 'Take the word of clients about groups?' : 'Go by the groups of the records?',
+            act: 'Change it',
+            done: `Changed: ${e.path}.`,
+            changes: [{ method: 'PATCH', path: route, body: { clientGroups } }],
+          }),
         )}
       </Flex>
       <Try exported={e.path} />
-      <Confirm
-        title="End this publication?"
-        act="End it"
-        open={asking}
-        busy={remove.isPending}
-        onClose={() => setAsking(false)}
-        onAct={() => remove.mutate()}
+      <Previewed
+        title={asking?.title ?? ''}
+        act={asking?.act ?? ''}
+        done={asking?.done ?? ''}
+        changes={asking?.changes ?? null}
+        onClose={() => setAsking(null)}
+        onDone={() => setAsking(null)}
       >
         <Text>
-          Whoever has <b>{e.path}</b> mounted loses it at once. The folder and its data stay.
+          Whoever has <b>{e.path}</b> mounted feels it at once. The folder and its data stay.
         </Text>
-      </Confirm>
+      </Previewed>
     </Sheet>
   );
 }

@@ -122,12 +122,16 @@ export function Previewed(props: {
   onClose: () => void;
   onDone: () => void;
   done: string;
+  /** What is asked for instead once somebody has said that they know what the service minds. */
+  knowing?: { act: string; changes: Request[] };
 }) {
   const [extra, setExtra] = useState<Request[]>([]);
+  const [known, setKnown] = useState(false);
   const open = props.changes !== null;
-  const changes = [...(props.changes ?? []), ...extra];
+  const changes = [...((known ? props.knowing?.changes : props.changes) ?? []), ...extra];
   const close = () => {
     setExtra([]);
+    setKnown(false);
     props.onClose();
   };
   const effect = useQuery({
@@ -146,6 +150,7 @@ export function Previewed(props: {
       await client.invalidateQueries();
       say(props.done);
       setExtra([]);
+      setKnown(false);
       props.onDone();
     },
   });
@@ -182,9 +187,15 @@ export function Previewed(props: {
             <Dialog.Footer>
               <HStack>
                 <QuietButton onClick={close}>Leave it</QuietButton>
-                <MainButton disabled={!effect.data} loading={make.isPending} onClick={() => make.mutate()}>
-                  {props.act}
-                </MainButton>
+                {confirm && props.knowing ? (
+                  <MainButton bg="shut" onClick={() => setKnown(true)}>
+                    {props.knowing.act}
+                  </MainButton>
+                ) : (
+                  <MainButton disabled={!effect.data} loading={make.isPending} onClick={() => make.mutate()}>
+                    {props.act}
+                  </MainButton>
+                )}
               </HStack>
             </Dialog.Footer>
           </Dialog.Content>

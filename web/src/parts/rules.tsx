@@ -1,13 +1,11 @@
 import { Box, Checkbox, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
-import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { api, type ClientRule, client, Refusal, type RuleBody, taken, useHostSets } from '../api/client';
-import { Confirm } from './confirm';
+import { type ClientRule, type Request, useHostSets } from '../api/client';
+import { Previewed } from './effect';
 import { AddIcon, DownIcon, EditIcon, RemoveIcon, UpIcon } from './icons';
 import { Pick } from './pick';
-import { MainButton, QuietButton, Refused } from './sheet';
-import { say, sayRefused } from './toaster';
+import { MainButton, QuietButton } from './sheet';
 
 /** Whose client rules they are: an export's, by its path, or a host set's. */
 export type RuleList = { export: string; set?: undefined } | { set: string; export?: undefined };
@@ -15,33 +13,9 @@ export type RuleList = { export: string; set?: undefined } | { set: string; expo
 /** An export's path as it stands in a route: the slash in front says nothing. */
 export const named = (path: string) => path.replace(/^\//, '');
 
-const refresh = async () => {
-  await client.invalidateQueries({ queryKey: ['exports'] });
-  await client.invalidateQueries({ queryKey: ['folders'] });
-};
-
-const add = (l: RuleList, body: RuleBody) =>
-  l.set !== undefined
-    ? api.POST('/api/v1/host-sets/{name}/rules', { params: { path: { name: l.set } }, body })
-    : api.POST('/api/v1/exports/{name}/rules', { params: { path: { name: named(l.export) } }, body });
-const change = (l: RuleList, id: number, body: RuleBody) =>
-  l.set !== undefined
-    ? api.PATCH('/api/v1/host-sets/{name}/rules/{id}', { params: { path: { name: l.set, id } }, body })
-    : api.PATCH('/api/v1/exports/{name}/rules/{id}', { params: { path: { name: named(l.export), id } }, body });
-const move = (l: RuleList, id: number, position: number) =>
-  l.set !== undefined
-    ? api.PUT('/api/v1/host-sets/{name}/rules/{id}/position', {
-        params: { path: { name: l.set, id } },
-        body: { position },
-      })
-    : api.PUT('/api/v1/exports/{name}/rules/{id}/position', {
-        params: { path: { name: named(l.export), id } },
-        body: { position },
-      });
-const remove = (l: RuleList, id: number) =>
-  l.set !== undefined
-    ? api.DELETE('/api/v1/host-sets/{name}/rules/{id}', { params: { path: { name: l.set, id } } })
-    : api.DELETE('/api/v1/exports/{name}/rules/{id}', { params: { path: { name: named(l.export), id } } });
+/** The route of a list's rules. */
+const route = (l: RuleList) =>
+  `${l.set !== undefined ? `host-sets/${encodeURIComponent(l.set)}` : `exports/${encodeURIComponent(named(l.export))}`}/rules`;
 
 /** Client rules in their order: the first that matches decides. Lines are the same as in force. */
 export function Rules(props: { list: RuleList; rules: ClientRule[]; lines?: ClientRule[]; mayChange: boolean }) {
@@ -79,6 +53,8 @@ export function Rules(props: { list: RuleList; rules: ClientRule[]; lines?: Clie
   );
 }
 
+type Asked = { title: string; act: string; done: string; changes: Request[] };
+
 function RuleRow(props: {
   list: RuleList;
   rule: ClientRule;
@@ -89,22 +65,15 @@ function RuleRow(props: {
 }) {
   const { list, rule, place, last, lines, mayChange } = props;
   const [editing, setEditing] = useState(false);
-  const [asking, setAsking] = useState(false);
+  const [asking, setAsking] = useState<Asked | null>(null);
   const set = rule.from.startsWith('@');
-  const shift = useMutation({
-    mutationFn: (to: number) => taken(move(list, rule.id, to)),
-    onSuccess: refresh,
-    onError: sayRefused,
-  });
-  const drop = useMutation({
-    mutationFn: () => taken(remove(list, rule.id)),
-    onSuccess: async () => {
-      await refresh();
-      say(`Removed: ${rule.from}.`);
-    },
-    onError: sayRefused,
-    onSettled: () => setAsking(false),
-  });
+  const move = (position: number) =>
+    setAsking({
+      title: 'Move this client rule?',
+      act: 'Move',
+      done: `Moved: ${rule.from}.`,
+      changes: [{ method: 'PUT', path: `${route(list)}/${rule.id}/position`, body: { position } }],
+    });
   if (editing) return <RuleForm list={list} rule={rule} onDone={() => setEditing(false)} />;
   return (
     <Flex
@@ -165,34 +134,41 @@ function RuleRow(props: {
       </Box>
       {mayChange && (
         <HStack gap="0" flexShrink="0">
-          <Act
-            label={`Move ${rule.from} up`}
-            off={place === 1 || shift.isPending}
-            onClick={() => shift.mutate(place - 1)}
-          >
+          <Act label={`Move ${rule.from} up`} off={place === 1} onClick={() => move(place - 1)}>
             <UpIcon />
           </Act>
-          <Act label={`Move ${rule.from} down`} off={last || shift.isPending} onClick={() => shift.mutate(place + 1)}>
+          <Act label={`Move ${rule.from} down`} off={last} onClick={() => move(place + 1)}>
             <DownIcon />
           </Act>
           <Act label={`Change ${rule.from}`} off={set} onClick={() => setEditing(true)}>
             <EditIcon />
           </Act>
-          <Act label={`Remove ${rule.from}`} shut onClick={() => setAsking(true)}>
+          <Act
+            label={`Remove ${rule.from}`}
+            shut
+            onClick={() =>
+              setAsking({
+                title: 'Remove this client rule?',
+                act: 'Remove',
+                done: `Removed: ${rule.from}.`,
+                changes: [{ method: 'DELETE', path: `${route(list)}/${rule.id}` }],
+              })
+            }
+          >
             <RemoveIcon />
           </Act>
-          <Confirm
-            title="Remove this client rule?"
-            act="Remove"
-            open={asking}
-            busy={drop.isPending}
-            onClose={() => setAsking(false)}
-            onAct={() => drop.mutate()}
+          <Previewed
+            title={asking?.title ?? ''}
+            act={asking?.act ?? ''}
+            done={asking?.done ?? ''}
+            changes={asking?.changes ?? null}
+            onClose={() => setAsking(null)}
+            onDone={() => setAsking(null)}
           >
             <Text>
-              What <b>{rule.from}</b> has mounted is decided by the rules that are left, from the next request on.
+              What <b>{rule.from}</b> has mounted is decided by the rules as they are then, from the next request on.
             </Text>
-          </Confirm>
+          </Previewed>
         </HStack>
       )}
     </Flex>
@@ -249,35 +225,17 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
     },
   });
   const isSet = watch('from').trim().startsWith('@');
-  const [knowing, setKnowing] = useState<Form | null>(null);
-  const save = useMutation({
-    mutationFn: ({ f, everyone }: { f: Form; everyone: boolean }) => {
-      const from = f.from.trim();
-      const { access, from: _, ...terms } = f;
-      const body: RuleBody = from.startsWith('@') ? { from } : { ...terms, from, write: access === 'rw', everyone };
-      return rule ? taken<unknown>(change(list, rule.id, body)) : taken<unknown>(add(list, body));
-    },
-    onSuccess: async (_, { f }) => {
-      await refresh();
-      say(`${rule ? 'Changed' : 'Added'}: ${f.from}.`);
-      onDone();
-    },
-    onError: (e, { f }) => setKnowing(e instanceof Refusal && e.confirm ? f : null),
-  });
+  const [asking, setAsking] = useState<Form | null>(null);
+  const request = (f: Form, everyone: boolean): Request => {
+    const { access, from: typed, ...terms } = f;
+    const from = typed.trim();
+    const body = from.startsWith('@') ? { from } : { ...terms, from, write: access === 'rw', everyone };
+    return rule
+      ? { method: 'PATCH', path: `${route(list)}/${rule.id}`, body }
+      : { method: 'POST', path: route(list), body };
+  };
   return (
-    <Box
-      as="form"
-      px="4"
-      py="4"
-      borderTopWidth="1px"
-      borderColor="line"
-      onSubmit={handleSubmit((f) => save.mutate({ f, everyone: false }))}
-    >
-      {save.error && !(save.error instanceof Refusal && save.error.confirm) && (
-        <Box mb="4">
-          <Refused error={save.error} />
-        </Box>
-      )}
+    <Box as="form" px="4" py="4" borderTopWidth="1px" borderColor="line" onSubmit={handleSubmit(setAsking)}>
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root flex="1" minW="56" invalid={!!formState.errors.from}>
           <Field.Label>From</Field.Label>
@@ -350,21 +308,20 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
           <QuietButton size="sm" onClick={onDone}>
             Cancel
           </QuietButton>
-          <MainButton size="sm" type="submit" loading={save.isPending}>
-            {rule ? 'Save' : 'Add client rule'}
+          <MainButton size="sm" type="submit">
+            See what it does
           </MainButton>
         </HStack>
       </HStack>
-      <Confirm
-        title="Let everyone in?"
-        act="Let everyone in"
-        open={knowing !== null}
-        busy={save.isPending}
-        onClose={() => setKnowing(null)}
-        onAct={() => knowing && save.mutate({ f: knowing, everyone: true })}
-      >
-        <Text>{save.error?.message}</Text>
-      </Confirm>
+      <Previewed
+        title={rule ? 'Change this client rule?' : 'Add this client rule?'}
+        act={rule ? 'Save' : 'Add client rule'}
+        changes={asking && [request(asking, false)]}
+        knowing={asking ? { act: 'Let everyone in', changes: [request(asking, true)] } : undefined}
+        done={`${rule ? 'Changed' : 'Added'}: ${asking?.from}.`}
+        onClose={() => setAsking(null)}
+        onDone={onDone}
+      />
     </Box>
   );
 }
