@@ -11,6 +11,8 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -375,21 +377,56 @@ func spotAt(spots []Spot, path string) Levels {
 	}
 }
 
+// comparePaths compares two trees: at their tops, and on each path below that has rules in either,
+// where somebody's levels differ in another way than on the path above.
 func comparePaths(svc *service.Service, one, other string) (Comparison, error) {
 	a := svc.Audit()
-	var standing [2]*audit.Standing
-	var names [2]string
+	type tree struct {
+		folder *site.PublishedFolder
+		top    files.Place
+	}
+	var trees [2]tree
+	names := [2]string{}
+	below := map[string]bool{"": true}
 	for i, full := range []string{one, other} {
 		f, at, err := svc.Locate(full)
 		if err != nil {
 			return Comparison{}, err
 		}
-		standing[i], names[i] = a.At(f, at.Path, at.File), f.Display(at.Path)
+		trees[i], names[i] = tree{f, at}, f.Display(at.Path)
+		if f.Unix() {
+			continue
+		}
+		for _, r := range f.Rules {
+			if rest, ok := strings.CutPrefix(r.Path, at.Path); ok && rest != "" && (at.Path == "" || rest[0] == '/') {
+				below[strings.TrimPrefix(rest, "/")] = true
+			}
+		}
 	}
 	out := Comparison{One: names[0], Other: names[1], Apart: []Apart{}}
-	for i, u := range svc.Policy().Directory.Users() {
-		if x, y := standing[0].Of(int32(i)), standing[1].Of(int32(i)); x != y {
-			out.Apart = append(out.Apart, Apart{u.Name, levelsOf(x), levelsOf(y)})
+	type pair [2]audit.Pair
+	said := make(map[string][]pair)
+	for _, path := range sortedNames(below) {
+		var standing [2]*audit.Standing
+		for i, t := range trees {
+			standing[i] = a.At(t.folder, strings.Trim(t.top.Path+"/"+path, "/"), t.top.File)
+		}
+		up := path[:max(0, strings.LastIndexByte(path, '/'))]
+		for said[up] == nil && up != "" { // no rules on the way
+			up = up[:max(0, strings.LastIndexByte(up, '/'))]
+		}
+		said[path] = make([]pair, len(svc.Policy().Directory.Users()))
+		for i, u := range svc.Policy().Directory.Users() {
+			p := pair{standing[0].Of(int32(i)), standing[1].Of(int32(i))}
+			said[path][i] = p
+			if p[0] == p[1] || path != "" && said[up][i] == p {
+				continue
+			}
+			of := u.Name
+			if path != "" {
+				of += " on " + path
+			}
+			out.Apart = append(out.Apart, Apart{of, levelsOf(p[0]), levelsOf(p[1])})
 		}
 	}
 	return out, nil

@@ -115,6 +115,9 @@ func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
 	}
 	// The router would take its own outer route for the way to this one.
 	ctx = context.WithValue(ctx, chi.RouteCtxKey, (*chi.Context)(nil))
+	if strings.HasSuffix(u.Path, "/password") {
+		return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: "a password cannot be tried out"}
+	}
 	req, err := http.NewRequestWithContext(ctx, in.Method, u.String(), bytes.NewReader(in.Body))
 	if err != nil {
 		return nil, &service.Error{Kind: service.Invalid, Field: "method", Message: err.Error()}
@@ -157,6 +160,10 @@ func (s *Server) registerPreview() {
 		if err != nil {
 			return nil, err
 		}
-		return s.within(context.WithValue(ctx, trialKey{}, trial), Request{Method: http.MethodGet, Path: in.Body.Ask})
+		raw, err := s.within(context.WithValue(ctx, trialKey{}, trial), Request{Method: http.MethodGet, Path: in.Body.Ask})
+		if err == nil && !json.Valid(raw) {
+			return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: in.Body.Ask + " does not answer in JSON"}
+		}
+		return raw, err
 	})
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -13,10 +14,13 @@ import (
 )
 
 // deedWindow is how long the same deed of the same user on the same path is only counted after it
-// has been journalled once; mostDeeds is how many different ones are told apart at a time.
+// has been journalled once. Of refusals, which anybody can bring about, so many different ones are
+// told apart in that time, and of reads and writes in folders that ask for it so many.
 const (
-	deedWindow = time.Minute
-	mostDeeds  = 10_000
+	deedWindow   = time.Minute
+	mostRefusals = 300
+	mostAccesses = 20_000
+	mostFailures = 20 // of writing them, one after the other, before the service gives up
 )
 
 // DeedRecord is a deed as the journal holds it: how often it happened since the row before that
@@ -34,7 +38,8 @@ type DeedRecord struct {
 type deeds struct {
 	mu    sync.Mutex
 	by    map[deedKey]*deedCount
-	other DeedRecord
+	kinds map[files.DeedKind]int // how many of by are of each kind
+	other map[files.DeedKind]*DeedRecord
 	first chan struct{} // something new is there
 }
 
@@ -52,7 +57,7 @@ type deedCount struct {
 }
 
 func newDeeds() *deeds {
-	return &deeds{by: make(map[deedKey]*deedCount), first: make(chan struct{}, 1)}
+	return &deeds{by: make(map[deedKey]*deedCount), kinds: make(map[files.DeedKind]int), other: make(map[files.DeedKind]*DeedRecord), first: make(chan struct{}, 1)}
 }
 
 // Saw is files.Witness.
@@ -71,15 +76,18 @@ func (s *Service) Saw(d files.Deed) {
 	case c != nil && c.Count > 0:
 		c.Count++
 		return
-	case c == nil && len(s.deeds.by) >= mostDeeds:
-		if s.deeds.other.Count == 0 {
-			s.deeds.other.Since = time.Now()
+	case c == nil && s.deeds.kinds[d.Kind] >= mostOf(d.Kind):
+		other := s.deeds.other[d.Kind]
+		if other == nil {
+			other = &DeedRecord{Via: d.Via.String(), Since: time.Now()}
+			s.deeds.other[d.Kind] = other
 		}
-		s.deeds.other.Count++
+		other.Count++
 		return
 	case c == nil:
 		c = &deedCount{}
 		s.deeds.by[key] = c
+		s.deeds.kinds[d.Kind]++
 	}
 	c.DeedRecord = DeedRecord{Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
 	select {
@@ -88,10 +96,19 @@ func (s *Service) Saw(d files.Deed) {
 	}
 }
 
+func mostOf(kind files.DeedKind) int {
+	if kind == files.Refused {
+		return mostRefusals
+	}
+	return mostAccesses
+}
+
 // JournalDeeds writes what was seen into the journal until the context ends, and what is left then.
+// What cannot be written is kept and tried again.
 func (s *Service) JournalDeeds(ctx context.Context) error {
 	tick := time.NewTicker(deedWindow / 4)
 	defer tick.Stop()
+	failures := 0
 	for {
 		select {
 		case <-ctx.Done():
@@ -104,56 +121,81 @@ func (s *Service) JournalDeeds(ctx context.Context) error {
 			}
 		case <-tick.C:
 		}
-		if err := s.writeDeeds(ctx, false); err != nil && ctx.Err() == nil {
-			return fmt.Errorf("journal what was refused: %w", err)
+		switch err := s.writeDeeds(ctx, false); {
+		case err == nil || ctx.Err() != nil:
+			failures = 0
+		case failures == mostFailures:
+			return fmt.Errorf("journal what was done and refused: %w", err)
+		default:
+			failures++
 		}
 	}
 }
 
+// dueDeed is what a row of the journal tells, and where it is counted until the row is written.
+type dueDeed struct {
+	row    *store.JournalRow
+	record *DeedRecord
+	count  *deedCount // nil for those that are not told apart
+	told   int64
+}
+
 // writeDeeds journals what is due: what was not told of within the window, or, at the end, all.
 func (s *Service) writeDeeds(ctx context.Context, all bool) error {
-	now := time.Now()
-	var rows []*store.JournalRow
-	row := func(action, actor, path string, d DeedRecord) error {
-		raw, err := json.Marshal(d)
-		rows = append(rows, &store.JournalRow{At: now, Actor: actor, Action: action, Subject: path, Changes: []store.Change{{Kind: store.DeedKind, After: raw}}})
+	due, err := s.dueDeeds(all)
+	if err != nil || len(due) == 0 {
 		return err
 	}
-	s.deeds.mu.Lock()
-	for key, c := range s.deeds.by {
-		due := all || now.Sub(c.written) >= deedWindow
-		switch {
-		case c.Count > 0 && due:
-			who := "uid " + fmt.Sprint(key.uid)
-			if key.user != 0 {
-				who = s.Policy().Directory.Name(identity.UserPrincipal(key.user))
-			}
-			if err := row(string(key.kind), who, key.path, c.DeedRecord); err != nil {
-				s.deeds.mu.Unlock()
-				return err
-			}
-			c.Count, c.written = 0, now
-		case c.Count == 0 && due:
-			delete(s.deeds.by, key)
-		}
-	}
-	if s.deeds.other.Count > 0 {
-		if err := row("refused", "many", "too many different paths to tell apart", s.deeds.other); err != nil {
-			s.deeds.mu.Unlock()
-			return err
-		}
-		s.deeds.other = DeedRecord{}
-	}
-	s.deeds.mu.Unlock()
-	if len(rows) == 0 {
-		return nil
-	}
-	return s.store.Write(ctx, func(tx *store.Tx) error {
-		for _, r := range rows {
-			if err := tx.Append(ctx, r); err != nil {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		for _, d := range due {
+			if err := tx.Append(ctx, d.row); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	s.deeds.mu.Lock()
+	defer s.deeds.mu.Unlock()
+	for _, d := range due {
+		d.record.Count -= d.told
+		if d.record.Since = time.Now(); d.count != nil {
+			d.count.written = d.row.At
+		}
+	}
+	return nil
+}
+
+func (s *Service) dueDeeds(all bool) (due []dueDeed, err error) {
+	now := time.Now()
+	add := func(kind files.DeedKind, actor, path string, r *DeedRecord, c *deedCount) {
+		raw, failed := json.Marshal(r)
+		err = errors.Join(err, failed)
+		row := &store.JournalRow{At: now, Actor: actor, Action: string(kind), Subject: path, Changes: []store.Change{{Kind: store.DeedKind, After: raw}}}
+		due = append(due, dueDeed{row, r, c, r.Count})
+	}
+	s.deeds.mu.Lock()
+	defer s.deeds.mu.Unlock()
+	for key, c := range s.deeds.by {
+		over := all || now.Sub(c.written) >= deedWindow
+		switch {
+		case c.Count > 0 && over:
+			who := "uid " + fmt.Sprint(key.uid)
+			if key.user != 0 {
+				who = s.Policy().Directory.Name(identity.UserPrincipal(key.user))
+			}
+			add(key.kind, who, key.path, &c.DeedRecord, c)
+		case c.Count == 0 && over:
+			delete(s.deeds.by, key)
+			s.deeds.kinds[key.kind]--
+		}
+	}
+	for kind, r := range s.deeds.other {
+		if r.Count > 0 && (all || now.Sub(r.Since) >= deedWindow/4) {
+			add(kind, "many", "more than are told apart", r, nil)
+		}
+	}
+	return due, err
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -14,8 +16,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -469,4 +474,30 @@ func TestSealedSecretsAreBoundToTheirUser(t *testing.T) {
 	require.False(t, ok)
 	var none sql.NullString
 	require.False(t, checkPassword(none.String, ""))
+}
+
+// However many different things are refused, the journal grows by so much and no refusal is dropped.
+func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
+	s := observatory(t)
+	ctx := t.Context()
+	const paths, each = 1000, 3
+	for range each {
+		for i := range paths {
+			s.Saw(files.Deed{Kind: files.Refused, UID: 2999, Via: site.NFS, Path: fmt.Sprint("nightlog/", i), Gate: access.Entry})
+		}
+	}
+	require.NoError(t, s.writeDeeds(ctx, true))
+	require.NoError(t, s.writeDeeds(ctx, true), "what was told is not told again")
+	rows, err := s.Journal(ctx, 0, -1, "refused")
+	require.NoError(t, err)
+	require.Len(t, rows, mostRefusals+1)
+	total := int64(0)
+	for _, r := range rows {
+		var d DeedRecord
+		require.NoError(t, json.Unmarshal(r.Changes[0].After, &d))
+		total += d.Count
+	}
+	require.EqualValues(t, paths*each, total)
+	_, err = s.VerifyJournal(ctx)
+	require.NoError(t, err)
 }

@@ -38,7 +38,7 @@ func (d *Directory) CompareNumbers(there []Numbered) []Mismatch {
 		group  bool
 		number uint32
 	}
-	used := make(map[key]bool)
+	used, free := make(map[key]bool), map[bool]uint32{false: firstOrdinary, true: firstOrdinary}
 	for _, u := range d.users {
 		used[key{false, u.UID}] = true
 	}
@@ -68,8 +68,10 @@ func (d *Directory) CompareNumbers(there []Numbered) []Mismatch {
 		}
 		if m.Known && m.Here != m.There || m.Taken != "" {
 			m.Known = m.Known && m.Here != m.There
-			for m.Free = firstOrdinary; used[key{n.Group, m.Free}]; m.Free++ {
+			for used[key{n.Group, free[n.Group]}] {
+				free[n.Group]++
 			}
+			m.Free = free[n.Group]
 			used[key{n.Group, m.Free}] = true
 			out = append(out, m)
 		}
