@@ -411,3 +411,65 @@ func TestAReview(t *testing.T) {
 		}
 	}
 }
+
+// Whom things belong to is previewed like all else, where that decides anything.
+func TestOwnersArePreviewed(t *testing.T) {
+	g := gateway.Start(t)
+	ctx := t.Context()
+	_, err := g.Service.AddEntry(ctx, gateway.Keeper, "visitors", service.EntryInput{Who: "owner@", Level: "change"})
+	require.NoError(t, err)
+	r := ask(t, g, g.Token(t, "auditor"), "POST", "/api/v1/preview", `{"changes":[{"method":"PUT","path":"owner","body":{"path":"visitors","owner":"bettany","below":true}}]}`)
+	require.Equal(t, http.StatusOK, r.status, "%s", r.body)
+	var e api.Effect
+	require.NoError(t, json.Unmarshal(r.body, &e))
+	require.Equal(t, 1, e.Gain)
+	require.Equal(t, 1, e.Lose)
+	for _, c := range e.Changes {
+		require.Equal(t, "visitors", c.Path)
+		require.Equal(t, map[bool][]string{true: {"bettany"}, false: {"wren"}}[c.Gains], c.People)
+	}
+	w, err := g.Service.SetOwner(ctx, gateway.Keeper, "visitors", "bettany", "", false)
+	require.NoError(t, err)
+	over, err := w.Over()
+	require.True(t, over)
+	require.NoError(t, err)
+	a := g.Service.Audit()
+	st := a.At(g.Service.Policy().FolderNamed("visitors"), "", false)
+	require.Equal(t, "change", st.Of(a.Policy.Directory.UserIndex(a.Policy.Directory.UserNamed("bettany").ID)).String())
+}
+
+// A second name does not lift a file out of its rules for who may not read it, over NFS either.
+func TestNothingLeaksByLinking(t *testing.T) {
+	g := gateway.Start(t)
+	ctx := t.Context()
+	_, err := g.Service.AddRule(ctx, gateway.Keeper, service.RuleList{Export: "/instruments"}, service.RuleInput{From: "127.0.0.1", Write: new(true)}, 1)
+	require.NoError(t, err)
+	f := g.Service.Policy().FolderNamed("instruments")
+	require.NoError(t, os.MkdirAll(filepath.Join(f.Root, "open"), 0o770))
+	require.NoError(t, os.MkdirAll(filepath.Join(f.Root, "kept"), 0o770))
+	require.NoError(t, os.WriteFile(filepath.Join(f.Root, "kept/key.txt"), []byte("secret"), 0o660))
+	_, err = g.Service.AddEntry(ctx, gateway.Keeper, "instruments/kept", service.EntryInput{Who: "tomasz", Level: "read", Deny: true, Applies: []string{"files"}})
+	require.NoError(t, err)
+	_, err = g.Service.AddEntry(ctx, gateway.Keeper, "instruments/open", service.EntryInput{Who: "tomasz", Level: "change"})
+	require.NoError(t, err)
+	c := nfsraw.Dial(t, g.NFS, 2004, 3002)
+	root := c.Mnt("/instruments")
+	_, kept := c.Lookup3(root, "kept")
+	_, open := c.Lookup3(root, "open")
+	status, file := c.Lookup3(kept, "key.txt")
+	require.Zero(t, status)
+	link := func() uint32 {
+		status, _ := c.Do(nfsraw.NFS, 3, 15, func(w *onc.Writer) { w.Opaque(file); w.Opaque(open); w.String("mine.txt") })
+		return status
+	}
+	rename := func() uint32 {
+		status, _ := c.Do(nfsraw.NFS, 3, 14, func(w *onc.Writer) { w.Opaque(root); w.String("kept"); w.Opaque(open); w.String("mine") })
+		return status
+	}
+	const acces = 13
+	require.EqualValues(t, acces, link())
+	require.EqualValues(t, acces, rename(), "nor does the directory that it is in go where it could be read")
+	require.NoError(t, g.Service.ClearRules(ctx, gateway.Keeper, "instruments/kept", false))
+	require.Zero(t, link())
+	require.Zero(t, rename())
+}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
@@ -72,8 +73,9 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 // facts is what the audit is told of the disk: with what a trial would have changed there.
 type facts struct {
 	files.Facts
-	folder int64
-	trial  *attempt
+	folder    int64
+	directory *identity.Directory
+	trial     *attempt
 }
 
 func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
@@ -83,10 +85,17 @@ func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
 	return f.Facts.UnixOf(path)
 }
 
+func (f facts) OwnerOf(path string) (acl.Ownership, bool) {
+	if a := f.trial.modes[objectAt{f.folder, path}]; a != nil {
+		return acl.Ownership{User: f.directory.UserIndexByUID(a.UID), Group: f.directory.GroupIndexByGID(a.GID)}, true
+	}
+	return f.Facts.OwnerOf(path)
+}
+
 func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
 	known := files.FactsOf(s.Policy(), f)
 	if s.trial != nil {
-		return facts{known, f.ID, s.trial}
+		return facts{known, f.ID, s.Policy().Directory, s.trial}
 	}
 	return known
 }

@@ -98,7 +98,10 @@ func (c *comparison) untouched(b, a *site.PublishedFolder) bool {
 			return false
 		}
 	}
-	// In folders where modes decide, what lies on disk may be given as another.
+	// What lies on disk may be given as another's.
+	if c.before.folder(b).owned || c.after.folder(a).owned {
+		return false
+	}
 	return !a.Unix() || reflect.DeepEqual(c.before.folder(b).attributes(""), c.after.folder(a).attributes(""))
 }
 
