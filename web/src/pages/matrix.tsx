@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, taken } from '../api/client';
+import { Grid } from '../parts/grid';
 import { PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { Both } from './who';
 
@@ -52,45 +53,32 @@ export function MatrixPage() {
       ) : (
         <>
           <Sheet>
-            <Table.ScrollArea>
-              <Table.Root
-                size="sm"
-                css={{
-                  '& td, & th': { borderColor: 'line', bg: 'sheet', whiteSpace: 'nowrap' },
-                  '& td:first-of-type, & th:first-of-type': { ps: '4', position: 'sticky', insetStart: 0, zIndex: 1 },
-                }}
-              >
-                <Table.Header>
-                  <Table.Row>
-                    <Table.ColumnHeader color="faint" fontWeight="500">
-                      {groups ? 'Group' : 'User'}
-                    </Table.ColumnHeader>
-                    {m.folders.map((f) => (
-                      <Table.ColumnHeader key={f.name} fontWeight="600">
-                        <Link to={`/who?path=${encodeURIComponent(f.name)}`}>{f.name}</Link>
-                      </Table.ColumnHeader>
-                    ))}
-                  </Table.Row>
-                </Table.Header>
-                <Table.Body>
-                  {m.rows.map((r) => (
-                    <Table.Row key={r.who}>
-                      <Table.Cell fontWeight="600">
-                        {groups ? r.who : <Link to={`/who?user=${encodeURIComponent(r.who)}`}>{r.who}</Link>}
+            <Grid
+              keepFirst
+              head={[
+                groups ? 'Group' : 'User',
+                ...m.folders.map((f) => ({
+                  name: f.name,
+                  shown: <Link to={`/who?path=${encodeURIComponent(f.name)}`}>{f.name}</Link>,
+                })),
+              ]}
+            >
+              {m.rows.map((r) => (
+                <Table.Row key={r.who}>
+                  <Table.Cell fontWeight="600">
+                    {groups ? r.who : <Link to={`/who?user=${encodeURIComponent(r.who)}`}>{r.who}</Link>}
+                  </Table.Cell>
+                  {r.levels.map((l, i) => {
+                    const f = m.folders[i];
+                    return (
+                      <Table.Cell key={f?.name} color={l.text === 'nothing' ? 'faint' : undefined}>
+                        {l.text === 'nothing' ? '–' : <Both level={l} smb={f?.smb} nfs={f?.nfs} />}
                       </Table.Cell>
-                      {r.levels.map((l, i) => {
-                        const f = m.folders[i];
-                        return (
-                          <Table.Cell key={f?.name} color={l.text === 'nothing' ? 'faint' : undefined}>
-                            {l.text === 'nothing' ? '–' : <Both level={l} smb={f?.smb} nfs={f?.nfs} />}
-                          </Table.Cell>
-                        );
-                      })}
-                    </Table.Row>
-                  ))}
-                </Table.Body>
-              </Table.Root>
-            </Table.ScrollArea>
+                    );
+                  })}
+                </Table.Row>
+              ))}
+            </Grid>
           </Sheet>
           <Flex mt="3" gap="3" align="center" wrap="wrap">
             {m.total > page && (

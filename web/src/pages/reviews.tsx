@@ -5,13 +5,9 @@ import { useForm } from 'react-hook-form';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, client, type Review, type ReviewLine, taken, useFolders, useMe } from '../api/client';
 import { Names, Previewed } from '../parts/effect';
+import { Grid } from '../parts/grid';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { sayRefused } from '../parts/toaster';
-
-const plain = {
-  '& td, & th': { borderColor: 'line', bg: 'sheet' },
-  '& td:first-of-type, & th:first-of-type': { ps: '4' },
-};
 
 const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
@@ -36,34 +32,21 @@ export function Reviews() {
         </Sheet>
       ) : (
         <Sheet>
-          <Table.ScrollArea>
-            <Table.Root size="sm" css={plain}>
-              <Table.Header>
-                <Table.Row>
-                  {['Review', 'Folders', 'Reviewers', 'Keep', 'Remove', 'Undecided', 'State'].map((h) => (
-                    <Table.ColumnHeader key={h} color="faint" fontWeight="500">
-                      {h}
-                    </Table.ColumnHeader>
-                  ))}
-                </Table.Row>
-              </Table.Header>
-              <Table.Body>
-                {reviews.data.map((r) => (
-                  <Table.Row key={r.name}>
-                    <Table.Cell fontWeight="600">
-                      <Link to={`/reviews/${encodeURIComponent(r.name)}`}>{r.name}</Link>
-                    </Table.Cell>
-                    <Table.Cell>{r.folders.join(', ')}</Table.Cell>
-                    <Table.Cell>{r.reviewers.join(', ')}</Table.Cell>
-                    <Table.Cell>{r.keep}</Table.Cell>
-                    <Table.Cell>{r.remove}</Table.Cell>
-                    <Table.Cell>{r.undecided}</Table.Cell>
-                    <Table.Cell color="faint">{state(r)}</Table.Cell>
-                  </Table.Row>
-                ))}
-              </Table.Body>
-            </Table.Root>
-          </Table.ScrollArea>
+          <Grid head={['Review', 'Folders', 'Reviewers', 'Keep', 'Remove', 'Undecided', 'State']}>
+            {reviews.data.map((r) => (
+              <Table.Row key={r.name}>
+                <Table.Cell fontWeight="600">
+                  <Link to={`/reviews/${encodeURIComponent(r.name)}`}>{r.name}</Link>
+                </Table.Cell>
+                <Table.Cell>{r.folders.join(', ')}</Table.Cell>
+                <Table.Cell>{r.reviewers.join(', ')}</Table.Cell>
+                <Table.Cell>{r.keep}</Table.Cell>
+                <Table.Cell>{r.remove}</Table.Cell>
+                <Table.Cell>{r.undecided}</Table.Cell>
+                <Table.Cell color="faint">{state(r)}</Table.Cell>
+              </Table.Row>
+            ))}
+          </Grid>
         </Sheet>
       )}
     </>
@@ -191,29 +174,16 @@ export function ReviewPage() {
         </HStack>
       </Flex>
       <Sheet>
-        <Table.ScrollArea>
-          <Table.Root size="sm" css={plain}>
-            <Table.Header>
-              <Table.Row>
-                {['Where', 'What', 'People', 'Decision'].map((h) => (
-                  <Table.ColumnHeader key={h} color="faint" fontWeight="500">
-                    {h}
-                  </Table.ColumnHeader>
-                ))}
-              </Table.Row>
-            </Table.Header>
-            <Table.Body>
-              {lines.map((l) => (
-                <Line
-                  key={l.number}
-                  line={l}
-                  mayMark={mayMark}
-                  onMark={(decision) => mark.mutate([{ line: l.number, decision }])}
-                />
-              ))}
-            </Table.Body>
-          </Table.Root>
-        </Table.ScrollArea>
+        <Grid head={['Where', 'What', 'People', 'Decision']}>
+          {lines.map((l) => (
+            <Line
+              key={l.number}
+              line={l}
+              mayMark={mayMark}
+              onMark={(decision) => mark.mutate([{ line: l.number, decision }])}
+            />
+          ))}
+        </Grid>
       </Sheet>
       <Previewed
         title={`Apply ${r.name} and close it?`}

@@ -2,17 +2,14 @@ import { Box, Field, Flex, Heading, Input, Stack, Table, Text } from '@chakra-ui
 import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { Link, useSearchParams } from 'react-router';
-import { api, type Levels, levels, taken, useFolders, useUsers } from '../api/client';
+import { api, type Levels, levels, taken } from '../api/client';
+import { Grid } from '../parts/grid';
+import { PathInput, UserInput } from '../parts/inputs';
 import { Level } from '../parts/level';
 import { Pick } from '../parts/pick';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 
 const page = 50;
-
-const plain = {
-  '& td, & th': { borderColor: 'line', bg: 'sheet' },
-  '& td:first-of-type, & th:first-of-type': { ps: '4' },
-};
 
 /** One level where both protocols agree, both where they do not. */
 export function Both({ level, smb = true, nfs = true }: { level: Levels; smb?: boolean; nfs?: boolean }) {
@@ -26,8 +23,6 @@ export function Both({ level, smb = true, nfs = true }: { level: Levels; smb?: b
 /** Who can, and what can she: everybody on one path, or every path of one user. */
 export function Who() {
   const [params, setParams] = useSearchParams();
-  const folders = useFolders();
-  const users = useUsers();
   const path = params.get('path') ?? '';
   const user = params.get('user') ?? '';
   const { register, handleSubmit } = useForm({ values: { path, user } });
@@ -40,17 +35,7 @@ export function Who() {
             <Flex gap="3" align="end">
               <Field.Root flex="1">
                 <Field.Label>Who may do what on</Field.Label>
-                <Input
-                  list="paths"
-                  autoComplete="off"
-                  fontFamily="mono"
-                  fontSize="sm"
-                  placeholder="folder/path"
-                  {...register('path')}
-                />
-                <datalist id="paths">
-                  {folders.data?.flatMap((f) => f.places.map((p) => <option key={p.path} value={p.path} />))}
-                </datalist>
+                <PathInput {...register('path')} />
               </Field.Root>
               <MainButton type="submit">List</MainButton>
             </Flex>
@@ -61,12 +46,7 @@ export function Who() {
             <Flex gap="3" align="end">
               <Field.Root flex="1">
                 <Field.Label>Where does this user get</Field.Label>
-                <Input list="users" autoComplete="off" placeholder="user" {...register('user')} />
-                <datalist id="users">
-                  {users.data?.map((u) => (
-                    <option key={u.name} value={u.name} label={u.fullName} />
-                  ))}
-                </datalist>
+                <UserInput {...register('user')} />
               </Field.Root>
               <MainButton type="submit">Show</MainButton>
             </Flex>
@@ -133,46 +113,33 @@ function Holders({ path }: { path: string }) {
         </Flex>
       </Flex>
       <Sheet>
-        <Table.ScrollArea>
-          <Table.Root size="sm" css={plain}>
-            <Table.Header>
-              <Table.Row>
-                {['User', 'Level', 'Through', ''].map((h) => (
-                  <Table.ColumnHeader key={h} color="faint" fontWeight="500">
-                    {h || <Text srOnly>Why</Text>}
-                  </Table.ColumnHeader>
-                ))}
-              </Table.Row>
-            </Table.Header>
-            <Table.Body>
-              {w.holders.map((h) => (
-                <Table.Row key={h.user}>
-                  <Table.Cell>
-                    <Link to={`/who?user=${encodeURIComponent(h.user)}`}>
-                      <Text as="span" fontWeight="600">
-                        {h.user}
-                      </Text>{' '}
-                      <Text as="span" color="faint">
-                        {h.name}
-                      </Text>
-                    </Link>
-                  </Table.Cell>
-                  <Table.Cell>
-                    <Both level={h.level} />
-                  </Table.Cell>
-                  <Table.Cell color="faint">{h.through}</Table.Cell>
-                  <Table.Cell textAlign="end">
-                    <Link to={`/why?user=${encodeURIComponent(h.user)}&path=${encodeURIComponent(w.path)}`}>
-                      <Text as="span" color="accent">
-                        why
-                      </Text>
-                    </Link>
-                  </Table.Cell>
-                </Table.Row>
-              ))}
-            </Table.Body>
-          </Table.Root>
-        </Table.ScrollArea>
+        <Grid head={['User', 'Level', 'Through', '-Why']}>
+          {w.holders.map((h) => (
+            <Table.Row key={h.user}>
+              <Table.Cell>
+                <Link to={`/who?user=${encodeURIComponent(h.user)}`}>
+                  <Text as="span" fontWeight="600">
+                    {h.user}
+                  </Text>{' '}
+                  <Text as="span" color="faint">
+                    {h.name}
+                  </Text>
+                </Link>
+              </Table.Cell>
+              <Table.Cell>
+                <Both level={h.level} />
+              </Table.Cell>
+              <Table.Cell color="faint">{h.through}</Table.Cell>
+              <Table.Cell textAlign="end">
+                <Link to={`/why?user=${encodeURIComponent(h.user)}&path=${encodeURIComponent(w.path)}`}>
+                  <Text as="span" color="accent">
+                    why
+                  </Text>
+                </Link>
+              </Table.Cell>
+            </Table.Row>
+          ))}
+        </Grid>
         {w.total === 0 && (
           <Text px="4" py="3" color="faint">
             Nobody.
@@ -221,33 +188,20 @@ function Reach({ user }: { user: string }) {
             Nothing.
           </Text>
         ) : (
-          <Table.ScrollArea>
-            <Table.Root size="sm" css={plain}>
-              <Table.Header>
-                <Table.Row>
-                  {['Path', 'Level from here on'].map((h) => (
-                    <Table.ColumnHeader key={h} color="faint" fontWeight="500">
-                      {h}
-                    </Table.ColumnHeader>
-                  ))}
-                </Table.Row>
-              </Table.Header>
-              <Table.Body>
-                {reach.data.spots.map((s) => (
-                  <Table.Row key={s.path}>
-                    <Table.Cell fontFamily="mono" fontSize="sm">
-                      <Stack as="span" ps={`${1.25 * (s.path.split('/').length - 1)}rem`}>
-                        <Link to={`/who?path=${encodeURIComponent(s.path)}`}>{s.path}</Link>
-                      </Stack>
-                    </Table.Cell>
-                    <Table.Cell>
-                      <Both level={s.level} />
-                    </Table.Cell>
-                  </Table.Row>
-                ))}
-              </Table.Body>
-            </Table.Root>
-          </Table.ScrollArea>
+          <Grid head={['Path', 'Level from here on']}>
+            {reach.data.spots.map((s) => (
+              <Table.Row key={s.path}>
+                <Table.Cell fontFamily="mono" fontSize="sm">
+                  <Stack as="span" ps={`${1.25 * (s.path.split('/').length - 1)}rem`}>
+                    <Link to={`/who?path=${encodeURIComponent(s.path)}`}>{s.path}</Link>
+                  </Stack>
+                </Table.Cell>
+                <Table.Cell>
+                  <Both level={s.level} />
+                </Table.Cell>
+              </Table.Row>
+            ))}
+          </Grid>
         )}
       </Sheet>
     </>

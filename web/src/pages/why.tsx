@@ -2,18 +2,10 @@ import { Box, Field, Flex, Heading, HStack, Input, NativeSelect, Stack, Text } f
 import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { useSearchParams } from 'react-router';
-import {
-  type Why as Answer,
-  api,
-  type Gate,
-  type Level as LevelName,
-  levels,
-  taken,
-  useFolders,
-  useUsers,
-} from '../api/client';
+import { type Why as Answer, api, type Gate, type Level as LevelName, levels, taken } from '../api/client';
 import { Command } from '../parts/command';
 import { GateIcon } from '../parts/icons';
+import { PathInput, UserInput } from '../parts/inputs';
 import { MainButton, PageHead, Refused, Sheet, Waiting } from '../parts/sheet';
 
 type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs'; from: string };
@@ -28,8 +20,6 @@ export function Why() {
     via: params.get('via') === 'nfs' ? 'nfs' : 'smb',
     from: params.get('from') ?? '',
   };
-  const users = useUsers();
-  const folders = useFolders();
   const { register, handleSubmit, formState, watch } = useForm<Form>({
     values: asked,
     resetOptions: { keepDirtyValues: true },
@@ -56,12 +46,7 @@ export function Why() {
           <Flex gap="3" wrap="wrap" align="end">
             <Field.Root w={{ base: 'full', sm: '44' }} invalid={!!formState.errors.user}>
               <Field.Label>User</Field.Label>
-              <Input list="users" autoComplete="off" {...register('user', { required: true })} />
-              <datalist id="users">
-                {users.data?.map((u) => (
-                  <option key={u.name} value={u.name} label={u.fullName} />
-                ))}
-              </datalist>
+              <UserInput {...register('user', { required: true })} />
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '32' }}>
               <Field.Label>wants</Field.Label>
@@ -78,17 +63,7 @@ export function Why() {
             </Field.Root>
             <Field.Root flex="1" minW="56" invalid={!!formState.errors.path}>
               <Field.Label>on</Field.Label>
-              <Input
-                list="paths"
-                autoComplete="off"
-                fontFamily="mono"
-                fontSize="sm"
-                placeholder="folder/path"
-                {...register('path', { required: true })}
-              />
-              <datalist id="paths">
-                {folders.data?.flatMap((f) => f.places.map((p) => <option key={p.path} value={p.path} />))}
-              </datalist>
+              <PathInput {...register('path', { required: true })} />
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '28' }}>
               <Field.Label>over</Field.Label>

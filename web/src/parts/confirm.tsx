@@ -1,23 +1,24 @@
-import { Dialog, Portal } from '@chakra-ui/react';
+import { Dialog, HStack, Portal } from '@chakra-ui/react';
 import type { ReactNode } from 'react';
 import { MainButton, QuietButton } from './sheet';
 
-/** Says what is about to happen, and asks. */
-export function Confirm(props: {
+/** Says what is about to happen, and asks; act is the button that does it. */
+export function Ask(props: {
   title: string;
   children: ReactNode;
-  act: string;
-  busy: boolean;
+  act: ReactNode;
   open: boolean;
+  wide?: boolean;
   onClose: () => void;
-  onAct: () => void;
 }) {
   return (
     <Dialog.Root
       role="alertdialog"
+      size={props.wide ? 'lg' : undefined}
       open={props.open}
       onOpenChange={(e) => !e.open && props.onClose()}
       placement="center"
+      scrollBehavior="inside"
     >
       <Portal>
         <Dialog.Backdrop />
@@ -28,14 +29,40 @@ export function Confirm(props: {
             </Dialog.Header>
             <Dialog.Body>{props.children}</Dialog.Body>
             <Dialog.Footer>
-              <QuietButton onClick={props.onClose}>Leave it</QuietButton>
-              <MainButton bg="shut" loading={props.busy} onClick={props.onAct}>
+              <HStack>
+                <QuietButton onClick={props.onClose}>Leave it</QuietButton>
                 {props.act}
-              </MainButton>
+              </HStack>
             </Dialog.Footer>
           </Dialog.Content>
         </Dialog.Positioner>
       </Portal>
     </Dialog.Root>
+  );
+}
+
+/** Asks about something that touches nobody's access. */
+export function Confirm(props: {
+  title: string;
+  children: ReactNode;
+  act: string;
+  busy: boolean;
+  open: boolean;
+  onClose: () => void;
+  onAct: () => void;
+}) {
+  return (
+    <Ask
+      title={props.title}
+      open={props.open}
+      onClose={props.onClose}
+      act={
+        <MainButton bg="shut" loading={props.busy} onClick={props.onAct}>
+          {props.act}
+        </MainButton>
+      }
+    >
+      {props.children}
+    </Ask>
   );
 }

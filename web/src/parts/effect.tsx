@@ -1,7 +1,9 @@
-import { Box, Dialog, HStack, Portal, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Stack, Table, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useState } from 'react';
 import { api, client, type Effect, type Finding, Refusal, type Request, send, taken } from '../api/client';
+import { Ask } from './confirm';
+import { Grid } from './grid';
 import { MainButton, QuietButton, Refused, Waiting } from './sheet';
 import { say } from './toaster';
 
@@ -31,36 +33,23 @@ export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Re
         )}
       </Text>
       {shown.length > 0 && (
-        <Table.ScrollArea maxH="320px">
-          <Table.Root size="sm" css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
-            <Table.Header>
-              <Table.Row>
-                {['', 'On', 'Was', 'Becomes', 'For'].map((h) => (
-                  <Table.ColumnHeader key={h} color="faint" fontWeight="500">
-                    {h || <Text srOnly>Gains or loses</Text>}
-                  </Table.ColumnHeader>
-                ))}
-              </Table.Row>
-            </Table.Header>
-            <Table.Body>
-              {shown.map((c) => (
-                <Table.Row key={`${c.path} ${c.was.text} ${c.is.text}`}>
-                  <Table.Cell fontWeight="600" color={c.loses ? 'shut' : 'open'}>
-                    {c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'}
-                  </Table.Cell>
-                  <Table.Cell fontFamily="mono" fontSize="sm">
-                    {c.path}
-                  </Table.Cell>
-                  <Table.Cell color="faint">{c.was.text}</Table.Cell>
-                  <Table.Cell>{c.is.text}</Table.Cell>
-                  <Table.Cell>
-                    <Names names={c.people} count={c.count} />
-                  </Table.Cell>
-                </Table.Row>
-              ))}
-            </Table.Body>
-          </Table.Root>
-        </Table.ScrollArea>
+        <Grid head={['-Gains or loses', 'On', 'Was', 'Becomes', 'For']} maxH="320px">
+          {shown.map((c) => (
+            <Table.Row key={`${c.path} ${c.was.text} ${c.is.text}`}>
+              <Table.Cell fontWeight="600" color={c.loses ? 'shut' : 'open'}>
+                {c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'}
+              </Table.Cell>
+              <Table.Cell fontFamily="mono" fontSize="sm">
+                {c.path}
+              </Table.Cell>
+              <Table.Cell color="faint">{c.was.text}</Table.Cell>
+              <Table.Cell>{c.is.text}</Table.Cell>
+              <Table.Cell>
+                <Names names={c.people} count={c.count} />
+              </Table.Cell>
+            </Table.Row>
+          ))}
+        </Grid>
       )}
       {effect.changes.length > shown.length && (
         <Box>
@@ -156,51 +145,34 @@ export function Previewed(props: {
   });
   const confirm = effect.error instanceof Refusal && effect.error.confirm;
   return (
-    <Dialog.Root
-      role="alertdialog"
-      size="lg"
+    <Ask
+      wide
+      title={props.title}
       open={open}
-      onOpenChange={(e) => !e.open && close()}
-      placement="center"
-      scrollBehavior="inside"
+      onClose={close}
+      act={
+        confirm && props.knowing ? (
+          <MainButton bg="shut" onClick={() => setKnown(true)}>
+            {props.knowing.act}
+          </MainButton>
+        ) : (
+          <MainButton disabled={!effect.data} loading={make.isPending} onClick={() => make.mutate()}>
+            {props.act}
+          </MainButton>
+        )
+      }
     >
-      <Portal>
-        <Dialog.Backdrop />
-        <Dialog.Positioner>
-          <Dialog.Content bg="sheet" color="ink" mx="4">
-            <Dialog.Header>
-              <Dialog.Title>{props.title}</Dialog.Title>
-            </Dialog.Header>
-            <Dialog.Body>
-              <Stack gap="4">
-                {props.children}
-                {make.error && <Refused error={make.error} />}
-                {effect.data ? (
-                  <EffectView effect={effect.data} onFix={(fix) => setExtra((had) => [...had, ...fix])} />
-                ) : confirm ? (
-                  <Text>{effect.error?.message}</Text>
-                ) : (
-                  <Waiting error={effect.error} rows={2} />
-                )}
-              </Stack>
-            </Dialog.Body>
-            <Dialog.Footer>
-              <HStack>
-                <QuietButton onClick={close}>Leave it</QuietButton>
-                {confirm && props.knowing ? (
-                  <MainButton bg="shut" onClick={() => setKnown(true)}>
-                    {props.knowing.act}
-                  </MainButton>
-                ) : (
-                  <MainButton disabled={!effect.data} loading={make.isPending} onClick={() => make.mutate()}>
-                    {props.act}
-                  </MainButton>
-                )}
-              </HStack>
-            </Dialog.Footer>
-          </Dialog.Content>
-        </Dialog.Positioner>
-      </Portal>
-    </Dialog.Root>
+      <Stack gap="4">
+        {props.children}
+        {make.error && <Refused error={make.error} />}
+        {effect.data ? (
+          <EffectView effect={effect.data} onFix={(fix) => setExtra((had) => [...had, ...fix])} />
+        ) : confirm ? (
+          <Text>{effect.error?.message}</Text>
+        ) : (
+          <Waiting error={effect.error} rows={2} />
+        )}
+      </Stack>
+    </Ask>
   );
 }
