@@ -199,6 +199,35 @@ test('who may do what, where one gets, and the matrix', async () => {
   await p.getByRole('row', { name: /personal\/bettany change/ }).waitFor();
 });
 
+test('a path is cut off, cleared, and one with nothing on it gets an entry', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.goto(`${url}/folders/nightlog`);
+  await p.getByLabel('Path in nightlog').fill('2026');
+  await p.getByRole('button', { name: 'Write one' }).click();
+  await p.getByRole('combobox', { name: 'Who' }).fill('orla');
+  await p.getByLabel('Reaches').selectOption('files');
+  await p.getByRole('button', { name: 'See what it does' }).click();
+  const asks = p.getByRole('alertdialog');
+  await asks.getByText('Mind: blocked by a parent').waitFor();
+  await asks.getByRole('button', { name: 'Add entry' }).click();
+  const sheet = p.getByRole('region', { name: 'nightlog/2026' });
+  await sheet.getByRole('row', { name: /orla.*read.*files/ }).waitFor();
+  await sheet.getByRole('button', { name: 'More for nightlog/2026' }).click();
+  await p.getByRole('menuitem', { name: 'Cut off, without' }).click();
+  await asks.getByRole('row', { name: /loses nightlog\/2026 change over SMB nothing isolde, piran/ }).waitFor();
+  await asks.getByRole('button', { name: 'Cut off' }).click();
+  await sheet.getByText('inherits nothing from above').waitFor();
+  await sheet.getByRole('button', { name: 'More for nightlog/2026' }).click();
+  await p.getByRole('menuitem', { name: 'Clear', exact: true }).click();
+  await asks
+    .getByRole('row', { name: /gains nightlog\/2026/ })
+    .first()
+    .waitFor();
+  await asks.getByRole('button', { name: 'Clear' }).click();
+  await sheet.waitFor({ state: 'detached' });
+});
+
 test('a review is marked by who is asked, and applied as one change that is shown first', async () => {
   const p = await page();
   await signIn(p, 'keeper');

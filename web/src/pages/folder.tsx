@@ -1,4 +1,18 @@
-import { Box, Field, Flex, Heading, HStack, IconButton, Input, Stack, Table, Tabs, Text } from '@chakra-ui/react';
+import {
+  Box,
+  Field,
+  Flex,
+  Heading,
+  HStack,
+  IconButton,
+  Input,
+  Menu,
+  Portal,
+  Stack,
+  Table,
+  Tabs,
+  Text,
+} from '@chakra-ui/react';
 import { useMemo, useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
@@ -99,6 +113,7 @@ export function FolderPage() {
                   <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
                 ))}
               </Stack>
+              {mayChange && <AnotherPath folder={f.name} />}
             </>
           )}
         </Tabs.Content>
@@ -290,14 +305,17 @@ function PlaceSheet({ place, mayChange }: { place: Place; mayChange: boolean }) 
           )}
         </HStack>
         {mayChange && !adding && (
-          <QuietButton
-            size="sm"
-            bg="sheet"
-            onClick={() => setAdding(true)}
-            aria-label={`Add an entry on ${place.path}`}
-          >
-            <AddIcon /> Add entry
-          </QuietButton>
+          <HStack>
+            <RuleActs place={place} />
+            <QuietButton
+              size="sm"
+              bg="sheet"
+              onClick={() => setAdding(true)}
+              aria-label={`Add an entry on ${place.path}`}
+            >
+              <AddIcon /> Add entry
+            </QuietButton>
+          </HStack>
         )}
       </Flex>
       {adding && <AddEntry path={place.path} onDone={() => setAdding(false)} />}
@@ -335,6 +353,131 @@ function PlaceSheet({ place, mayChange }: { place: Place; mayChange: boolean }) 
             </Table.Body>
           </Table.Root>
         </Table.ScrollArea>
+      )}
+    </Sheet>
+  );
+}
+
+/** What can be done with all that is written on a path, each shown before it is done. */
+function RuleActs({ place }: { place: Place }) {
+  const [asking, setAsking] = useState<{ title: string; act: string; text: string; changes: Request[] } | null>(null);
+  const below = place.path.includes('/');
+  const inheritance = (inherit: boolean, copy: boolean): Request[] => [
+    { method: 'PUT', path: 'inheritance', body: { path: place.path, inherit, copy } },
+  ];
+  const clear = (all: boolean): Request[] => [
+    { method: 'DELETE', path: `rules?${new URLSearchParams({ path: place.path, ...(all && { below: 'true' }) })}` },
+  ];
+  const acts = [
+    below &&
+      !place.cut && {
+        title: 'Cut off, with a copy',
+        act: 'Cut off',
+        text: 'It inherits nothing from above any more; what it inherited is written on it.',
+        changes: inheritance(false, true),
+      },
+    below &&
+      !place.cut && {
+        title: 'Cut off, without',
+        act: 'Cut off',
+        text: 'It inherits nothing from above any more. What is written on it alone decides.',
+        changes: inheritance(false, false),
+      },
+    below &&
+      place.cut && {
+        title: 'Inherit again',
+        act: 'Inherit',
+        text: 'What is written above holds here as well.',
+        changes: inheritance(true, false),
+      },
+    place.explicit > 0 && {
+      title: 'Clear',
+      act: 'Clear',
+      text: 'What is written here is removed. Data is not touched.',
+      changes: clear(false),
+    },
+    {
+      title: 'Clear here and below',
+      act: 'Clear',
+      text: 'What is written here and on every path below is removed. Data is not touched.',
+      changes: clear(true),
+    },
+  ].filter((a) => a !== false);
+  return (
+    <>
+      <Menu.Root>
+        <Menu.Trigger asChild>
+          <QuietButton size="sm" bg="sheet" aria-label={`More for ${place.path}`}>
+            More
+          </QuietButton>
+        </Menu.Trigger>
+        <Portal>
+          <Menu.Positioner>
+            <Menu.Content bg="sheet" color="ink">
+              {acts.map((a) => (
+                <Menu.Item key={a.title} value={a.title} onClick={() => setAsking(a)}>
+                  {a.title}
+                </Menu.Item>
+              ))}
+            </Menu.Content>
+          </Menu.Positioner>
+        </Portal>
+      </Menu.Root>
+      <Previewed
+        title={`${asking?.title}: ${place.path}?`}
+        act={asking?.act ?? ''}
+        changes={asking?.changes ?? null}
+        done={`Done: ${asking?.title}.`}
+        onClose={() => setAsking(null)}
+        onDone={() => setAsking(null)}
+      >
+        <Text>{asking?.text}</Text>
+      </Previewed>
+    </>
+  );
+}
+
+/** An entry on a path that has none yet. */
+function AnotherPath({ folder }: { folder: string }) {
+  const [path, setPath] = useState<string | null>(null);
+  const { register, handleSubmit, reset } = useForm<{ path: string }>();
+  return (
+    <Sheet mt="4">
+      <Flex
+        as="form"
+        px="4"
+        py="3"
+        gap="3"
+        align="center"
+        wrap="wrap"
+        onSubmit={handleSubmit((f) => setPath(`${folder}/${f.path.trim().replace(/^\/+/, '')}`))}
+      >
+        <Text color="faint" fontSize="sm">
+          An entry on another path:
+        </Text>
+        <Text as="span" fontFamily="mono" fontSize="sm">
+          {folder}/
+        </Text>
+        <Input
+          size="sm"
+          maxW="72"
+          fontFamily="mono"
+          autoComplete="off"
+          aria-label={`Path in ${folder}`}
+          {...register('path', { required: true })}
+        />
+        <QuietButton size="sm" type="submit">
+          Write one
+        </QuietButton>
+      </Flex>
+      {path && (
+        <AddEntry
+          path={path}
+          onDone={() => {
+            setPath(null);
+            reset();
+          }}
+        />
       )}
     </Sheet>
   );
