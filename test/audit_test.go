@@ -473,3 +473,58 @@ func TestNothingLeaksByLinking(t *testing.T) {
 	require.Zero(t, link())
 	require.Zero(t, rename())
 }
+
+// Who holds WRITE_ACL sets entries over NFS 4, and what the audit says afterwards is what was set.
+func TestEntriesAreSetOverNFS(t *testing.T) {
+	g := gateway.Start(t)
+	ctx := t.Context()
+	nightlogOverNFS(t, g)
+	const acl4, allow, deny = 1 << 12, 0, 1
+	type ace struct {
+		kind, flags uint32
+		mask        acl.Mask
+		who         string
+	}
+	fh := func() []byte {
+		c := nfsraw.Dial(t, g.NFS, 2003, 3001)
+		_, dir := c.Lookup3(c.Mnt("/nightlog"), "2026")
+		return dir
+	}()
+	set := func(uid uint32, aces ...ace) uint32 {
+		t.Helper()
+		c := nfsraw.Dial(t, g.NFS, uid, 3001)
+		c.NewSession(fmt.Sprint("acl", uid, len(aces), time.Now().UnixNano()))
+		w := &onc.Writer{}
+		w.Uint32(uint32(len(aces)))
+		for _, a := range aces {
+			w.Uint32(a.kind)
+			w.Uint32(a.flags)
+			w.Uint32(uint32(a.mask))
+			w.String(a.who)
+		}
+		status, _ := c.Session(nfsraw.Op(22, fh), nfsraw.Op(34, nfsraw.Raw(make([]byte, 16)), 1, acl4, w.B))
+		return status
+	}
+	all := []ace{{deny, 3, acl.WriteData | acl.AppendData, "2002"}, {allow, 3, acl.Change.Mask(true), "3001"}, {allow, 3, acl.Control.Mask(true), "piran@larkfell.example"}, {allow, 0, acl.Pass.Mask(true), "EVERYONE@"}}
+	all[1].flags |= 0x40 // a group
+	const access, inval, badOwner = 13, 22, 10039
+	require.EqualValues(t, access, set(2003, all...), "piran may change nightlog, and not who may")
+	_, err := g.Service.AddEntry(ctx, gateway.Keeper, "nightlog/2026", service.EntryInput{Who: "piran", Level: "control"})
+	require.NoError(t, err)
+	require.EqualValues(t, badOwner, set(2003, ace{allow, 0, acl.ReadData, "2999"}))
+	require.EqualValues(t, inval, set(2003, all[1], all[0]), "an allow before a deny of the same")
+	require.Zero(t, set(2003, all...))
+	f := g.Service.Policy().FolderNamed("nightlog")
+	require.True(t, f.Tree.Rule("2026").Cut, "all that bears on it is what was sent")
+	a := g.Service.Audit()
+	st := a.At(f, "2026", false)
+	for user, want := range map[string]string{"isolde": "read", "piran": "control", "svc-reduce": "change", "wren": "pass"} {
+		i := a.Policy.Directory.UserIndex(a.Policy.Directory.UserNamed(user).ID)
+		p := st.Of(i)
+		require.Equal(t, want, (p.SMB | p.NFS).String(), user)
+	}
+	rows, err := g.Service.Journal(ctx, 0, -1, "changes")
+	require.NoError(t, err)
+	last := rows[len(rows)-1]
+	require.Equal(t, "piran set entries nightlog/2026", last.Actor+" "+last.Action+" "+last.Subject)
+}

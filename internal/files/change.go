@@ -1,6 +1,7 @@
 package files
 
 import (
+	"context"
 	"errors"
 	"strings"
 
@@ -394,6 +395,17 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 	o.w.state.epoch.Add(1)
 	o.sync()
 	return o.look()
+}
+
+// SetEntries puts entries in the place of all that bears on an object so far, where entries decide.
+func (o *Object) SetEntries(ctx context.Context, entries []acl.Entry) error {
+	if o.w.v.folder.Unix() || o.Symlink() || o.w.n.rules == nil {
+		return ErrNotSupported
+	}
+	if err := o.require(acl.WriteACL); err != nil {
+		return err
+	}
+	return o.w.n.rules.WriteRule(ctx, o.w.v.folder.ID, o.w.v.nfs.User, acl.Rule{Path: o.path, Cut: o.path != "", Entries: entries})
 }
 
 // SetMode sets mode, owner and group of what is at a path of a folder where modes decide, as the

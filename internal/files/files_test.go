@@ -67,6 +67,10 @@ func (l *larkfell) compile() {
 	l.policy.Store(p)
 }
 
+func (l *larkfell) WriteRule(context.Context, int64, identity.ID, acl.Rule) error {
+	return ErrNotSupported
+}
+
 func (l *larkfell) MoveRules(_ context.Context, _ int64, from, to string, rename func() error) error {
 	l.moved = append(l.moved, from+" to "+to)
 	return rename()

@@ -57,15 +57,18 @@ func (g *Guest) arrival(p *site.Policy) *access.Arrival {
 // Subject is the guest as a subject.
 func (g *Guest) Subject() Subject { return Subject{Via: site.NFS, Guest: g} }
 
-// RuleMover moves the rules of a directory along with it; see service.MoveRules.
-type RuleMover interface {
+// Rules changes what is written in the records on behalf of those who act over the wire:
+// MoveRules moves the rules of a directory along with it, WriteRule puts a rule in the place of what
+// is written on a path. See the service package.
+type Rules interface {
+	WriteRule(ctx context.Context, folder int64, by identity.ID, r acl.Rule) error
 	MoveRules(ctx context.Context, folder int64, from, to string, rename func() error) error
 }
 
 // Namespace is every folder, as the protocols see it.
 type Namespace struct {
 	policy func() *site.Policy
-	rules  RuleMover
+	rules  Rules
 	now    func() time.Time
 	index  *foldIndex
 	notify *notifier
@@ -94,7 +97,7 @@ type folderState struct {
 }
 
 // New makes a namespace that asks policy for the policy in force.
-func New(policy func() *site.Policy, rules RuleMover) *Namespace {
+func New(policy func() *site.Policy, rules Rules) *Namespace {
 	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(),
 		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time)}
 }

@@ -158,6 +158,62 @@ func readACL4(r *onc.Reader) (out []ace4) {
 	return out
 }
 
+// toEntries turns a list into entries. The records evaluate what denies before what allows, and a list
+// that means something else by its order is turned down.
+func (s *Server) toEntries(aces []ace4, dir bool) ([]acl.Entry, status4) {
+	d := s.Policy().Directory
+	var out []acl.Entry
+	for _, a := range aces {
+		const inherits = aceFileInherit | aceDirInherit | aceNoPropagate | aceInheritOnly
+		if a.kind > aceDen || a.flags&^(inherits|aceGroup) != 0 || a.flags&inherits != 0 && !dir {
+			return nil, errACL
+		}
+		e := acl.Entry{Deny: a.kind == aceDen, Applies: acl.Here}
+		for flag, applies := range map[uint32]acl.Applies{aceFileInherit: acl.Files, aceDirInherit: acl.Subfolders, aceNoPropagate: acl.DirectOnly} {
+			if a.flags&flag != 0 {
+				e.Applies |= applies
+			}
+		}
+		if a.flags&aceInheritOnly != 0 {
+			e.Applies &^= acl.Here
+		}
+		if e.Level, e.Mask = acl.GrantOf(a.mask&acl.All, e.Deny, dir); e.Level == acl.NoLevel && e.Mask == 0 || e.Applies&acl.Everywhere == 0 {
+			continue // it says nothing
+		}
+		h, ok := s.holderOf(a)
+		switch {
+		case !ok:
+			return nil, err4BadOwner
+		case h.tag == posix.UserObj:
+			e.Who = identity.Owner
+		case h.tag == posix.GroupObj:
+			e.Who = identity.OwningGroup
+		case h.tag == posix.Other:
+			e.Who = identity.Everyone
+		case h.tag == posix.Group:
+			i := d.GroupIndexByGID(h.id)
+			if i == identity.None {
+				return nil, err4BadOwner
+			}
+			e.Who = identity.GroupPrincipal(d.Groups()[i].ID)
+		default:
+			i := d.UserIndexByUID(h.id)
+			if i == identity.None {
+				return nil, err4BadOwner
+			}
+			e.Who = identity.UserPrincipal(d.Users()[i].ID)
+		}
+		for _, before := range out {
+			apart := before.Who.Kind == identity.KindUser && e.Who.Kind == identity.KindUser && before.Who != e.Who
+			if e.Deny && !before.Deny && !apart && before.Bits(dir)&e.Bits(dir) != 0 {
+				return nil, errACL
+			}
+		}
+		out = append(out, e)
+	}
+	return out, ok4
+}
+
 // aceBits is what of Read, Write and Exec a mask names.
 func aceBits(m acl.Mask) uint32 {
 	var bits uint32

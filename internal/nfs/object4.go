@@ -1,6 +1,7 @@
 package nfs
 
 import (
+	"context"
 	"math"
 	"path"
 
@@ -92,13 +93,17 @@ func (q *compound) setAttrs(v *files.Visit, o *files.Object) status4 {
 	return ok4
 }
 
-// setList sets an object's ACL where modes decide. Entries are set by the records' own means.
+// setList sets an object's ACL: its POSIX ACL where modes decide, else its entries.
 func (q *compound) setList(v *files.Visit, o *files.Object, set set4) status4 {
 	if !set.list {
 		return ok4
 	}
 	if !v.Unix() {
-		return err4AttrNotSupp
+		entries, st := q.s.toEntries(set.aces, o.Dir())
+		if st != ok4 {
+			return st
+		}
+		return q.fail(o.SetEntries(context.Background(), entries))
 	}
 	list, inherited, st := q.s.toPOSIX(set.aces, o.Dir())
 	if st != ok4 {

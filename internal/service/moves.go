@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -26,6 +28,22 @@ func (s *Service) MoveRules(ctx context.Context, folder int64, from, to string, 
 		return errors.Join(err, s.store.Write(ctx, func(tx *store.Tx) error { return tx.Run(ctx, `DELETE FROM moves WHERE id = ?`, id) }))
 	}
 	return s.finishMove(ctx, id, folder, from, to)
+}
+
+// WriteRule puts a rule in the place of what is written on a path, on behalf of a user who may decide
+// about it: whoever calls has seen to that.
+func (s *Service) WriteRule(ctx context.Context, folder int64, by identity.ID, r acl.Rule) error {
+	f := s.Policy().Folder(folder)
+	u := s.Policy().Directory.User(by)
+	if f == nil || u == nil {
+		return files.ErrGone
+	}
+	return s.change(ctx, Actor{ID: u.ID, Name: u.Name, Role: entitled}, "set entries", f.Display(r.Path), func(tx *store.Tx) error {
+		if err := putRule(ctx, tx, folder, r); err != nil {
+			return err
+		}
+		return tx.PrunePlaces(ctx, folder)
+	})
 }
 
 func (s *Service) finishMove(ctx context.Context, id, folder int64, from, to string) error {

@@ -20,10 +20,6 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// reviewer is the role of somebody who marks the lines of a review they were asked for, whatever
-// they may do else.
-const reviewer identity.Role = "reviewer"
-
 const mostLines = 20_000
 
 // Review finds a review by name, whatever its case.
@@ -175,7 +171,7 @@ func (s *Service) MarkReview(ctx context.Context, by Actor, name string, marks [
 		return nil, &Error{Kind: Forbidden, Message: fmt.Sprintf("%s is not asked to review %s: %s", by.Name, found.Name, strings.Join(found.Reviewers, ", "))}
 	}
 	as := by
-	as.Role = reviewer
+	as.Role = entitled
 	err = s.change(ctx, as, "mark review", found.Name, func(tx *store.Tx) error {
 		r, err := s.openReview(name)
 		if err != nil {

@@ -127,16 +127,16 @@ func ParseNFS4Text(text string, names Speller) ([]Entry, error) {
 		if e.Who, err = names.Read(who, group); err != nil {
 			return nil, fail("%v", err)
 		}
-		e.Level, e.Mask = levelOf(mask, e.Deny)
+		e.Level, e.Mask = GrantOf(mask, e.Deny, true)
 		out = append(out, e)
 	}
 	return out, nil
 }
 
-// levelOf gives the level of which a mask is the bits on a directory, or the mask itself.
-func levelOf(mask Mask, deny bool) (Level, Mask) {
-	for _, l := range Levels {
-		if !deny && l.Mask(true) == mask || deny && l.DenyMask(true) == mask {
+// GrantOf gives the level of which a mask is the bits on a directory, or on a file, or the mask itself.
+func GrantOf(mask Mask, deny, dir bool) (Level, Mask) {
+	for _, l := range LevelsOf(dir) {
+		if !deny && l.Mask(dir) == mask || deny && l.DenyMask(dir) == mask {
 			return l, 0
 		}
 	}
@@ -291,6 +291,6 @@ func parseSDDLAce(ace string, names Speller) (e Entry, inherited bool, err error
 	if e.Who, err = names.Read(parts[5], false); err != nil {
 		return e, false, err
 	}
-	e.Level, e.Mask = levelOf(mask, e.Deny)
+	e.Level, e.Mask = GrantOf(mask, e.Deny, true)
 	return e, inherited, nil
 }

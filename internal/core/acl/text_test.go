@@ -38,7 +38,7 @@ func TestTextsRoundTrip(t *testing.T) {
 			}
 			e.Level = rapid.SampledFrom(Levels).Draw(t, "level")
 			if rapid.Bool().Draw(t, "exact") {
-				e.Level, e.Mask = levelOf(Mask(rapid.Uint32().Draw(t, "bits"))&All|Synchronize, e.Deny)
+				e.Level, e.Mask = GrantOf(Mask(rapid.Uint32().Draw(t, "bits"))&All|Synchronize, e.Deny, true)
 			}
 			entries = append(entries, e)
 		}
