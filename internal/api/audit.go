@@ -84,13 +84,13 @@ type MatrixRow struct {
 
 // Page is the parameters of a list that may be long.
 type Page struct {
-	Limit  int `query:"limit" minimum:"1" maximum:"100000" default:"100000"`
+	Limit  int `query:"limit" minimum:"1" maximum:"100000" default:"1000"`
 	Offset int `query:"offset" minimum:"0"`
 }
 
 func pageOf[T any](p Page, all []T) []T {
 	from := min(p.Offset, len(all))
-	return all[from:min(from+cmp.Or(p.Limit, 100000), len(all))]
+	return all[from:min(from+cmp.Or(p.Limit, 1000), len(all))]
 }
 
 func (s *Server) registerAudit() {

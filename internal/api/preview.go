@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"net/url"
 	"path"
 	"strings"
@@ -126,17 +125,28 @@ func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
 	if len(in.Body) > 0 {
 		req.Header.Set("Content-Type", "application/json")
 	}
-	rec := httptest.NewRecorder()
-	s.mux.ServeHTTP(rec, req)
-	if rec.Code < 400 {
-		return rec.Body.Bytes(), nil
+	got := &kept{status: http.StatusOK, header: make(http.Header)}
+	s.mux.ServeHTTP(got, req)
+	if got.status < 400 {
+		return got.body.Bytes(), nil
 	}
 	p := &Problem{}
-	if err := json.Unmarshal(rec.Body.Bytes(), p); err != nil || p.Status == 0 {
-		return nil, fmt.Errorf("%s %s: %d", in.Method, in.Path, rec.Code)
+	if err := json.Unmarshal(got.body.Bytes(), p); err != nil || p.Status == 0 {
+		return nil, fmt.Errorf("%s %s: %d", in.Method, in.Path, got.status)
 	}
 	return nil, p
 }
+
+// kept is an answer that goes nowhere.
+type kept struct {
+	status int
+	header http.Header
+	body   bytes.Buffer
+}
+
+func (k *kept) Header() http.Header         { return k.header }
+func (k *kept) WriteHeader(status int)      { k.status = status }
+func (k *kept) Write(p []byte) (int, error) { return k.body.Write(p) }
 
 func (s *Server) registerPreview() {
 	handle(s, operation(preview, http.MethodPost, "/preview", "Say what changes would do to whom, and make none of them", "audit"), func(ctx context.Context, in *struct {

@@ -50,7 +50,7 @@ func (a *app) auditCommands() []*cli.Command {
 		&cli.StringFlag{Name: "name", Usage: "only users whose name holds this"},
 		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		q := url.Values{"path": {args[0]}}
+		q := url.Values{"path": {args[0]}, "limit": {"100000"}}
 		for _, flag := range []string{"level", "name"} {
 			if cmd.IsSet(flag) {
 				q.Set(flag, cmd.String(flag))
@@ -73,7 +73,7 @@ func (a *app) auditCommands() []*cli.Command {
 		&cli.StringFlag{Name: "name", Usage: "only rows whose name holds this"},
 		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-		q := url.Values{}
+		q := url.Values{"limit": {fmt.Sprint(mostRows)}}
 		if cmd.Bool("groups") {
 			q.Set("groups", "true")
 		}
@@ -177,6 +177,9 @@ func printSurvey(w io.Writer, s api.Survey) {
 	t.print(w)
 }
 
+// mostRows is how many rows of a matrix are shown at once.
+const mostRows = 500
+
 // printMatrix turns the table where there are too many folders for a line.
 func printMatrix(w io.Writer, m api.Matrix) {
 	cell := func(f api.Column, l api.Levels) string {
@@ -220,6 +223,9 @@ func printMatrix(w io.Writer, m api.Matrix) {
 			t.row(row...)
 		}
 		t.print(w)
+	}
+	if m.Total > len(m.Rows) {
+		fmt.Fprintf(w, "\nThe first %d of %d; --name narrows it down.\n", len(m.Rows), m.Total)
 	}
 	fmt.Fprintln(w, "\nWhere a folder is published over both: s is over SMB, n over NFS from the host that may most.")
 }

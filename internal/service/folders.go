@@ -1,0 +1,271 @@
+package service
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// FolderInput is what a new folder is made from. An empty Path takes the name.
+type FolderInput struct {
+	Name, Volume, Path, Description string
+	Owner, Group                    string           // names; "" for none
+	Permissions                     site.Permissions // "" is by entries
+	Ownership                       site.Ownership   // "" is native where the service runs as root, else mapped
+	Mode                            *uint32          // of the directory itself, where modes decide; nil leaves a directory that is there as it is
+}
+
+// CreateFolder makes a folder on a volume, with its directory if that is not there.
+func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*site.PublishedFolder, error) {
+	if err := checkPlaceName("name", in.Name); err != nil {
+		return nil, err
+	}
+	if in.Path == "" {
+		in.Path = in.Name
+	}
+	first, rest, err := site.SplitPath(in.Path)
+	if err != nil || filepath.IsAbs(in.Path) {
+		return nil, invalid("path", "%q is not a path relative to the volume", in.Path)
+	}
+	path := filepath.Join(first, rest)
+	if err := fillKinds(&in); err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "add folder", in.Name, func(tx *store.Tx) error {
+		v, err := s.volume(in.Volume)
+		if err != nil {
+			return err
+		}
+		if s.Policy().FolderNamed(in.Name) != nil {
+			return conflict("name", "amber folder show "+quote(in.Name), "there is a folder %s already", in.Name)
+		}
+		for _, f := range s.Policy().Folders {
+			if f.VolumeID == v.ID && (inside(f.Path, path) || inside(path, f.Path)) {
+				return conflict("path", "amber folder show "+quote(f.Name), "%s overlaps folder %s: a path belongs to one folder, so that one set of rules governs it", path, f.Name)
+			}
+		}
+		group, err := s.groupOrNull(in.Group)
+		if err != nil {
+			return err
+		}
+		var owner any
+		if in.Owner != "" {
+			u, err := s.User(in.Owner)
+			if err != nil {
+				return err
+			}
+			owner = int64(u.ID)
+		}
+		if err := tx.Run(ctx, `INSERT INTO folders (name, volume_id, path, description, owner_id, group_id, permissions, ownership) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			in.Name, v.ID, path, in.Description, owner, group, string(in.Permissions), string(in.Ownership)); err != nil {
+			return err
+		}
+		// Last, so that a refused change makes no directory; that one is left over if
+		// the commit fails is harmless, since it is empty and published nowhere.
+		if s.trial != nil {
+			return nil
+		}
+		if err := files.MakeFolder(v.Path, path); err != nil {
+			return invalid("path", "%v", err)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if in.Permissions == site.ByMode && (in.Mode != nil || in.Owner != "" || in.Group != "") {
+		if err := s.SetMode(ctx, by, in.Name, ModeInput{Mode: in.Mode, Owner: in.Owner, Group: in.Group}); err != nil {
+			return nil, err
+		}
+	}
+	return s.Folder(in.Name)
+}
+
+func fillKinds(in *FolderInput) error {
+	switch in.Permissions {
+	case "":
+		in.Permissions = site.ByEntries
+	case site.ByEntries, site.ByMode:
+	default:
+		return invalid("permissions", "%q is not one of acl, unix", in.Permissions)
+	}
+	root := os.Geteuid() == 0
+	switch in.Ownership {
+	case "":
+		if in.Ownership = site.Mapped; root {
+			in.Ownership = site.Native
+		}
+	case site.Mapped:
+	case site.Native:
+		if !root {
+			return invalid("ownership", "native ownership takes a service that runs as root")
+		}
+	default:
+		return invalid("ownership", "%q is not one of native, mapped", in.Ownership)
+	}
+	if in.Mode != nil && (in.Permissions != site.ByMode || *in.Mode > 0o7777) {
+		return invalid("mode", "a mode is for folders with --permissions unix, and has at most four octal digits")
+	}
+	return nil
+}
+
+// FolderChange is what is to change of a folder; nil leaves a field as it is, "" empties it.
+type FolderChange struct {
+	Description, Owner, Group *string
+	LogAccess                 *bool
+}
+
+// UpdateFolder changes a folder's record. Owner and Group are of what has none of its own on disk.
+func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in FolderChange) (*site.PublishedFolder, error) {
+	f, err := s.Folder(name)
+	if err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, by, "change folder", f.Name, func(tx *store.Tx) error {
+		set := func(column string, value any) error {
+			return tx.Run(ctx, `UPDATE folders SET `+column+` = ? WHERE id = ?`, value, f.ID)
+		}
+		if in.Description != nil {
+			if err := set("description", *in.Description); err != nil {
+				return err
+			}
+		}
+		if in.Owner != nil {
+			var owner any
+			if *in.Owner != "" {
+				u, err := s.User(*in.Owner)
+				if err != nil {
+					return err
+				}
+				owner = int64(u.ID)
+			}
+			if err := set("owner_id", owner); err != nil {
+				return err
+			}
+		}
+		if in.Group != nil {
+			group, err := s.groupOrNull(*in.Group)
+			if err != nil {
+				return err
+			}
+			if err := set("group_id", group); err != nil {
+				return err
+			}
+		}
+		if in.LogAccess != nil {
+			return set("log_access", *in.LogAccess)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.Folder(f.Name)
+}
+
+// ModeInput is what is to change of an object where modes decide; nil and "" leave it.
+type ModeInput struct {
+	Mode         *uint32
+	Owner, Group string
+}
+
+// SetMode sets mode, owner and group of FOLDER or FOLDER/PATH in a folder where modes decide.
+func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInput) error {
+	f, at, err := s.place(full)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "set mode", f.Display(at.Path), func(*store.Tx) error {
+		if err := s.byMode(f, at); err != nil {
+			return err
+		}
+		if in.Mode != nil && *in.Mode > 0o7777 {
+			return invalid("mode", "%o has more than four octal digits", *in.Mode)
+		}
+		var set files.Set
+		set.Mode = in.Mode
+		if in.Owner != "" {
+			u, err := s.User(in.Owner)
+			if err != nil {
+				return err
+			}
+			set.UID = &u.UID
+		}
+		if in.Group != "" {
+			g, err := s.Group(in.Group)
+			if err != nil {
+				return err
+			}
+			set.GID = &g.GID
+		}
+		return s.setMode(f, at.Path, set)
+	})
+}
+
+// setMode does it, or notes what a trial would have done.
+func (s *Service) setMode(f *site.PublishedFolder, path string, set files.Set) error {
+	if s.trial == nil {
+		return files.SetMode(s.Policy(), f, path, set)
+	}
+	known, ok := s.factsOf(f).UnixOf(path)
+	if !ok {
+		known = &posix.Attributes{UID: posix.Nobody, GID: posix.Nobody, Dir: true}
+	}
+	a := *known
+	root := &posix.Credential{}
+	if set.Mode != nil {
+		a = posix.Chmod(root, a, *set.Mode)
+	}
+	uid, gid := posix.Nobody, posix.Nobody
+	if set.UID != nil {
+		uid = *set.UID
+	}
+	if set.GID != nil {
+		gid = *set.GID
+	}
+	a = posix.Given(root, a, uid, gid)
+	s.trial.modes[objectAt{f.ID, path}] = &a
+	return nil
+}
+
+func (s *Service) byMode(f *site.PublishedFolder, at files.Place) error {
+	if !f.Unix() {
+		return conflict("path", "amber entry list "+quote(f.Display(at.Path)), "in %s entries decide, and not modes", f.Name)
+	}
+	if !at.Exists {
+		return notFound("path", "", "%s is not on disk", f.Display(at.Path))
+	}
+	return nil
+}
+
+// Mode gives owner, group, mode and POSIX ACL of FOLDER or FOLDER/PATH where modes decide.
+func (s *Service) Mode(full string) (*posix.Attributes, string, error) {
+	f, at, err := s.place(full)
+	if err != nil {
+		return nil, "", err
+	}
+	if err := s.byMode(f, at); err != nil {
+		return nil, "", err
+	}
+	a, ok := s.factsOf(f).UnixOf(at.Path)
+	if !ok {
+		return nil, "", notFound("path", "", "%s is not on disk", f.Display(at.Path))
+	}
+	return a, f.Display(at.Path), nil
+}
+
+// RemoveFolder forgets a folder, its entries and its shares. Data is not touched.
+func (s *Service) RemoveFolder(ctx context.Context, by Actor, name string) error {
+	f, err := s.Folder(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove folder", f.Name, func(tx *store.Tx) error {
+		return tx.Run(ctx, `DELETE FROM folders WHERE id = ?`, f.ID)
+	})
+}
