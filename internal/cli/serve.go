@@ -275,10 +275,11 @@ Six things to try, from another terminal in this directory:
        test/clients/smbtry.py %[2]s piran
   3. Do the same as orla, a visiting observer: nightlog is refused. Ask why.
        bin/amber why orla nightlog
-  4. Type the command that the answer ends with. Orla gets in at once, without reconnecting.
+  4. Type the command that the answer ends with: it shows whom it touches, and asks. Orla gets in at
+     once, without reconnecting.
        bin/amber entry add nightlog allow orla read
-  5. Find the grant that cannot work: isolde may read a directory she cannot reach.
-       bin/amber why isolde instruments/firmware/bench
+  5. Ask what is wrong here. Each finding ends with the command that mends it.
+       bin/amber finding list
   6. Mount an export over NFS. On Linux, as root:
        mount -t nfs -o vers=4.1,port=%[4]s 127.0.0.1:/scratch /mnt
      With libnfs (make test installs it), as the reduction hosts' account; then ask what plates lets it do:

@@ -270,6 +270,34 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 			})
 		},
 		func() error { return s.SetInherit(ctx, keeper, "instruments/microcode", true, false) },
+		func() error {
+			_, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "tomasz", Level: "read_acl,write_acl", Expires: time.Now().Add(time.Hour).UTC().Truncate(time.Second)})
+			return err
+		},
+		func() error {
+			_, _, err := s.CheckNumbers(ctx, keeper, "dome1", "tomasz:x:4000:1::/:/bin/sh\n", "")
+			return err
+		},
+		func() error {
+			return s.AcceptFinding(ctx, keeper, s.Audit().Findings()[0].Key, "it is looked into", time.Now().Add(time.Hour).UTC().Truncate(time.Second))
+		},
+		func() error {
+			_, err := s.UpdateFolder(ctx, keeper, "instruments", FolderChange{LogAccess: new(true), Owner: new("tomasz")})
+			return err
+		},
+		func() error {
+			_, err := s.CreateReview(ctx, keeper, "spring", []string{"instruments"}, []string{"keeper"})
+			return err
+		},
+		func() error {
+			_, err := s.MarkReview(ctx, keeper, "spring", []Mark{{Line: 1, Decision: site.Remove, Comment: "no more"}})
+			return err
+		},
+		func() error { return s.writeDeeds(ctx, true) },
+		func() error {
+			s.Saw(files.Deed{Kind: files.Refused, Path: "instruments"})
+			return s.writeDeeds(ctx, true)
+		},
 		func() error { return s.SetPassword(ctx, keeper, "tomasz", "a new password") },
 		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
 	} {
