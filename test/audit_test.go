@@ -204,6 +204,7 @@ func TestPreviewComesTrue(t *testing.T) {
 		require.Equal(t, http.StatusOK, r.status, "%s: %s", name, r.body)
 		var said api.Effect
 		require.NoError(t, json.Unmarshal(r.body, &said))
+		require.False(t, slices.ContainsFunc(said.Warnings, func(f api.Finding) bool { return f.Kind == "path gone" }), "%s: %v", name, said.Warnings)
 		after, err := g.Service.VerifyJournal(t.Context())
 		require.NoError(t, err)
 		require.Equal(t, rows, after, "%s is not made", name)

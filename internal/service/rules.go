@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -332,10 +333,10 @@ func (s *Service) arrangePersonal(ctx context.Context, by Actor, f *site.Publish
 			if err := putRule(ctx, tx, f.ID, rule); err != nil {
 				return err
 			}
-			if s.trial == nil {
-				if err := files.MakeFolder(f.Root, path); err != nil {
-					return invalid("path", "%v", err)
-				}
+			if s.trial != nil {
+				s.trial.made[filepath.Join(f.Root, path)] = true
+			} else if err := files.MakeFolder(f.Root, path); err != nil {
+				return invalid("path", "%v", err)
 			}
 		}
 		return tx.PrunePlaces(ctx, f.ID)

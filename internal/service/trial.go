@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 // attempt is what a trial does instead of touching anything on disk.
 type attempt struct {
 	modes map[objectAt]*posix.Attributes // what SetMode would have left
+	made  map[string]bool                // directories that would have been made, by their path on the host
 }
 
 type objectAt struct {
@@ -34,7 +36,7 @@ func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *S
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: s.records, asOf: s.asOf,
-		trial: &attempt{modes: make(map[objectAt]*posix.Attributes)}}
+		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
 	trial.policy.Store(s.Policy())
 	err := s.store.Try(ctx, func(st *store.Store) error {
 		trial.store = st
@@ -74,6 +76,7 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 type facts struct {
 	files.Facts
 	folder    int64
+	root      string
 	directory *identity.Directory
 	trial     *attempt
 }
@@ -83,6 +86,14 @@ func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
 		return a, true
 	}
 	return f.Facts.UnixOf(path)
+}
+
+// Kind takes what would have been made for being there.
+func (f facts) Kind(path string) (exists, file bool) {
+	if f.trial.made[filepath.Join(f.root, path)] {
+		return true, false
+	}
+	return f.Facts.Kind(path)
 }
 
 func (f facts) OwnerOf(path string) (acl.Ownership, bool) {
@@ -95,7 +106,7 @@ func (f facts) OwnerOf(path string) (acl.Ownership, bool) {
 func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
 	known := files.FactsOf(s.Policy(), f)
 	if s.trial != nil {
-		return facts{known, f.ID, s.Policy().Directory, s.trial}
+		return facts{known, f.ID, f.Root, s.Policy().Directory, s.trial}
 	}
 	return known
 }
