@@ -311,11 +311,11 @@ func (x *finder) protocols(f *folder) {
 	if differ.Empty() {
 		return
 	}
-	for i := range differ.Each() {
-		p := st.Of(i)
-		x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, fmt.Sprintf("%s: %s, as %s", some(d, differ), differs(differ.Count()), p), x.align(f, i, p)...)
-		return
+	var first int32
+	for first = range differ.Each() {
+		break
 	}
+	x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, fmt.Sprintf("%s: %s, as %s", some(d, differ), differs(differ.Count()), st.Of(first)), x.align(f, first, st.Of(first))...)
 }
 
 func differs(n int) string {

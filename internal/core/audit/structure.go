@@ -224,7 +224,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 		if flagged[e.ID] || e.Deny || e.Ended(x.Now) {
 			continue
 		}
-		if e.Who == identity.Everyone && e.Bits(true)&acl.ReadData != 0 || e.Who == identity.Everyone && e.Bits(true)&(acl.WriteData|acl.AppendData) != 0 {
+		if e.Who == identity.Everyone && e.Bits(true)&(acl.ReadData|acl.WriteData|acl.AppendData|acl.WriteACL) != 0 {
 			severity := Medium
 			if e.Bits(true)&(acl.WriteData|acl.AppendData|acl.WriteACL) != 0 {
 				severity = High
