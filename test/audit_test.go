@@ -533,7 +533,7 @@ func TestEntriesAreSetOverNFS(t *testing.T) {
 // Access for a while ends by itself, for what is open too, and nothing has to happen for that.
 func TestTemporaryAccessEnds(t *testing.T) {
 	g := gateway.Start(t)
-	until := time.Now().Add(3 * time.Second).Truncate(time.Second)
+	until := time.Now().Add(6 * time.Second).Truncate(time.Second)
 	_, err := g.Service.AddEntry(t.Context(), gateway.Keeper, "nightlog", service.EntryInput{Who: "orla", Level: "read", Expires: until})
 	require.NoError(t, err)
 	m := g.Mount(t, g.Dial(t, "orla", 0), "nightlog")
@@ -542,7 +542,7 @@ func TestTemporaryAccessEnds(t *testing.T) {
 	buf := make([]byte, 4)
 	_, err = f.ReadAt(buf, 0)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { _, err := f.ReadAt(buf, 0); return err != nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := f.ReadAt(buf, 0); return err != nil }, 30*time.Second, 20*time.Millisecond)
 	require.False(t, time.Now().Before(until), "not before its time")
 	_, err = m.Open("README.txt")
 	require.Error(t, err)
