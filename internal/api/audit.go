@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -343,22 +344,13 @@ func compareUsers(svc *service.Service, one, other string) (Comparison, error) {
 	for _, spot := range append(slices.Clone(a.Spots), b.Spots...) {
 		paths[spot.Path] = true
 	}
-	for _, p := range sortedNames(paths) {
+	for _, p := range slices.Sorted(maps.Keys(paths)) {
 		x, y := spotAt(a.Spots, p), spotAt(b.Spots, p)
 		if x != y {
 			out.Apart = append(out.Apart, Apart{p, x, y})
 		}
 	}
 	return out, nil
-}
-
-func sortedNames(m map[string]bool) []string {
-	out := make([]string, 0, len(m))
-	for name := range m {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // spotAt is the level on a path: that of the nearest spot above.
@@ -406,7 +398,7 @@ func comparePaths(svc *service.Service, one, other string) (Comparison, error) {
 	out := Comparison{One: names[0], Other: names[1], Apart: []Apart{}}
 	type pair [2]audit.Pair
 	said := make(map[string][]pair)
-	for _, path := range sortedNames(below) {
+	for _, path := range slices.Sorted(maps.Keys(below)) {
 		var standing [2]*audit.Standing
 		for i, t := range trees {
 			standing[i] = a.At(t.folder, strings.Trim(t.top.Path+"/"+path, "/"), t.top.File)

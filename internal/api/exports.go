@@ -6,7 +6,6 @@ import (
 	"net/url"
 
 	"amber.example/gatekeeper/internal/core/access"
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -322,7 +321,7 @@ func (s *Server) modeOf(ctx context.Context, full string) (Mode, error) {
 		return Mode{}, err
 	}
 	d := s.on(ctx).Policy().Directory
-	out := Mode{Path: path, UID: a.UID, GID: a.GID, Mode: octal(a.Mode), Text: access.Ls(a), Owner: userNumbered(d, a.UID), Group: groupNumbered(d, a.GID),
+	out := Mode{Path: path, UID: a.UID, GID: a.GID, Mode: octal(a.Mode), Text: access.Ls(a), Owner: d.UserNumbered(a.UID), Group: d.GroupNumbered(a.GID),
 		ACL: linesOf(d, a.ACL), Default: linesOf(d, a.Default)}
 	return out, nil
 }
@@ -345,18 +344,4 @@ func (s *Server) registerMode() {
 		}
 		return s.modeOf(ctx, in.Body.Path)
 	})
-}
-
-func userNumbered(d *identity.Directory, uid uint32) string {
-	if i := d.UserIndexByUID(uid); i >= 0 {
-		return d.Users()[i].Name
-	}
-	return number(uid)
-}
-
-func groupNumbered(d *identity.Directory, gid uint32) string {
-	if i := d.GroupIndexByGID(gid); i >= 0 {
-		return d.Groups()[i].Name
-	}
-	return number(gid)
 }

@@ -8,8 +8,6 @@ import (
 	"amber.example/gatekeeper/internal/core/posix"
 )
 
-func number(n uint32) string { return strconv.FormatUint(uint64(n), 10) }
-
 func octal(mode uint32) string { return fmt.Sprintf("%04o", mode) }
 
 // parseOctal reads a mode; nil for none. What is not octal has been turned down before.
@@ -30,11 +28,11 @@ func linesOf(d *identity.Directory, list posix.ACL) []ModeLine {
 		case posix.UserObj:
 			l.Tag = "user"
 		case posix.User:
-			l.Tag, l.Name = "user", userNumbered(d, e.ID)
+			l.Tag, l.Name = "user", d.UserNumbered(e.ID)
 		case posix.GroupObj:
 			l.Tag = "group"
 		case posix.Group:
-			l.Tag, l.Name = "group", groupNumbered(d, e.ID)
+			l.Tag, l.Name = "group", d.GroupNumbered(e.ID)
 		case posix.Mask:
 			l.Tag = "mask"
 		case posix.Other:

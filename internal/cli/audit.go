@@ -51,11 +51,7 @@ func (a *app) auditCommands() []*cli.Command {
 		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{"path": {args[0]}, "limit": {"100000"}}
-		for _, flag := range []string{"level", "name"} {
-			if cmd.IsSet(flag) {
-				q.Set(flag, cmd.String(flag))
-			}
-		}
+		given(cmd, q.Set, "level", "name")
 		if err := setAt(cmd, q); err != nil {
 			return err
 		}
@@ -77,9 +73,7 @@ func (a *app) auditCommands() []*cli.Command {
 		if cmd.Bool("groups") {
 			q.Set("groups", "true")
 		}
-		if cmd.IsSet("name") {
-			q.Set("name", cmd.String("name"))
-		}
+		given(cmd, q.Set, "name")
 		if err := setAt(cmd, q); err != nil {
 			return err
 		}
@@ -116,9 +110,7 @@ func (a *app) auditCommands() []*cli.Command {
 		&cli.StringFlag{Name: "user", Usage: "where this user's level changes, instead of everybody's counts"},
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{}
-		if cmd.IsSet("user") {
-			q.Set("user", cmd.String("user"))
-		}
+		given(cmd, q.Set, "user")
 		a.client.http.Timeout = longWork
 		return ask(ctx, a, cmd, http.MethodGet, "surveys/"+escape(args[0]), q, nil, printSurvey)
 	})

@@ -153,6 +153,20 @@ func (a *app) password(prompt string) (string, error) {
 	return string(raw), err
 }
 
+// given calls put with those of the flags that are set, as texts.
+func given(cmd *cli.Command, put func(flag, value string), flags ...string) {
+	for _, f := range flags {
+		if cmd.IsSet(f) {
+			put(f, cmd.String(f))
+		}
+	}
+}
+
+// body collects what given gives.
+type body map[string]any
+
+func (b body) put(flag, value string) { b[flag] = value }
+
 // readFile reads a file that a command names; - is the standard input.
 func (a *app) readFile(name string) (string, error) {
 	const most = 16 << 20

@@ -54,7 +54,7 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringSliceFlag{Name: "team", Usage: "users and groups for the arrangement's first blank"},
 			&cli.StringSliceFlag{Name: "others", Usage: "and for its second"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := map[string]any{"name": args[0]}
+			b := body{"name": args[0]}
 			for _, f := range []string{"team", "others"} {
 				if cmd.IsSet(f) {
 					b[f] = cmd.StringSlice(f)
@@ -63,11 +63,7 @@ func (a *app) placeCommands() []*cli.Command {
 			if cmd.Bool("convert") {
 				b["convert"] = true
 			}
-			for _, f := range []string{"volume", "path", "description", "owner", "group", "permissions", "ownership", "mode", "arrangement"} {
-				if cmd.IsSet(f) {
-					b[f] = cmd.String(f)
-				}
-			}
+			given(cmd, b.put, "volume", "path", "description", "owner", "group", "permissions", "ownership", "mode", "arrangement")
 			return ask(ctx, a, cmd, http.MethodPost, "folders", nil, b, printFolder)
 		}),
 		a.leaf("list", "list the folders", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -89,12 +85,8 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
 			&cli.BoolFlag{Name: "log-access", Usage: "whether the journal tells who reads and writes which file"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(map[string]any)
-			for _, f := range []string{"description", "owner", "group"} {
-				if cmd.IsSet(f) {
-					b[f] = cmd.String(f)
-				}
-			}
+			b := make(body)
+			given(cmd, b.put, "description", "owner", "group")
 			if cmd.IsSet("log-access") {
 				b["logAccess"] = cmd.Bool("log-access")
 			}
@@ -127,12 +119,8 @@ func (a *app) entryCommand() *cli.Command {
 			&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, a time, or never"},
 			&cli.StringFlag{Name: "note", Usage: "why it is there"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(map[string]any)
-			for _, f := range []string{"level", "note"} {
-				if cmd.IsSet(f) {
-					b[f] = cmd.String(f)
-				}
-			}
+			b := make(body)
+			given(cmd, b.put, "level", "note")
 			if cmd.IsSet("applies") {
 				b["applies"] = cmd.StringSlice("applies")
 			}

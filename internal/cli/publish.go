@@ -110,11 +110,7 @@ func (a *app) publishCommands() []*cli.Command {
 		&cli.StringFlag{Name: "host", Usage: "the gateway as clients reach it, if not as this command does"},
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{}
-		for _, f := range []string{"user", "host"} {
-			if cmd.IsSet(f) {
-				q.Set(f, cmd.String(f))
-			}
-		}
+		given(cmd, q.Set, "user", "host")
 		return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0])+"/connect", q, nil, func(w io.Writer, ways []api.Way) {
 			if len(ways) == 0 {
 				fmt.Fprintf(w, "%s is not published yet: amber share add %s, or amber export add %s\n", args[0], args[0], args[0])
@@ -175,9 +171,7 @@ func (a *app) journalCommand() *cli.Command {
 			&cli.StringFlag{Name: "only", Usage: "changes, refused, read or wrote"},
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
-			if cmd.IsSet("only") {
-				q.Set("only", cmd.String("only"))
-			}
+			given(cmd, q.Set, "only")
 			return ask(ctx, a, cmd, http.MethodGet, "journal", q, nil, func(w io.Writer, rows []api.JournalRow) {
 				t := newTable("number", "at", "who", "did", "to", "how")
 				t.wrapLast = true

@@ -23,11 +23,7 @@ func (a *app) whyCommand() *cli.Command {
 		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{"user": {args[0]}, "path": {args[1]}, "via": {cmd.String("via")}, "want": {cmd.String("want")}}
-		for _, flag := range []string{"share", "from"} {
-			if cmd.IsSet(flag) {
-				q.Set(flag, cmd.String(flag))
-			}
-		}
+		given(cmd, q.Set, "share", "from")
 		if cmd.IsSet("port") {
 			q.Set("port", strconv.Itoa(cmd.Int("port")))
 		}

@@ -105,7 +105,7 @@ func (s *Service) ClearRules(ctx context.Context, by Actor, full string, below b
 	return s.change(ctx, by, action, f.Display(path), func(tx *store.Tx) error {
 		found := false
 		for _, r := range s.Policy().Folder(f.ID).Rules {
-			if r.Path == path || below && (path == "" || strings.HasPrefix(r.Path, path+"/")) {
+			if r.Path == path || below && under(r.Path, path) {
 				found = true
 				if err := eraseRule(ctx, tx, r.ID); err != nil {
 					return err
@@ -200,7 +200,7 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 
 // under says whether a path is below another, which may be the folder itself.
 func under(path, dir string) bool {
-	return path != dir && (dir == "" || strings.HasPrefix(path, dir+"/"))
+	return path != dir && (dir == "" || inside(path, dir))
 }
 
 // SetRule writes a whole list on FOLDER or FOLDER/PATH in the place of what is written there.

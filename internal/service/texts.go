@@ -129,19 +129,7 @@ func (s *Service) ListText(full string, as Format) (string, error) {
 			return "", notFound("path", "", "%s is not on disk", f.Display(at.Path))
 		}
 		d := s.Policy().Directory
-		user := func(n uint32) string {
-			if i := d.UserIndexByUID(n); i >= 0 {
-				return d.Users()[i].Name
-			}
-			return strconv.FormatUint(uint64(n), 10)
-		}
-		group := func(n uint32) string {
-			if i := d.GroupIndexByGID(n); i >= 0 {
-				return d.Groups()[i].Name
-			}
-			return strconv.FormatUint(uint64(n), 10)
-		}
-		return posix.Getfacl(f.Display(at.Path), a, user, group), nil
+		return posix.Getfacl(f.Display(at.Path), a, d.UserNumbered, d.GroupNumbered), nil
 	}
 	if f.Unix() {
 		return "", conflict("format", "amber entry export "+quote(full)+" --format getfacl", "in %s owner, group, mode and POSIX ACL decide", f.Name)

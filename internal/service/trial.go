@@ -137,8 +137,9 @@ func (s *Service) Effect(trial *Service) Effect {
 func (s *Service) Became(later *Service) Effect { return became(s.Audit(), later.Audit()) }
 
 func became(before, after *audit.Audit) Effect {
-	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: audit.Difference(before, after)}
-	e.Warnings, e.Mended = audit.FindingsApart(before, after)
+	c := audit.Compare(before, after)
+	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: c.Difference()}
+	e.Warnings, e.Mended = c.FindingsApart()
 	was, is := entriesOf(before.Policy), entriesOf(after.Policy)
 	for id := range is {
 		if !was[id] {

@@ -60,6 +60,16 @@ type Request struct {
 	Now    time.Time
 }
 
+// ownerOf is who owns the object at a path of the folder.
+func (r *Request) ownerOf(path string) acl.Ownership {
+	if r.Facts != nil {
+		if own, ok := r.Facts.OwnerOf(path); ok {
+			return own
+		}
+	}
+	return r.Folder.OwnedBy
+}
+
 // Verdict is the outcome.
 type Verdict struct {
 	Granted acl.Mask // what every gate leaves, whether asked for or not
@@ -153,12 +163,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		v.holds(w.List.HoldsUntil(r.Now))
 		var own acl.Ownership
 		if w.List.NeedsOwnership() {
-			own = r.Folder.OwnedBy
-			if r.Facts != nil {
-				if known, ok := r.Facts.OwnerOf(w.At); ok {
-					own = known
-				}
-			}
+			own = r.ownerOf(w.At)
 		}
 		if w.Last {
 			if rec == nil {

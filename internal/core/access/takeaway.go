@@ -21,12 +21,7 @@ func TakeAway(p *site.Policy, r Request) []Mend {
 	if r.NFS != nil {
 		who = r.NFS.Person
 	}
-	own := r.Folder.OwnedBy
-	if r.Facts != nil {
-		if known, ok := r.Facts.OwnerOf(r.Path); ok {
-			own = known
-		}
-	}
+	own := r.ownerOf(r.Path)
 	var giving []*acl.Ace
 	list.Evaluate(who, own, r.Now, r.Want, func(a *acl.Ace, _ acl.Mask) { giving = append(giving, a) })
 	if len(giving) == 1 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && list.Without(giving).Evaluate(who, own, r.Now, r.Want, nil) != r.Want {

@@ -3,6 +3,7 @@ package acl
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/identity"
@@ -269,8 +270,8 @@ func parseSDDLAce(ace string, names Speller) (e Entry, inherited bool, err error
 	}
 	var mask Mask
 	if hex, ok := strings.CutPrefix(strings.ToLower(parts[2]), "0x"); ok {
-		var n uint32
-		if _, err := fmt.Sscanf(hex, "%x", &n); err != nil || len(hex) > 8 {
+		n, err := strconv.ParseUint(hex, 16, 32)
+		if err != nil {
 			return e, false, fmt.Errorf("rights %q", parts[2])
 		}
 		mask = Mask(n)

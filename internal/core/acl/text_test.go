@@ -73,7 +73,7 @@ func TestTextsFromElsewhere(t *testing.T) {
 		list, err := ParseNFS4Text(bad, plain{})
 		require.True(t, bad == "" || err != nil, "%q: %v", bad, list)
 	}
-	for _, bad := range []string{"", "O:BA", "D:X", "D:(A;;FA;;;S-1-5-21-1-2-3-4294967297", "D:(A;;FA;;)", "D:(Z;;FA;;;x)", "D:(A;OX;FA;;;x)", "D:(A;;QQ;;;x)", "D:(A;;0xzz;;;x)", "D:(A;IO;FA;;;x)", "D:(A;;FA;;;x)"} {
+	for _, bad := range []string{"", "O:BA", "D:X", "D:(A;;FA;;;S-1-5-21-1-2-3-4294967297", "D:(A;;FA;;)", "D:(Z;;FA;;;x)", "D:(A;OX;FA;;;x)", "D:(A;;QQ;;;x)", "D:(A;;0xzz;;;x)", "D:(A;;0x1zz;;;S-1-5-21-1-2-3-4294967297)", "D:(A;IO;FA;;;x)", "D:(A;;FA;;;x)"} {
 		_, _, err := ParseSDDL(bad, plain{})
 		require.ErrorIs(t, err, ErrText, "%q", bad)
 	}

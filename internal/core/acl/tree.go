@@ -18,7 +18,6 @@ type Ace struct {
 	kind  identity.Kind
 	deny  bool
 	index int32
-	until time.Time
 }
 
 // ACL is the complete, ordered list for one object: explicit deny, explicit
@@ -37,7 +36,7 @@ func (a *ACL) HoldsUntil(now time.Time) time.Time {
 	var first time.Time
 	if a.ends {
 		for i := range a.Aces {
-			if t := a.Aces[i].until; t.After(now) && (first.IsZero() || t.Before(first)) {
+			if t := a.Aces[i].Entry.Expires; t.After(now) && (first.IsZero() || t.Before(first)) {
 				first = t
 			}
 		}
@@ -220,7 +219,7 @@ func (t *Tree) build(n *node, dist int, file bool) *ACL {
 				if e.Deny != deny || !e.Reaches(dist, file) {
 					continue
 				}
-				ace := Ace{Entry: e, From: n.path, Mask: e.Bits(!file), kind: e.Who.Kind, deny: deny, index: identity.None, until: e.Expires}
+				ace := Ace{Entry: e, From: n.path, Mask: e.Bits(!file), kind: e.Who.Kind, deny: deny, index: identity.None}
 				list.ends = list.ends || !e.Expires.IsZero()
 				switch e.Who.Kind {
 				case identity.KindUser:
@@ -240,8 +239,6 @@ func (t *Tree) build(n *node, dist int, file bool) *ACL {
 	list.Aces = slices.Clip(list.Aces)
 	return list
 }
-
-func (a *Ace) ended(now time.Time) bool { return !a.until.IsZero() && !now.Before(a.until) }
 
 func (a *Ace) matches(who identity.Person, own Ownership) bool {
 	switch a.kind {
@@ -269,7 +266,7 @@ func (a *ACL) Evaluate(who identity.Person, own Ownership, now time.Time, want M
 	for i := range a.Aces {
 		ace := &a.Aces[i]
 		bits := ace.Mask & open
-		if bits == 0 || !ace.matches(who, own) || a.ends && ace.ended(now) {
+		if bits == 0 || !ace.matches(who, own) || a.ends && ace.Entry.Ended(now) {
 			continue
 		}
 		if !ace.deny {
@@ -326,7 +323,7 @@ func (t *Tree) inside(dir string) (rule string, distance int) {
 func (a *ACL) Denies(who identity.Person, own Ownership, now time.Time, bits Mask) []*Ace {
 	var out []*Ace
 	for i := range a.Aces {
-		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(who, own) && !ace.ended(now) {
+		if ace := &a.Aces[i]; ace.deny && ace.Mask&bits != 0 && ace.matches(who, own) && !ace.Entry.Ended(now) {
 			out = append(out, ace)
 		}
 	}

@@ -76,9 +76,6 @@ func (l *Levels) or(other *Levels) {
 // leaves most.
 type Standing struct{ SMB, NFS Levels }
 
-// Either is the wider of both protocols, for one user.
-func (s *Standing) Either(user int32) acl.LevelSet { return s.SMB.Of(user) | s.NFS.Of(user) }
-
 // folder is a published folder as the audit sees it: its rules as a tree again.
 type folder struct {
 	*site.PublishedFolder

@@ -268,7 +268,7 @@ func TestDifferenceEqualsTwoAudits(t *testing.T) {
 			user identity.ID
 		}
 		got := make(map[key][2]Pair)
-		for _, c := range Difference(before, after) {
+		for _, c := range Compare(before, after).Difference() {
 			for _, id := range c.People {
 				got[key{c.Folder + "/" + c.Path, id}] = [2]Pair{c.Was, c.Is}
 			}

@@ -166,8 +166,9 @@ func BenchmarkPreviewHighUp(b *testing.B) {
 	n := 0
 	for b.Loop() {
 		x, y := New(before, night, nil), New(after, night, nil)
-		n = len(Difference(x, y))
-		FindingsApart(x, y)
+		c := Compare(x, y)
+		n = len(c.Difference())
+		c.FindingsApart()
 	}
 	b.ReportMetric(float64(n), "changes")
 }

@@ -26,13 +26,14 @@ func (c *Change) Gains() bool { return c.Is.SMB&^c.Was.SMB != 0 || c.Is.NFS&^c.W
 // Loses is the other side of Gains.
 func (c *Change) Loses() bool { return c.Was.SMB&^c.Is.SMB != 0 || c.Was.NFS&^c.Is.NFS != 0 }
 
-// Difference tells whose levels two audits differ in, and where: on the paths that have rules in
+// Difference tells whose levels the two differ in, and where: on the paths that have rules in
 // either, and only where it is not as on the path above. The folder's name and the path say the order.
-func Difference(before, after *Audit) []Change {
-	c := newComparison(before, after)
+func (c *Comparison) Difference() []Change {
 	var out []Change
 	for _, pair := range c.folders() {
-		out = append(out, c.folder(pair[0], pair[1])...)
+		if !c.untouched[pair] {
+			out = append(out, c.folder(pair[0], pair[1])...)
+		}
 	}
 	slices.SortStableFunc(out, func(a, b Change) int {
 		return cmp.Or(cmp.Compare(a.Folder, b.Folder), cmp.Compare(a.Path, b.Path), cmp.Compare(b.Is.Either(), a.Is.Either()), cmp.Compare(b.Was.Either(), a.Was.Either()))
@@ -40,17 +41,20 @@ func Difference(before, after *Audit) []Change {
 	return out
 }
 
-// comparison numbers the people of both sides in one way: those of after first, then those gone.
-type comparison struct {
+// Comparison is two audits beside each other. It numbers the people of both in one way: those of after
+// first, then those gone.
+type Comparison struct {
 	before, after *Audit
 	same          bool // both have the same people in the same order
 	sameSite      bool // nothing but folders, shares and exports differs
 	ids           []identity.ID
 	was, is       []int32 // by number: the dense index on each side, or None
+	untouched     map[[2]*site.PublishedFolder]bool
 }
 
-func newComparison(before, after *Audit) *comparison {
-	c := &comparison{before: before, after: after, same: true}
+// Compare puts a site before a change, or at an earlier moment, beside the same after it.
+func Compare(before, after *Audit) *Comparison {
+	c := &Comparison{before: before, after: after, same: true, untouched: make(map[[2]*site.PublishedFolder]bool)}
 	b, a := before.Policy.Directory, after.Policy.Directory
 	for i, u := range a.Users() {
 		c.ids = append(c.ids, u.ID)
@@ -66,11 +70,14 @@ func newComparison(before, after *Audit) *comparison {
 	}
 	c.sameSite = c.same && before.Now.Equal(after.Now) && before.Policy.Services == after.Policy.Services &&
 		reflect.DeepEqual(a.Users(), b.Users()) && reflect.DeepEqual(a.Groups(), b.Groups())
+	for _, pair := range c.folders() {
+		c.untouched[pair] = c.alike(pair[0], pair[1])
+	}
 	return c
 }
 
 // folders pairs those of both sides by their numbers; nil where there is none.
-func (c *comparison) folders() [][2]*site.PublishedFolder {
+func (c *Comparison) folders() [][2]*site.PublishedFolder {
 	var out [][2]*site.PublishedFolder
 	for _, b := range c.before.Policy.Folders {
 		out = append(out, [2]*site.PublishedFolder{b, c.after.Policy.Folder(b.ID)})
@@ -83,8 +90,8 @@ func (c *comparison) folders() [][2]*site.PublishedFolder {
 	return out
 }
 
-// untouched says whether nothing about a folder differs.
-func (c *comparison) untouched(b, a *site.PublishedFolder) bool {
+// alike says whether nothing about a folder differs.
+func (c *Comparison) alike(b, a *site.PublishedFolder) bool {
 	if !c.sameSite || b == nil || a == nil || !reflect.DeepEqual(b.Folder, a.Folder) || len(b.Shares) != len(a.Shares) || len(b.Exports) != len(a.Exports) {
 		return false
 	}
@@ -106,7 +113,7 @@ func (c *comparison) untouched(b, a *site.PublishedFolder) bool {
 }
 
 // numbered is a standing in the numbering of both sides.
-func (c *comparison) numbered(s *Standing, index []int32) [2]Levels {
+func (c *Comparison) numbered(s *Standing, index []int32) [2]Levels {
 	if s == nil {
 		return [2]Levels{}
 	}
@@ -152,10 +159,7 @@ func (s *side) step(path, name string) (*frame, *Standing) {
 	return fr, s.f.standing(s.w, fr, false)
 }
 
-func (c *comparison) folder(b, a *site.PublishedFolder) []Change {
-	if c.untouched(b, a) {
-		return nil
-	}
+func (c *Comparison) folder(b, a *site.PublishedFolder) []Change {
 	was, is := side{w: &workspace{}}, side{w: &workspace{}}
 	name := ""
 	if b != nil {
@@ -171,7 +175,7 @@ func (c *comparison) folder(b, a *site.PublishedFolder) []Change {
 
 // down compares one path and those below it on which either side has rules. above is both
 // sides' standing on the path above.
-func (c *comparison) down(folder string, was, is *side, path, name string, above *[2][2]Levels, out *[]Change) {
+func (c *Comparison) down(folder string, was, is *side, path, name string, above *[2][2]Levels, out *[]Change) {
 	frB, stB := was.step(path, name)
 	frA, stA := is.step(path, name)
 	here := [2][2]Levels{c.numbered(stB, c.was), c.numbered(stA, c.is)}
@@ -202,7 +206,7 @@ func (c *comparison) down(folder string, was, is *side, path, name string, above
 }
 
 // changes lists those who have other levels after than before, and not just what they have above.
-func (c *comparison) changes(folder, path string, here, above *[2][2]Levels) []Change {
+func (c *Comparison) changes(folder, path string, here, above *[2][2]Levels) []Change {
 	words := (len(c.ids) + 63) / 64
 	changed, own := make(identity.People, words), make(identity.People, words)
 	xor := func(into, a, b identity.People) {

@@ -111,11 +111,10 @@ func (a *Audit) findings(skip map[int64]bool) []Finding {
 }
 
 // FindingsApart gives what is found after and not before, and the other way round.
-func FindingsApart(before, after *Audit) (come, gone []Finding) {
-	c := newComparison(before, after)
+func (c *Comparison) FindingsApart() (come, gone []Finding) {
 	skipB, skipA := make(map[int64]bool), make(map[int64]bool)
 	for _, pair := range c.folders() {
-		if c.untouched(pair[0], pair[1]) {
+		if c.untouched[pair] {
 			skipB[pair[0].ID], skipA[pair[1].ID] = true, true
 		}
 	}
@@ -123,9 +122,9 @@ func FindingsApart(before, after *Audit) (come, gone []Finding) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		was = before.findings(skipB)
+		was = c.before.findings(skipB)
 	}()
-	is := after.findings(skipA)
+	is := c.after.findings(skipA)
 	<-done
 	apart := func(these, those []Finding) (out []Finding) {
 		have := make(map[string]bool)
@@ -349,16 +348,7 @@ func (x *finder) align(f *folder, user int32, p Pair) []access.Mend {
 // modes looks at the root of a folder where modes decide.
 func (x *finder) modes(f *folder) {
 	at := f.attributes("")
-	if at == nil {
-		return
-	}
-	open := at.Mode&0o002 != 0
-	if at.ACL != nil {
-		for _, e := range at.ACL {
-			open = e.Tag == posix.Other && e.Perm&posix.Write != 0
-		}
-	}
-	if open {
+	if at != nil && at.Mode&0o002 != 0 { // an ACL has the same of all others
 		x.add(OpenToEveryone, High, f.Name, "folder "+f.Name, fmt.Sprintf("its mode, %04o, lets everybody write", at.Mode), access.Mend{Kind: access.MendMode, Path: f.Name, Mode: at.Mode &^ 0o002})
 	}
 }

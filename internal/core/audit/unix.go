@@ -37,13 +37,11 @@ func (a *Audit) Permits(at *posix.Attributes, want, anon uint32) identity.People
 	one(at.UID)
 	if at.ACL == nil || at.Mode&0o070 == 0 {
 		group := a.inGID(at.GID, anon)
+		group.And(rest)
 		if want&^(at.Mode>>3) == 0 {
-			group.And(rest)
 			out.Or(group)
-			rest.AndNot(group)
-		} else {
-			rest.AndNot(group)
 		}
+		rest.AndNot(group)
 		if want&^at.Mode == 0 {
 			out.Or(rest)
 		}

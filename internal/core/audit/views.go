@@ -134,7 +134,7 @@ type Spot struct {
 }
 
 // Reach lists where a user, by dense index, gets, with the breakpoints below. Where modes decide
-// below are the breakpoints that tree tells of; folders that the user gets nowhere in are left out.
+// only the folder itself is looked at, see Survey; folders that the user gets nowhere in are left out.
 func (a *Audit) Reach(user int32) []Spot {
 	var out []Spot
 	for _, pf := range a.Policy.Folders {
@@ -177,7 +177,6 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 	granted := func(list *acl.ACL, own acl.Ownership) acl.Mask {
 		return list.Evaluate(person, own, a.Now, acl.All, nil)
 	}
-	var entries acl.Mask
 	if pf.Unix() {
 		at := f.attributes("")
 		if at == nil {
@@ -191,7 +190,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 			}
 		}
 	} else {
-		entries = granted(pf.Tree.List("", false), acl.Ownership{User: identity.None, Group: f.ownerOf("").Group})
+		entries := granted(pf.Tree.List("", false), acl.Ownership{User: identity.None, Group: f.ownerOf("").Group})
 		own = acl.LevelSetOf(entries, true)
 	}
 	var p Pair

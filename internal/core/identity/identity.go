@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -480,6 +481,22 @@ func (d *Directory) Name(p Principal) string {
 		return "everyone@"
 	}
 	return "nobody"
+}
+
+// UserNumbered spells a uid: the name of the user who has it, else the number.
+func (d *Directory) UserNumbered(uid uint32) string {
+	if i := d.UserIndexByUID(uid); i != None {
+		return d.users[i].Name
+	}
+	return strconv.FormatUint(uint64(uid), 10)
+}
+
+// GroupNumbered spells a gid in the same way.
+func (d *Directory) GroupNumbered(gid uint32) string {
+	if i := d.GroupIndexByGID(gid); i != None {
+		return d.groups[i].Name
+	}
+	return strconv.FormatUint(uint64(gid), 10)
 }
 
 // UserIndexByUID gives the dense index of the user with a uid, or None.
