@@ -257,16 +257,16 @@ type GateEntry struct {
 
 func whyOf(a service.Answer) Why {
 	out := Why{User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
-		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, !a.File), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
+		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, a.Kind), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
 	if out.Bits == nil {
 		out.Bits = []string{}
 	}
 	if !out.Allowed {
 		out.Gate = a.Verdict.Gate.String()
 	}
-	want := a.Want.Wants(!a.File)
+	want := a.Want.Wants(a.Kind)
 	for _, g := range a.Gates {
-		leaves := acl.Describe(g.Leaves, !a.File)
+		leaves := acl.Describe(g.Leaves, a.Kind)
 		if g.Leaves == acl.All {
 			leaves = "everything"
 		}

@@ -17,7 +17,7 @@ func (o *Object) mayGo() error {
 	if o.IsRoot() || o.path == "" {
 		return ErrDenied
 	}
-	if o.w.v.effective(o.path, !o.Dir()).Granted&acl.Delete == 0 {
+	if o.Granted()&acl.Delete == 0 {
 		if o.w.v.folder.Unix() {
 			dir, _ := split(o.path)
 			if o.w.v.decide(dir, false, acl.DeleteChild).Allowed() {

@@ -105,7 +105,7 @@ func (h *Handle) check(need acl.Mask) error {
 		if err != nil || v.folder.ID != h.folderID {
 			return ErrGone
 		}
-		verdict := v.effective(path, h.file)
+		verdict := v.decide(path, h.file, 0)
 		if h.created { // as long as they may still add there
 			dir, _ := split(path)
 			if v.decide(dir, false, toAdd(h.file)).Allowed() {
@@ -150,7 +150,7 @@ func (h *Handle) Maximum() acl.Mask {
 	if err != nil {
 		return 0
 	}
-	return v.effective(h.Path(), h.file).Granted
+	return v.decide(h.Path(), h.file, 0).Granted
 }
 
 // use runs fn with the descriptor, which is not closed meanwhile.

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
@@ -214,7 +215,10 @@ func (w *twin) act() act {
 				}
 				return nil
 			}
-			return o.require(want)
+			if verdict := o.w.v.decideAt(access.ToAsk, o.path, !o.Dir(), want); !verdict.Allowed() {
+				return ErrDenied
+			}
+			return nil
 		}), func(root int) error { return unix.Faccessat(root, w.at(path), bits, unix.AT_EACCESS) }}
 	case 3:
 		return act{fmt.Sprintf("create %q %o", full, mode), object(dir, func(o *Object) error { return made(o.CreateFile(name, Set{Mode: &mode})) }), func(root int) error {
@@ -271,7 +275,7 @@ func (w *twin) act() act {
 		size := uint64(w.rng.IntN(9))
 		return act{fmt.Sprintf("truncate %q", path), object(path, func(o *Object) error {
 			// The owner may always cut short over NFS; the kernel asks the mode.
-			if o.Regular() && o.require(acl.WriteData) != nil {
+			if o.Regular() && o.Says()&acl.WriteData == 0 {
 				return ErrDenied
 			}
 			return o.Set(Set{Size: &size})

@@ -17,7 +17,7 @@ func (v view) mayCarry(from string, file, link bool, toDir string) error {
 		return nil
 	}
 	read := acl.Read.Mask(!file)
-	if v.effective(from, file).Granted&read != read {
+	if v.decide(from, file, 0).Granted&read != read {
 		return v.denied(from, file, read)
 	}
 	if file {

@@ -163,35 +163,15 @@ func (v view) entrance() string {
 	return v.share.Name
 }
 
+// decide is the verdict on the object at a path: all that any call may do to it.
 func (v view) decide(path string, file bool, want acl.Mask) access.Verdict {
-	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
-		Path: path, File: file, Facts: v.facts, Want: want, Now: v.now})
+	return v.decideAt(access.InUse, path, file, want)
 }
 
-// effective is what the subject may do to an object that is there: its verdict,
-// and what holding its directory gives: to delete what is in it
-// (ACE4_DELETE_CHILD), to see the attributes of what it lists.
-func (v view) effective(path string, file bool) access.Verdict {
-	verdict := v.decide(path, file, 0)
-	if path == "" {
-		verdict.Granted &^= acl.Delete // the folder itself is the administrator's to remove
-		return verdict
-	}
-	if v.folder.Unix() {
-		return verdict // it counts the directory in
-	}
-	dir, _ := split(path)
-	of := v.decide(dir, false, 0).Granted
-	if of&acl.Execute == 0 {
-		return verdict // not even reached
-	}
-	if of&acl.DeleteChild != 0 {
-		verdict.Granted |= acl.Delete
-	}
-	if of&acl.ListDirectory != 0 {
-		verdict.Granted |= acl.ReadAttributes | acl.Synchronize
-	}
-	return verdict
+// decideAt is the verdict at one stage of a file's use.
+func (v view) decideAt(at access.Stage, path string, file bool, want acl.Mask) access.Verdict {
+	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
+		Path: path, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
 }
 
 // require refuses what the verdict on an object does not allow.
@@ -214,15 +194,15 @@ func (v view) denied(path string, file bool, want acl.Mask) error {
 	return v.refuse(v.decide(path, file, want).Gate, path)
 }
 
-// Connect says whether the subject may use a share at all: whether every gate up to
-// the folder itself leaves anything. The mask is the most they can have at its root.
+// Connect says whether the subject may use a share at all: whether they are granted anything at
+// its root, whatever it is. The mask is the most they can have at its root.
 func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
 	v, err := n.view(sub, share)
 	if err != nil {
 		return 0, err
 	}
-	verdict := v.decide("", false, acl.Execute)
-	if !verdict.Allowed() {
+	verdict := v.decide("", false, acl.All)
+	if verdict.Granted == 0 {
 		return 0, v.refuse(verdict.Gate, "")
 	}
 	return verdict.Granted, nil
@@ -330,7 +310,7 @@ func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) 
 }
 
 func (n *Namespace) openExisting(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
-	verdict := v.effective(place.Path, place.File)
+	verdict := v.decideAt(access.ToOpen, place.Path, place.File, 0)
 	if verdict.Granted == 0 && v.decide(place.Path, place.File, acl.All).Gate < access.Entry {
 		return nil, 0, v.denied(place.Path, place.File, acl.All)
 	}
@@ -358,8 +338,11 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if empty {
 		want |= acl.WriteData
 	}
-	if want&^verdict.Granted != 0 || v.folder.Unix() && !v.decide(place.Path, place.File, want&^acl.Delete).Allowed() {
-		return nil, 0, v.denied(place.Path, place.File, want)
+	if want&^verdict.Granted != 0 || v.folder.Unix() && !v.decideAt(access.ToOpen, place.Path, place.File, want).Allowed() {
+		return nil, 0, v.refuse(v.decideAt(access.ToOpen, place.Path, place.File, want).Gate, place.Path)
+	}
+	if req.Maximum && verdict.Granted == 0 { // nothing is not a maximum to open with
+		return nil, 0, v.denied(place.Path, place.File, acl.All)
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: place.File,
 		holder: req.Holder, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}

@@ -19,16 +19,7 @@ func (o *Object) Open(req OpenRequest) (*Handle, error) {
 	}
 	req.Disposition, req.Directory = OpenOnly, false
 	place := Place{Path: o.path, Exists: true, File: true}
-	h, _, err := o.w.n.openExisting(o.w.v.quiet(), o.w.state, o.w.root, place, req)
-	if errors.Is(err, ErrDenied) && req.Access == acl.ReadData {
-		req.Access = acl.Execute // to run it is to read it
-		if h2, _, err2 := o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req); err2 == nil {
-			return h2, nil
-		}
-	}
-	if denied := (*Denied)(nil); errors.As(err, &denied) {
-		o.w.v.tell(Refused, o.path, denied.Gate)
-	}
+	h, _, err := o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req)
 	return h, err
 }
 

@@ -118,7 +118,7 @@ func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
 	if !place.File || !h.file {
 		return ErrDenied
 	}
-	if v.effective(place.Path, true).Granted&acl.Delete == 0 {
+	if v.decide(place.Path, true, 0).Granted&acl.Delete == 0 {
 		return v.denied(place.Path, true, acl.Delete)
 	}
 	info, err := statAt(root, place.Path)

@@ -60,9 +60,7 @@ func (n *Namespace) isMaker(id fileID, a *access.Arrival) bool {
 	return true
 }
 
-// File gives a regular file to read, or to write. Whoever owns it may do both where modes
-// decide, whatever they say: the client asked for leave when the file was opened (RFC 1813
-// section 4.4).
+// File gives a regular file to read, or to write, which the client has seen to opening.
 func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 	v, err := n.view(g.Subject(), "")
 	if err != nil {
@@ -134,18 +132,10 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 	verdict := o.w.v.decide(o.path, true, want)
 	granted := verdict.Granted
-	if !verdict.Allowed() && want == acl.ReadData && granted&acl.Execute != 0 {
-		verdict.Gate = access.Open // to run it is to read it
-		granted |= acl.ReadData
-	}
-	if !verdict.Allowed() && verdict.Gate == access.Entry {
-		owner := o.w.v.folder.Unix() && posix.Owns(&o.w.v.nfs.Unix, o.owner())
-		maker := f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
-		if owner || maker {
-			granted |= want & o.w.v.shareLeaves()
-			if want&^granted == 0 {
-				verdict.Gate = access.Open
-			}
+	if !verdict.Allowed() && verdict.Gate == access.Entry && f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true) {
+		granted |= want & o.w.v.shareLeaves()
+		if want&^granted == 0 {
+			verdict.Gate = access.Open
 		}
 	}
 	if !verdict.Allowed() {
@@ -181,7 +171,7 @@ func (v view) mayStillAdd(path string, file bool) bool {
 	return v.decide(dir, false, toAdd(file)).Allowed()
 }
 
-// shareLeaves is what a client rule leaves of what the creator and owner have besides entries.
+// shareLeaves is what a client rule leaves of what the creator has besides entries.
 func (v view) shareLeaves() acl.Mask {
 	if v.nfs != nil && (v.nfs.Line == nil || !v.nfs.Line.Write) {
 		return acl.ReadOnly

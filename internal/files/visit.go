@@ -328,15 +328,20 @@ func (o *Object) MayLook() error {
 	if o.IsRoot() {
 		return o.w.Reachable()
 	}
-	verdict := o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes)
-	if verdict.Gate != access.Open && verdict.Gate <= access.Path {
+	if verdict := o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes); !verdict.Allowed() {
 		return &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
 	}
 	return nil
 }
 
 // Granted is what the guest may do with the object.
-func (o *Object) Granted() acl.Mask { return o.w.v.effective(o.path, !o.Dir()).Granted }
+func (o *Object) Granted() acl.Mask { return o.w.v.decide(o.path, !o.Dir(), 0).Granted }
+
+// Says is what ACCESS tells a client that the guest may do with the object, before it is opened (RFC 1813
+// section 3.3.4): where modes decide, what they say.
+func (o *Object) Says() acl.Mask {
+	return o.w.v.decideAt(access.ToAsk, o.path, !o.Dir(), 0).Granted
+}
 
 func (o *Object) require(want acl.Mask) error { return o.w.v.require(o.path, !o.Dir(), want) }
 

@@ -15,7 +15,7 @@ func (q *compound) access(_ *files.Visit, o *files.Object, _ int64) status4 {
 	asked := q.r.Uint32()
 	const all = accessRead | accessLookup | accessModify | accessExtend | accessDelete | accessExecute
 	q.w.Uint32(asked & all)
-	q.w.Uint32(accessBits(o.Granted(), o) & asked)
+	q.w.Uint32(accessBits(o.Says(), o) & asked)
 	return ok4
 }
 

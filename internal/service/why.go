@@ -32,6 +32,7 @@ type Answer struct {
 	Path    string // as it stands on disk, where it is there
 	Exists  bool
 	File    bool
+	Kind    acl.Kind
 	Via     site.Protocol
 	Share   string // or the export's path; "" where the folder is not published
 	From    string // over NFS
@@ -55,7 +56,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	a := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Via: site.SMB, Want: acl.Read, At: s.now()}
+	a := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Kind: acl.KindOf(at.Path, at.File), Via: site.SMB, Want: acl.Read, At: s.now()}
 	switch q.Via {
 	case "", "smb":
 	case "nfs":
@@ -68,7 +69,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 			return Answer{}, invalid("want", "%v", err)
 		}
 	}
-	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Wants(!at.File), Now: a.At,
+	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Wants(acl.KindOf(at.Path, at.File)), Now: a.At,
 		Facts: s.factsOf(f)}
 	if a.Via == site.SMB {
 		r.Share, err = s.pickShare(f, q.Share, r)

@@ -7,6 +7,7 @@
 package access
 
 import (
+	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
@@ -53,10 +54,12 @@ type Request struct {
 	Share  *site.PublishedShare // over SMB; nil: the folder is not published by it
 	NFS    *Arrival             // over NFS; nil: the folder is not published by it
 	Folder *site.PublishedFolder
-	Path   string // below the folder, as on disk; "" is the folder itself
-	File   bool   // the object is not a directory
-	Facts  Facts  // nil: nothing has an owner of its own
+	Path   string   // below the folder, as on disk; "" is the folder itself
+	Others []string // other names of the same file below the folder
+	File   bool     // the object is not a directory
+	Facts  Facts    // nil: nothing has an owner of its own
 	Want   acl.Mask
+	At     Stage // where modes decide
 	Now    time.Time
 }
 
@@ -89,13 +92,22 @@ func (v *Verdict) holds(until time.Time) {
 }
 
 // Decide gives the verdict. It allocates nothing.
-func Decide(p *site.Policy, r Request) Verdict { return walk(p, &r, nil) }
+func Decide(p *site.Policy, r Request) Verdict {
+	v := walk(p, &r, nil)
+	if len(r.Others) > 0 {
+		v, _ = byNames(p, &r, v)
+	}
+	return v
+}
 
 // Explain gives the same verdict with the account of every gate.
 func Explain(p *site.Policy, r Request) (Verdict, []GateReport) {
 	rec := &recorder{policy: p, request: &r}
 	v := walk(p, &r, rec)
 	rec.mend()
+	if len(r.Others) > 0 {
+		v = rec.explainNames(p, v)
+	}
 	return v, rec.reports
 }
 
@@ -159,6 +171,8 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		return v
 	}
 	passed, allowed := acl.All, acl.Mask(0)
+	var dir acl.Mask // what the directory that the object is in grants of itself
+	parent := max(strings.LastIndexByte(r.Path, '/'), 0)
 	for w := r.Folder.Tree.Start(r.Path, r.File); w.Next(); {
 		v.holds(w.List.HoldsUntil(r.Now))
 		var own acl.Ownership
@@ -171,11 +185,18 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 			} else {
 				allowed = rec.entries(w.List, who, own, acl.All)
 			}
-		} else if rec == nil {
-			if passed != 0 && w.List.Evaluate(who, own, r.Now, acl.Execute, nil) == 0 {
-				passed = 0
-			}
-		} else if rec.ancestor(w.List, w.At, who, own) == 0 {
+			break
+		}
+		want := acl.Execute
+		if len(w.At) == parent {
+			want |= fromParent
+		}
+		if rec == nil {
+			dir = w.List.Evaluate(who, own, r.Now, want, nil)
+		} else {
+			dir = rec.ancestor(w.List, w.At, who, own, want)
+		}
+		if dir&acl.Execute == 0 {
 			passed = 0
 		}
 	}
@@ -183,6 +204,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 	if rec != nil {
 		rec.path(passed)
 	}
+	allowed = EntryLeaves(r.Via, r.Path, r.File, allowed, dir)
 	pass(Entry, allowed)
 	if rec != nil {
 		rec.entry(allowed)
@@ -248,6 +270,7 @@ func shareLeaves(r *Request, v *Verdict, who identity.Person, rec *recorder) acl
 	if r.Share.ReadOnly {
 		leaves &= acl.ReadOnly
 	}
+	leaves = Amounts(leaves, r.File)
 	if rec != nil {
 		rec.share(who, list, leaves)
 	}

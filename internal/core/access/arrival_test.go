@@ -96,7 +96,7 @@ func TestArrivals(t *testing.T) {
 			v := Decide(p, q)
 			require.Equal(t, c.aclGate, v.Gate)
 			level := acl.NoLevel
-			if in := acl.LevelsIn(v.Granted, true); len(in) > 0 {
+			if in := acl.LevelsIn(v.Granted, acl.Root); len(in) > 0 {
 				level = in[len(in)-1]
 			}
 			require.Equal(t, c.acl, level)

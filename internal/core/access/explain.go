@@ -116,7 +116,8 @@ type recorder struct {
 	reports   []GateReport
 	ancestors []ancestorNote
 	trace     []EntryReport
-	denies    []*acl.Ace // on the object, that may withhold something wanted
+	denies    []*acl.Ace    // on the object, that may withhold something wanted
+	giving    []EntryReport // on its directory, that give something of the object as well
 }
 
 func (c *recorder) add(g Gate, leaves acl.Mask, record, reason string, mends ...Mend) *GateReport {
@@ -200,8 +201,9 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 		allowed := list.Evaluate(who, r.Folder.OwnedBy, r.Now, acl.All, func(a *acl.Ace, bits acl.Mask) {
 			trace = append(trace, c.report(a, "share "+r.Share.Name, bits))
 		})
-		denies := list.Denies(who, r.Folder.OwnedBy, r.Now, r.Want)
-		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, !r.File)))
+		allowed = Amounts(allowed, r.File)
+		denies := list.Denies(who, r.Folder.OwnedBy, r.Now, takes(r.Want, r.File))
+		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, acl.KindOf(r.Path, r.File))))
 		if r.Want&^allowed != 0 {
 			for _, a := range denies {
 				mends = append(mends, Mend{Kind: MendShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID})
@@ -217,7 +219,7 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 // allowedWithout is what an ACL would allow if some of its entries were not there.
 func (c *recorder) allowedWithout(list *acl.ACL, gone []*acl.Ace, who identity.Person, own acl.Ownership) acl.Mask {
 	rest := list.Without(gone)
-	return rest.Evaluate(who, own, c.request.Now, acl.All, nil)
+	return Amounts(rest.Evaluate(who, own, c.request.Now, acl.All, nil), c.request.File)
 }
 
 func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
@@ -229,19 +231,26 @@ func (c *recorder) report(a *acl.Ace, path string, bits acl.Mask) EntryReport {
 	return e
 }
 
-func (c *recorder) ancestor(list *acl.ACL, at string, who identity.Person, own acl.Ownership) acl.Mask {
+func (c *recorder) ancestor(list *acl.ACL, at string, who identity.Person, own acl.Ownership, want acl.Mask) acl.Mask {
 	note := ancestorNote{path: at}
-	got := list.Evaluate(who, own, c.request.Now, acl.Execute, func(a *acl.Ace, bits acl.Mask) {
-		note.reports = append(note.reports, c.report(a, c.request.Folder.Display(a.From), bits))
+	c.giving = nil // only the last directory on the way gives anything
+	got := list.Evaluate(who, own, c.request.Now, want, func(a *acl.Ace, bits acl.Mask) {
+		r := c.report(a, c.request.Folder.Display(a.From), bits)
+		if bits&acl.Execute != 0 {
+			note.reports = append(note.reports, r)
+		}
+		if bits&fromParent != 0 && !r.Deny {
+			c.giving = append(c.giving, r)
+		}
 	})
 	note.denies = list.Denies(who, own, c.request.Now, acl.Execute)
-	note.passed = got != 0
+	note.passed = got&acl.Execute != 0
 	c.ancestors = append(c.ancestors, note)
 	return got
 }
 
 func (c *recorder) entries(list *acl.ACL, who identity.Person, own acl.Ownership, want acl.Mask) acl.Mask {
-	c.denies = list.Denies(who, own, c.request.Now, c.request.Want)
+	c.denies = list.Denies(who, own, c.request.Now, takes(c.request.Want, c.request.File))
 	return list.Evaluate(who, own, c.request.Now, want, func(a *acl.Ace, bits acl.Mask) {
 		c.trace = append(c.trace, c.report(a, c.request.Folder.Display(a.From), bits))
 	})
@@ -294,13 +303,48 @@ func (c *recorder) entry(leaves acl.Mask) {
 	}
 	switch {
 	case deciding != nil:
-		c.add(Entry, leaves, deciding.Record(), deciding.Says())
+		c.add(Entry, leaves, deciding.Record(), deciding.Says()+c.besides(leaves))
+	case !c.short(leaves) && r.Want != 0 && len(c.giving) > 0:
+		c.add(Entry, leaves, c.giving[0].Record(), c.giving[0].Says()+" on the directory it is in"+c.besides(leaves))
+	case !c.short(leaves) && r.Want != 0:
+		c.add(Entry, leaves, where, strings.TrimPrefix(c.besides(leaves), "; "))
 	case c.short(leaves):
 		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.subject(), c.wantLevel()))
 	default:
 		c.add(Entry, leaves, where, "nothing was asked for")
 	}
 	c.reports[len(c.reports)-1].Entries = c.trace
+}
+
+// besides says which rights that are granted no entry gives by itself: see may.go.
+func (c *recorder) besides(leaves acl.Mask) string {
+	var own, dir acl.Mask // what entries allow of the object, and of its directory
+	for i := range c.trace {
+		if !c.trace[i].Deny {
+			own |= c.trace[i].Decided
+		}
+	}
+	for i := range c.giving {
+		dir |= c.giving[i].Decided
+	}
+	var s string
+	if leaves&^own&acl.Delete != 0 && dir&acl.DeleteChild != 0 {
+		s += "; it may be deleted by whoever may delete what is in its directory"
+	}
+	if leaves&^own&acl.ReadAttributes != 0 {
+		if c.request.Via == site.NFS {
+			s += "; over NFS its attributes are shown to whoever may pass its directory"
+		} else {
+			s += "; its attributes are shown to whoever may list its directory"
+		}
+	}
+	if leaves&^own&ByRunning != 0 {
+		s += "; who may run it may read it, since running it is reading it"
+	}
+	if own&^leaves&AltersNames != 0 {
+		s += "; names in it are not to be changed without passing it"
+	}
+	return s
 }
 
 func (c *recorder) userName() string {
@@ -310,7 +354,7 @@ func (c *recorder) userName() string {
 // wantLevel is the narrowest level that holds all that is wanted.
 func (c *recorder) wantLevel() acl.Level {
 	for _, l := range acl.Levels {
-		if c.request.Want&^l.Mask(!c.request.File) == 0 {
+		if takes(c.request.Want, c.request.File)&^l.Mask(!c.request.File) == 0 {
 			return l
 		}
 	}

@@ -1,6 +1,8 @@
 package access
 
 import (
+	"strings"
+
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
@@ -22,11 +24,23 @@ func TakeAway(p *site.Policy, r Request) []Mend {
 		who = r.NFS.Person
 	}
 	own := r.ownerOf(r.Path)
+	parent := r.Path[:max(strings.LastIndexByte(r.Path, '/'), 0)]
+	var dir acl.Mask
+	if r.Path != "" {
+		dir = r.Folder.Tree.List(parent, false).Evaluate(who, r.ownerOf(parent), r.Now, fromParent, nil)
+	}
+	left := func(list *acl.ACL) acl.Mask {
+		return EntryLeaves(r.Via, r.Path, r.File, list.Evaluate(who, own, r.Now, acl.All, nil), dir)
+	}
 	var giving []*acl.Ace
-	list.Evaluate(who, own, r.Now, r.Want, func(a *acl.Ace, _ acl.Mask) { giving = append(giving, a) })
-	if len(giving) == 1 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && list.Without(giving).Evaluate(who, own, r.Now, r.Want, nil) != r.Want {
+	list.Evaluate(who, own, r.Now, takes(r.Want, r.File), func(a *acl.Ace, _ acl.Mask) { giving = append(giving, a) })
+	if len(giving) == 1 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && r.Want&^left(list.Without(giving)) != 0 {
 		return []Mend{{Kind: MendRemove, Path: r.Folder.Display(giving[0].From), EntryID: giving[0].Entry.ID}}
 	}
 	rec := &recorder{policy: p, request: &r}
-	return []Mend{{Kind: MendAllow, Deny: true, Path: r.Folder.Display(r.Folder.Tree.DeepestRule(r.Path)), User: rec.userName(), Level: rec.wantLevel()}}
+	at := r.Path
+	if r.Want&^given(r.Via, dir) == 0 {
+		at = parent // whatever is denied of the object itself, its directory gives
+	}
+	return []Mend{{Kind: MendAllow, Deny: true, Path: r.Folder.Display(r.Folder.Tree.DeepestRule(at)), User: rec.userName(), Level: rec.wantLevel()}}
 }

@@ -57,20 +57,16 @@ func bitsWanted(want acl.Mask, dir bool) uint32 {
 
 // unixMask is what a credential may do to an object, each thing by itself. parent is the
 // directory it is in, nil at the folder's root.
-func unixMask(c *posix.Credential, a, parent *posix.Attributes) acl.Mask {
+func unixMask(c *posix.Credential, a, parent *posix.Attributes, via site.Protocol, at Stage) acl.Mask {
 	m := unixAlways
-	each := posix.Each(c, a)
-	if each&posix.Read != 0 {
-		m |= unixRead
+	writes := unixWriteFile
+	if a.Dir {
+		writes = unixWriteDir
 	}
-	if each&posix.Exec != 0 {
-		m |= acl.Execute
-	}
-	switch {
-	case !a.Dir && each&posix.Write != 0:
-		m |= unixWriteFile
-	case a.Dir && posix.Permits(c, a, posix.Write|posix.Exec):
-		m |= unixWriteDir
+	for _, bits := range []acl.Mask{unixRead, acl.Execute, writes} {
+		if unixPermits(c, a, bits, via, at) {
+			m |= bits
+		}
 	}
 	if posix.Owns(c, a) {
 		m |= unixOwner
@@ -97,9 +93,9 @@ func walkUnix(p *site.Policy, r *Request, v *Verdict, pass func(Gate, acl.Mask),
 			}
 		}
 		if at == r.Path {
-			allowed := unixMask(&who, a, parent)
+			allowed := unixMask(&who, a, parent, r.Via, r.At)
 			// Single bits may come from different groups, and then are not had together.
-			if bits := bitsWanted(r.Want&allowed, !r.File); !posix.Permits(&who, a, bits) {
+			if !unixPermits(&who, a, r.Want&allowed, r.Via, r.At) {
 				allowed &^= r.Want & (unixRead | unixWriteFile | acl.DeleteChild | acl.Execute)
 			}
 			pass(Path, passed)
@@ -138,8 +134,8 @@ func walkUnix(p *site.Policy, r *Request, v *Verdict, pass func(Gate, acl.Mask),
 // be had at once, to own the object, to be allowed to take it out of its directory. Never is
 // set where nobody can have it.
 type UnixNeed struct {
-	Bits                 uint32
-	Owner, Remove, Never bool
+	Bits                      uint32
+	Owner, Remove, Never, Dir bool
 }
 
 // UnixNeeds spells out a mask for a directory or a file.
@@ -148,5 +144,5 @@ func UnixNeeds(want acl.Mask, dir bool) UnixNeed {
 	if dir {
 		can |= unixWriteDir
 	}
-	return UnixNeed{Bits: bitsWanted(want, dir), Owner: want&unixOwner != 0, Remove: want&acl.Delete != 0, Never: want&^can != 0}
+	return UnixNeed{Dir: dir, Bits: bitsWanted(want, dir), Owner: want&unixOwner != 0, Remove: want&acl.Delete != 0, Never: want&^can != 0}
 }

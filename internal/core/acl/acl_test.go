@@ -17,14 +17,15 @@ func TestLevels(t *testing.T) {
 	require.NotZero(t, Add.Mask(true)&AddFile)
 	for _, c := range []struct {
 		mask Mask
-		dir  bool
+		of   Kind
 		says string
 	}{
-		{0, true, "nothing"}, {All, true, "control"}, {Pass.Mask(true), true, "pass"},
-		{Read.Mask(true) | Add.Mask(true), true, "read and add"}, {Change.Mask(false), false, "change"},
-		{Change.Mask(true) &^ Delete, true, "read and add"}, {Add.Mask(false), false, "pass"}, {ReadOnly, true, "read"},
+		{0, Directory, "nothing"}, {All, Directory, "control"}, {Pass.Mask(true), Directory, "pass"},
+		{Read.Mask(true) | Add.Mask(true), Directory, "read and add"}, {Change.Mask(false), File, "change"},
+		{Change.Mask(true) &^ Delete, Directory, "read and add"}, {Change.Mask(true) &^ Delete, Root, "change"}, {All &^ Delete, Root, "control"},
+		{Add.Mask(false), File, "pass"}, {ReadOnly, Directory, "read"},
 	} {
-		require.Equal(t, c.says, Describe(c.mask, c.dir))
+		require.Equal(t, c.says, Describe(c.mask, c.of))
 	}
 	_, err := ParseLevel("write")
 	require.ErrorContains(t, err, "pass, read, add, change, control")

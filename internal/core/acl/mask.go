@@ -129,22 +129,54 @@ var levelMasks = func() (m [len(levelNames)][2]Mask) {
 // Mask is what an allow entry of this level grants on a file, or on a directory.
 func (l Level) Mask(dir bool) Mask { return levelMasks[l][index(dir)] }
 
+// Kind is a kind of object, as far as levels mean something else of it.
+type Kind uint8
+
+// The kinds. Root is the directory that a folder is. AlsoNamed is a file by another of its names, of which
+// deleting is no part: that is about the name.
+const (
+	File Kind = iota
+	AlsoNamed
+	Directory
+	Root
+)
+
+// File says whether it is no directory.
+func (k Kind) File() bool { return k <= AlsoNamed }
+
+// KindOf is the kind of what is at a path of a folder.
+func KindOf(path string, file bool) Kind {
+	switch {
+	case file:
+		return File
+	case path == "":
+		return Root
+	}
+	return Directory
+}
+
 // Wants is what somebody must have of an object for it to be said that they have the level. Of a
 // file it leaves out what an entry of the level gives besides: to run it, which modes keep apart
-// from reading, and to delete what is in it, which is nothing.
-func (l Level) Wants(dir bool) Mask {
-	if dir {
+// from reading, and to delete what is in it, which is nothing. The root of a folder is nobody's to
+// delete.
+func (l Level) Wants(of Kind) Mask {
+	switch of {
+	case Directory:
 		return l.Mask(true)
+	case Root:
+		return l.Mask(true) &^ Delete
+	case AlsoNamed:
+		return l.Wants(File) &^ Delete
 	}
 	return l.Mask(false) &^ (Execute | DeleteChild)
 }
 
 // LevelsOf lists the levels that there are of directories, or of files: to a file nothing is added.
-func LevelsOf(dir bool) []Level {
-	if dir {
-		return Levels
+func LevelsOf(k Kind) []Level {
+	if k.File() {
+		return fileLevels
 	}
-	return fileLevels
+	return Levels
 }
 
 var fileLevels = []Level{Pass, Read, Change, Control}
@@ -181,10 +213,10 @@ func (l Level) DenyMask(dir bool) Mask {
 
 // LevelsIn gives the widest levels that a mask amounts to: none, one, or Read
 // and Add together.
-func LevelsIn(m Mask, dir bool) []Level {
+func LevelsIn(m Mask, of Kind) []Level {
 	var out []Level
-	for _, l := range LevelsOf(dir) {
-		if l.Wants(dir)&^m != 0 {
+	for _, l := range LevelsOf(of) {
+		if l.Wants(of)&^m != 0 {
 			continue
 		}
 		kept := out[:0]
@@ -203,10 +235,10 @@ func LevelsIn(m Mask, dir bool) []Level {
 type LevelSet uint8
 
 // LevelSetOf gives the levels that a mask amounts to.
-func LevelSetOf(m Mask, dir bool) LevelSet {
+func LevelSetOf(m Mask, of Kind) LevelSet {
 	var set LevelSet
-	for _, l := range LevelsOf(dir) {
-		if l.Wants(dir)&^m == 0 {
+	for _, l := range LevelsOf(of) {
+		if l.Wants(of)&^m == 0 {
 			set |= 1 << l
 		}
 	}
@@ -248,9 +280,9 @@ func (s LevelSet) String() string {
 
 // Describe spells what a mask amounts to: "nothing", "read", "read and add".
 // Bits beyond those levels are left out.
-func Describe(m Mask, dir bool) string {
+func Describe(m Mask, of Kind) string {
 	var names []string
-	for _, l := range LevelsIn(m, dir) {
+	for _, l := range LevelsIn(m, of) {
 		names = append(names, l.String())
 	}
 	if len(names) == 0 {

@@ -136,7 +136,11 @@ func ParseNFS4Text(text string, names Speller) ([]Entry, error) {
 
 // GrantOf gives the level of which a mask is the bits on a directory, or on a file, or the mask itself.
 func GrantOf(mask Mask, deny, dir bool) (Level, Mask) {
-	for _, l := range LevelsOf(dir) {
+	kind := File
+	if dir {
+		kind = Directory
+	}
+	for _, l := range LevelsOf(kind) {
 		if !deny && l.Mask(dir) == mask || deny && l.DenyMask(dir) == mask {
 			return l, 0
 		}

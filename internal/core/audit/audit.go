@@ -66,6 +66,12 @@ func (l *Levels) Of(user int32) acl.LevelSet {
 	return set
 }
 
+func (l *Levels) and(other *Levels) {
+	for _, level := range acl.Levels {
+		l[level].And(other[level])
+	}
+}
+
 func (l *Levels) or(other *Levels) {
 	for _, level := range acl.Levels {
 		l[level].Or(other[level])
@@ -210,6 +216,7 @@ func (f *folder) ownerOf(path string) acl.Ownership {
 // who could come so far.
 type frame struct {
 	path   string
+	up     *frame       // the directory it is in; nil at the folder's root
 	node   *node        // nil where neither here nor below is any rule
 	hands  [3][2]vector // by distance and kind (0 directory, 1 file); [0] is of the object itself
 	passed identity.People
@@ -247,7 +254,7 @@ func (w *workspace) done(fr *frame) {
 
 // step goes down to one object of a directory.
 func (f *folder) step(w *workspace, up *frame, n *node, path string) *frame {
-	fr := &frame{path: path, node: n}
+	fr := &frame{path: path, node: n, up: up}
 	d, now := f.audit.Policy.Directory, f.audit.Now
 	var rule *acl.Rule
 	if n != nil {
@@ -329,74 +336,127 @@ func (f *folder) grants(w *workspace, fr *frame, file bool, use func(vector)) {
 func (a *Audit) At(pf *site.PublishedFolder, path string, file bool) *Standing {
 	f := a.folder(pf)
 	if pf.Unix() {
-		return f.unixAt(path)
+		s := f.unixAt(path, path)
+		for _, other := range f.others(path, file) { // any name will do
+			t := f.unixAt(other, path)
+			s.SMB.or(&t.SMB)
+			s.NFS.or(&t.NFS)
+		}
+		return s
 	}
 	w := &workspace{}
+	s := f.at(w, path, path, acl.KindOf(path, file))
+	for _, other := range f.others(path, file) { // none grants what another withholds
+		t := f.at(w, other, path, acl.AlsoNamed)
+		s.SMB.and(&t.SMB)
+		s.NFS.and(&t.NFS)
+	}
+	return s
+}
+
+// manyNamed is what a folder's facts can say of files with several names.
+type manyNamed interface {
+	// Others gives the other names below the folder of the file at a path.
+	Others(path string) []string
+}
+
+func (f *folder) others(path string, file bool) []string {
+	if many, ok := f.facts.(manyNamed); ok && file {
+		return many.Others(path)
+	}
+	return nil
+}
+
+// at goes down to a path where entries decide: one by which what is at asked is named.
+func (f *folder) at(w *workspace, path, asked string, kind acl.Kind) *Standing {
 	fr := f.start(w)
 	if path != "" {
 		for name := range strings.SplitSeq(path, "/") {
 			fr = f.step(w, fr, fr.node.child(name), below(fr.path, name))
 		}
 	}
-	return f.standing(w, fr, file)
+	return f.standing(w, fr, asked, kind)
 }
 
-// standing puts together what entries, shares and client rules leave.
-func (f *folder) standing(w *workspace, fr *frame, file bool) *Standing {
+// standing puts together what entries, shares and client rules leave. The exports that count are those in
+// which the path lies that is asked about.
+func (f *folder) standing(w *workspace, fr *frame, asked string, kind acl.Kind) *Standing {
 	d := f.audit.Policy.Directory
 	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
-	f.grants(w, fr, file, func(v vector) {
-		own := noLevels(d)
-		for _, l := range acl.LevelsOf(!file) {
-			copy(own[l], fr.passed)
-			v.all(f.parts, l.Wants(!file), own[l])
-		}
+	if len(f.Shares) > 0 {
+		own := f.levels(w, fr, kind, site.SMB)
 		for _, share := range f.Shares {
-			got := f.throughShare(share, &own, file)
+			got := f.throughShare(share, &own, kind)
 			s.SMB.or(&got)
 		}
+	}
+	if len(f.lines) > 0 {
+		own := f.levels(w, fr, kind, site.NFS)
 		for i, line := range f.lines {
-			if inExport(f.of[i], fr.path) {
-				got := f.throughLine(i, line, &own, f.facts, fr.path, file)
+			if inExport(f.of[i], asked) {
+				got := f.throughLine(i, line, &own, kind, func(user int32) acl.LevelSet {
+					return f.decideBy(i, line, user, f.facts, fr.path, kind)
+				})
 				s.NFS.or(&got)
 			}
 		}
-	})
+	}
 	return s
+}
+
+// levels is who is left each level of an object by the path and entry gates.
+func (f *folder) levels(w *workspace, fr *frame, kind acl.Kind, via site.Protocol) Levels {
+	d, file := f.audit.Policy.Directory, kind.File()
+	v := f.vector(w)
+	f.grants(w, fr, file, v.copy)
+	if fr.up == nil {
+		v.leaves(d, f.parts, via, file, nil)
+	} else {
+		f.grants(w, fr.up, false, func(dir vector) { v.leaves(d, f.parts, via, file, dir) })
+	}
+	own := noLevels(d)
+	for _, l := range acl.LevelsOf(kind) {
+		copy(own[l], fr.passed)
+		v.all(f.parts, l.Wants(kind), own[l])
+	}
+	w.free = append(w.free, v)
+	return own
 }
 
 func inExport(e *site.PublishedExport, path string) bool {
 	return e.Below == "" || path == e.Below || strings.HasPrefix(path, e.Below+"/")
 }
 
-func (f *folder) throughShare(share *site.PublishedShare, own *Levels, file bool) Levels {
+func (f *folder) throughShare(share *site.PublishedShare, own *Levels, kind acl.Kind) Levels {
 	d := f.audit.Policy.Directory
 	out := noLevels(d)
 	var v vector
 	if len(share.Share.Entries) > 0 {
 		v = newVector(d, len(f.parts))
 		rule := acl.Rule{Entries: share.Share.Entries}
-		v.rule(d, f.parts, &rule, 0, file, f.OwnedBy, f.audit.Now)
+		v.rule(d, f.parts, &rule, 0, kind.File(), f.OwnedBy, f.audit.Now)
+		v.amounts(f.parts, kind.File())
 	}
-	for _, l := range acl.LevelsOf(!file) {
-		if share.ReadOnly && l.Wants(!file)&^acl.ReadOnly != 0 {
+	for _, l := range acl.LevelsOf(kind) {
+		if share.ReadOnly && l.Wants(kind)&^acl.ReadOnly != 0 {
 			continue
 		}
 		copy(out[l], own[l])
 		out[l].And(f.audit.smb)
 		if v != nil {
-			v.all(f.parts, l.Wants(!file), out[l])
+			v.all(f.parts, l.Wants(kind), out[l])
 		}
 	}
 	return out
 }
 
-func (f *folder) throughLine(i int, line *site.Line, own *Levels, facts access.Facts, path string, file bool) Levels {
+// throughLine is what a client rule leaves; ask is for whom it makes somebody else of.
+func (f *folder) throughLine(i int, line *site.Line, own *Levels, kind acl.Kind, ask func(user int32) acl.LevelSet) Levels {
 	d := f.audit.Policy.Directory
 	out := noLevels(d)
 	if line.Squash == site.SquashAll { // everybody is the same one
 		if len(d.Users()) > 0 {
-			set := f.decideBy(i, line, 0, facts, path, file)
+			set := ask(0)
 			for _, l := range acl.Levels {
 				if set.Has(l) {
 					copy(out[l], d.Everybody())
@@ -405,15 +465,15 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, facts access.F
 		}
 		return out
 	}
-	for _, l := range acl.LevelsOf(!file) {
-		if !line.Write && l.Wants(!file)&^acl.ReadOnly != 0 {
+	for _, l := range acl.LevelsOf(kind) {
+		if !line.Write && l.Wants(kind)&^acl.ReadOnly != 0 {
 			continue
 		}
 		copy(out[l], own[l])
 		out[l].And(f.audit.nfs)
 	}
 	for _, user := range f.odd[i] {
-		set := f.decideBy(i, line, user, facts, path, file)
+		set := ask(user)
 		for _, l := range acl.Levels {
 			out[l].Remove(user)
 			if set.Has(l) {
@@ -425,17 +485,18 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, facts access.F
 }
 
 // decideBy asks the gates themselves, for whom a line makes somebody else of.
-func (f *folder) decideBy(i int, line *site.Line, user int32, facts access.Facts, path string, file bool) acl.LevelSet {
+func (f *folder) decideBy(i int, line *site.Line, user int32, facts access.Facts, path string, kind acl.Kind) acl.LevelSet {
 	a := f.audit
 	u := &a.Policy.Directory.Users()[user]
-	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], line, user), Folder: f.PublishedFolder, Path: path, File: file, Facts: facts, Now: a.Now})
+	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], line, user), Folder: f.PublishedFolder, Path: path,
+		Others: f.others(path, kind.File()), File: kind.File(), Facts: facts, Now: a.Now}, kind)
 }
 
 // decided asks for each level by itself, since where modes decide it matters what is wanted together.
-func decided(p *site.Policy, r access.Request) acl.LevelSet {
+func decided(p *site.Policy, r access.Request, kind acl.Kind) acl.LevelSet {
 	var set acl.LevelSet
-	for _, l := range acl.LevelsOf(!r.File) {
-		if r.Want = l.Wants(!r.File); access.Decide(p, r).Allowed() {
+	for _, l := range acl.LevelsOf(kind) {
+		if r.Want = l.Wants(kind); access.Decide(p, r).Allowed() {
 			set |= 1 << l
 		}
 	}
@@ -447,14 +508,17 @@ func decided(p *site.Policy, r access.Request) acl.LevelSet {
 func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool) (smb, nfs acl.LevelSet) {
 	f := a.folder(pf)
 	u := &a.Policy.Directory.Users()[user]
-	r := access.Request{User: u.ID, Via: site.SMB, Folder: pf, Path: path, File: file, Facts: f.facts, Now: a.Now}
+	r := access.Request{User: u.ID, Via: site.SMB, Folder: pf, Path: path, Others: f.others(path, file), File: file, Facts: f.facts, Now: a.Now}
+	kind := acl.KindOf(path, file)
 	for _, share := range pf.Shares {
 		r.Share = share
-		smb |= decided(a.Policy, r)
+		smb |= decided(a.Policy, r, kind)
 	}
+	r.Share, r.Via = nil, site.NFS
 	for i, line := range f.lines {
 		if inExport(f.of[i], path) {
-			nfs |= f.decideBy(i, line, user, f.facts, path, file)
+			r.NFS = a.arrive(f.of[i], line, user)
+			nfs |= decided(a.Policy, r, kind)
 		}
 	}
 	return smb, nfs

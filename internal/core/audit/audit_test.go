@@ -20,12 +20,15 @@ var night = time.Date(2026, 3, 1, 22, 0, 0, 0, time.UTC)
 
 // disk is what lies in a made-up folder.
 type disk struct {
-	own  map[string]acl.Ownership
-	unix map[string]*posix.Attributes
+	own    map[string]acl.Ownership
+	unix   map[string]*posix.Attributes
+	others map[string][]string // files with several names
 }
 
 func (d *disk) OwnerOf(path string) (acl.Ownership, bool)    { own, ok := d.own[path]; return own, ok }
 func (d *disk) UnixOf(path string) (*posix.Attributes, bool) { a, ok := d.unix[path]; return a, ok }
+
+func (d *disk) Others(path string) []string { return d.others[path] }
 
 var ways = []string{"", "a", "a/b", "a/b/c", "a/x", "z/y"}
 
@@ -127,6 +130,14 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 		}
 		d.unix[path] = &a
 	}
+	if oneIn(3, "two names") { // of the one file there is where modes decide
+		d.others = map[string][]string{"a/x": {"z/x"}, "z/x": {"a/x"}}
+		if oneIn(2, "three names") {
+			d.others = map[string][]string{"a/x": {"z/x", "a/b/x"}, "z/x": {"a/x", "a/b/x"}, "a/b/x": {"z/x", "a/x"}}
+			d.unix["a/b/x"] = d.unix["a/x"]
+		}
+		d.unix["z/x"] = d.unix["a/x"]
+	}
 	return r, d
 }
 
@@ -142,7 +153,7 @@ func TestAuditEqualsDecision(t *testing.T) {
 		r, d := drawSite(t)
 		a := auditOf(t, r, d)
 		for _, pf := range a.Policy.Folders {
-			for _, path := range append([]string{"z", "a/b/c/d/e"}, ways...) {
+			for _, path := range append([]string{"z", "a/b/c/d/e", "z/x"}, ways...) {
 				for _, file := range []bool{false, true} {
 					if pf.Unix() && d.unix[path] != nil && d.unix[path].Dir == file || pf.Unix() && file && d.unix[path] == nil {
 						continue // it is what it is
@@ -321,6 +332,7 @@ func (d *disk) Kind(path string) (exists, file bool) { return true, path == "a/x
 func TestSurveyEqualsAudit(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r, d := drawSite(t)
+		d.others = nil // a survey looks at each name by itself
 		a := auditOf(t, r, d)
 		pf := a.Policy.FolderNamed("scratch")
 		s := NewSurvey()

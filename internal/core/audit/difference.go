@@ -149,14 +149,14 @@ func (s *side) step(path, name string) (*frame, *Standing) {
 	case s.f == nil:
 		return nil, nil
 	case s.unix():
-		return nil, s.f.unixAt(path)
+		return nil, s.f.unixAt(path, path)
 	}
 	n := s.f.root
 	if path != "" {
 		n = s.up.node.child(name)
 	}
 	fr := s.f.step(s.w, s.up, n, path)
-	return fr, s.f.standing(s.w, fr, false)
+	return fr, s.f.standing(s.w, fr, path, acl.KindOf(path, false))
 }
 
 func (c *Comparison) folder(b, a *site.PublishedFolder) []Change {

@@ -254,7 +254,7 @@ func (x *finder) exports(f *folder) {
 func (x *finder) nobodyAdds(f *folder, e *site.PublishedExport, l *site.Line) bool {
 	said := posix.Credential{UID: posix.Nobody - 1, GID: posix.Nobody - 1}
 	r := access.Request{Via: site.NFS, NFS: access.ArriveBy(x.Policy, e, l, said), Folder: f.PublishedFolder, Path: e.Below, Facts: f.facts, Now: x.Now}
-	return decided(x.Policy, r).Has(acl.Add)
+	return decided(x.Policy, r, acl.KindOf(r.Path, false)).Has(acl.Add)
 }
 
 // control looks for somebody who may say who else gets in.
@@ -335,7 +335,7 @@ func (x *finder) align(f *folder, user int32, p Pair) []access.Mend {
 		r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.lines[0], user)
 	}
 	for _, l := range missing.Widest() {
-		r.Want |= l.Mask(true)
+		r.Want |= l.Wants(acl.Root)
 	}
 	_, gates := access.Explain(x.Policy, r)
 	var out []access.Mend

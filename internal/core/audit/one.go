@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
@@ -48,11 +49,12 @@ func (f *folder) eachFor(user int32, visit func(path string, p, above Pair)) {
 		}
 		o.nfs, o.asked = append(o.nfs, leaves), append(o.asked, asked)
 	}
-	o.down(f.root, [3]acl.Mask{}, true, Pair{})
+	o.down(f.root, [3]acl.Mask{}, 0, true, Pair{})
 }
 
-// down takes what a directory hands on, by distance, to one of its children.
-func (o *one) down(n *node, from [3]acl.Mask, passed bool, above Pair) {
+// down takes what a directory hands on, by distance, to one of its children. dir is what the entries of
+// that directory grant on itself.
+func (o *one) down(n *node, from [3]acl.Mask, dir acl.Mask, passed bool, above Pair) {
 	var hands [3]acl.Mask
 	for dist := range hands {
 		var m acl.Mask
@@ -70,26 +72,28 @@ func (o *one) down(n *node, from [3]acl.Mask, passed bool, above Pair) {
 	if o.f.owned {
 		hands[0] = o.f.Tree.List(n.path, false).Evaluate(o.person, o.f.ownerOf(n.path), o.f.audit.Now, acl.All, nil)
 	}
-	granted := hands[0]
-	if !passed {
-		granted = 0
+	kind := acl.KindOf(n.path, false)
+	var smb, nfs acl.Mask
+	if passed {
+		smb = access.EntryLeaves(site.SMB, n.path, false, hands[0], dir)
+		nfs = access.EntryLeaves(site.NFS, n.path, false, hands[0], dir)
 	}
 	var p Pair
 	for _, leaves := range o.smb {
-		p.SMB |= acl.LevelSetOf(granted&leaves, true)
+		p.SMB |= acl.LevelSetOf(smb&access.Amounts(leaves, false), kind)
 	}
 	for i, leaves := range o.nfs {
 		switch {
 		case !inExport(o.f.of[i], n.path):
 		case o.asked[i]:
-			p.NFS |= o.f.decideBy(i, o.f.lines[i], o.user, o.f.facts, n.path, false)
+			p.NFS |= o.f.decideBy(i, o.f.lines[i], o.user, o.f.facts, n.path, kind)
 		default:
-			p.NFS |= acl.LevelSetOf(granted&leaves, true)
+			p.NFS |= acl.LevelSetOf(nfs&leaves, kind)
 		}
 	}
 	o.visit(n.path, p, above)
 	for _, c := range n.children {
-		o.down(c, hands, passed && hands[0]&acl.Execute != 0, p)
+		o.down(c, hands, hands[0], passed && hands[0]&acl.Execute != 0, p)
 	}
 }
 

@@ -97,16 +97,25 @@ func (a *Audit) inGID(gid, anon uint32) identity.People {
 }
 
 // unixLevels is who has each level on an object, before shares and client rules.
-func (a *Audit) unixLevels(at, parent *posix.Attributes, passed identity.People, anon uint32) Levels {
+func (a *Audit) unixLevels(kind acl.Kind, at, parent *posix.Attributes, passed identity.People, via site.Protocol, anon uint32) Levels {
 	d := a.Policy.Directory
 	out := noLevels(d)
-	for _, l := range acl.LevelsOf(at.Dir) {
-		need := access.UnixNeeds(l.Wants(at.Dir), at.Dir)
+	for _, l := range acl.LevelsOf(kind) {
+		need := access.UnixNeeds(l.Wants(kind), !kind.File())
 		if need.Never || need.Remove && parent == nil {
 			continue
 		}
 		copy(out[l], passed)
-		out[l].And(a.Permits(at, need.Bits, anon))
+		able := d.NoPeople()
+		ways, n := need.Ways(via, access.InUse)
+		for _, way := range ways[:n] {
+			if way.Owner {
+				able.Or(a.those(0, at.UID))
+			} else {
+				able.Or(a.Permits(at, way.Bits, anon))
+			}
+		}
+		out[l].And(able)
 		if need.Owner {
 			out[l].And(a.those(0, at.UID))
 		}
@@ -131,8 +140,9 @@ func (a *Audit) those(uids ...uint32) identity.People {
 	return out
 }
 
-// unixAt is At where modes decide.
-func (f *folder) unixAt(path string) *Standing {
+// unixAt is At where modes decide, by one name of what is asked about. By another than that it is not
+// deleted.
+func (f *folder) unixAt(path, asked string) *Standing {
 	chain := []string{""}
 	if path != "" {
 		for name := range strings.SplitSeq(path, "/") {
@@ -147,10 +157,10 @@ func (f *folder) unixAt(path string) *Standing {
 	}
 	last := len(chain) - 1
 	var parent *posix.Attributes
-	if last > 0 {
+	if last > 0 && path == asked {
 		parent = attributes[last-1]
 	}
-	return f.unixStanding(path, attributes[last], parent, func(anon uint32) identity.People {
+	return f.unixStanding(path, attributes[last], parent, asked, func(anon uint32) identity.People {
 		passed := f.audit.Policy.Directory.Everybody().Clone()
 		for _, up := range attributes[:last] {
 			passed.And(f.audit.Permits(up, posix.Exec, anon))
@@ -177,31 +187,45 @@ func (s standIn) UnixOf(path string) (*posix.Attributes, bool) {
 }
 
 // unixStanding puts together what mode, shares and client rules leave. passed says who may come as
-// far as the object.
-func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed func(anon uint32) identity.People) *Standing {
+// far as the object. Where it is asked about by another of its names, those are left out of whom the gates
+// are asked themselves: they have been, about all names at once.
+func (f *folder) unixStanding(path string, at, parent *posix.Attributes, asked string, passed func(anon uint32) identity.People) *Standing {
 	a := f.audit
 	d := a.Policy.Directory
 	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
-	byAnon := make(map[uint32]*Levels)
-	own := func(anon uint32) *Levels {
-		if have := byAnon[anon]; have != nil {
+	kind := acl.KindOf(path, !at.Dir)
+	if at == &nothing {
+		kind = acl.Directory
+	}
+	type way struct {
+		via  site.Protocol
+		anon uint32
+	}
+	known := make(map[way]*Levels)
+	own := func(via site.Protocol, anon uint32) *Levels {
+		if have := known[way{via, anon}]; have != nil {
 			return have
 		}
-		l := a.unixLevels(at, parent, passed(anon), anon)
-		byAnon[anon] = &l
+		l := a.unixLevels(kind, at, parent, passed(anon), via, anon)
+		known[way{via, anon}] = &l
 		return &l
 	}
 	for _, share := range f.Shares {
-		got := f.throughShare(share, own(site.Anonymous), !at.Dir)
+		got := f.throughShare(share, own(site.SMB, site.Anonymous), kind)
 		s.SMB.or(&got)
 	}
 	for i, line := range f.lines {
-		if inExport(f.of[i], path) {
+		if inExport(f.of[i], asked) {
 			anon := line.AnonGID
 			if f.of[i].ClientGroups {
 				anon = site.Anonymous
 			}
-			got := f.throughLine(i, line, own(anon), standIn{f.facts, path, at}, path, !at.Dir)
+			got := f.throughLine(i, line, own(site.NFS, anon), kind, func(user int32) acl.LevelSet {
+				if path != asked {
+					return 0
+				}
+				return f.decideBy(i, line, user, standIn{f.facts, path, at}, path, kind)
+			})
 			s.NFS.or(&got)
 		}
 	}

@@ -3,8 +3,10 @@ package audit
 import (
 	"time"
 
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // atoms parts all bits into groups that no list and no level tells apart, so that a set of
@@ -26,7 +28,8 @@ func (a atoms) split(m acl.Mask) atoms {
 
 // atomsOf are the atoms of every level and of the given rules.
 func atomsOf(rules ...[]acl.Rule) atoms {
-	a := atoms{acl.All}.split(acl.ReadOnly).split(acl.Execute).split(acl.WriteACL)
+	a := atoms{acl.All}.split(acl.ReadOnly).split(acl.Execute).split(acl.WriteACL).
+		split(acl.Delete).split(acl.DeleteChild).split(acl.ReadData).split(access.ByRunning).split(access.ToBeSeen).split(access.AltersNames)
 	seen := make(map[acl.Mask]bool)
 	split := func(m acl.Mask) {
 		if !seen[m] {
@@ -38,7 +41,9 @@ func atomsOf(rules ...[]acl.Rule) atoms {
 		for _, dir := range []bool{true, false} {
 			split(l.Mask(dir))
 			split(l.DenyMask(dir))
-			split(l.Wants(dir))
+		}
+		for _, kind := range []acl.Kind{acl.File, acl.Directory, acl.Root} {
+			split(l.Wants(kind))
 		}
 	}
 	for _, list := range rules {
@@ -138,4 +143,45 @@ func (v vector) all(parts atoms, mask acl.Mask, into identity.People) {
 			into.And(v[i])
 		}
 	}
+}
+
+// of is who has a bit that no atom parts from others.
+func (v vector) of(parts atoms, bit acl.Mask) identity.People {
+	for i, atom := range parts {
+		if atom&bit != 0 {
+			return v[i]
+		}
+	}
+	return nil
+}
+
+// amounts is access.Amounts for everybody.
+func (v vector) amounts(parts atoms, file bool) {
+	run := v.of(parts, acl.Execute)
+	for i, atom := range parts {
+		switch {
+		case file && atom&access.ByRunning != 0:
+			v[i].Or(run)
+		case !file && atom&access.AltersNames != 0:
+			v[i].And(run)
+		}
+	}
+}
+
+// leaves is access.EntryLeaves for everybody: v is what the entries of an object grant, dir what those of
+// its directory do, nil for the folder's root.
+func (v vector) leaves(d *identity.Directory, parts atoms, via site.Protocol, file bool, dir vector) {
+	for i, atom := range parts {
+		switch {
+		case atom&acl.Delete != 0 && dir == nil:
+			clear(v[i])
+		case atom&acl.Delete != 0:
+			v[i].Or(dir.of(parts, acl.DeleteChild))
+		case atom&access.ToBeSeen != 0 && via == site.NFS:
+			v[i].Or(d.Everybody())
+		case atom&access.ToBeSeen != 0 && dir != nil:
+			v[i].Or(dir.of(parts, acl.ListDirectory))
+		}
+	}
+	v.amounts(parts, file)
 }

@@ -76,7 +76,7 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 			who := access.UnixCredential(a.Policy.Directory, users[i].ID)
 			h.Class = access.Class(&who, at)
 		} else {
-			a.through(&h, list, own, i, !file, pf)
+			a.through(&h, list, own, i, acl.KindOf(path, file), pf)
 		}
 		out = append(out, h)
 	}
@@ -87,23 +87,23 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 }
 
 // through finds the entry that gives a holder the bits that set their widest level apart.
-func (a *Audit) through(h *Holder, list *acl.ACL, own acl.Ownership, user int32, dir bool, pf *site.PublishedFolder) {
+func (a *Audit) through(h *Holder, list *acl.ACL, own acl.Ownership, user int32, kind acl.Kind, pf *site.PublishedFolder) {
 	widest := h.Either().Widest()
 	if len(widest) == 0 {
 		return
 	}
 	level := widest[len(widest)-1]
-	telling := level.Wants(dir)
-	for _, l := range acl.LevelsOf(dir) {
+	telling := level.Wants(kind)
+	for _, l := range acl.LevelsOf(kind) {
 		if l != level && level.Contains(l) {
-			telling &^= l.Wants(dir)
+			telling &^= l.Wants(kind)
 		}
 	}
 	if telling == 0 {
-		telling = level.Wants(dir)
+		telling = level.Wants(kind)
 	}
 	most := 0
-	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, level.Wants(dir), func(ace *acl.Ace, bits acl.Mask) {
+	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, level.Wants(kind), func(ace *acl.Ace, bits acl.Mask) {
 		if n := (bits&telling).Count()<<8 + bits.Count(); !ace.Entry.Deny && n > most {
 			most, h.Entry, h.From = n, ace.Entry, pf.Display(ace.From)
 		}
@@ -140,7 +140,7 @@ func (a *Audit) Reach(user int32) []Spot {
 	for _, pf := range a.Policy.Folders {
 		f := a.folder(pf)
 		if pf.Unix() {
-			if p := f.unixAt("").Of(user); p.Either() != 0 {
+			if p := f.unixAt("", "").Of(user); p.Either() != 0 {
 				out = append(out, Spot{pf, "", p})
 			}
 			continue
@@ -173,7 +173,7 @@ func (a *Audit) Matrix() map[*site.PublishedFolder]*Standing {
 func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 	f := a.folder(pf)
 	person := a.Policy.Directory.GroupPerson(group)
-	var own acl.LevelSet
+	var own, ownNFS acl.LevelSet
 	granted := func(list *acl.ACL, own acl.Ownership) acl.Mask {
 		return list.Evaluate(person, own, a.Now, acl.All, nil)
 	}
@@ -184,14 +184,16 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 		}
 		c := &posix.Credential{UID: posix.Nobody, GID: a.Policy.Directory.Groups()[group].GID, Groups: a.Policy.Directory.GIDsAbove(group)}
 		for _, l := range acl.Levels {
-			need := access.UnixNeeds(l.Mask(true), true)
+			need := access.UnixNeeds(l.Wants(acl.Root), true)
 			if !need.Never && !need.Owner && !need.Remove && posix.Permits(c, at, need.Bits) {
 				own |= 1 << l
 			}
 		}
+		ownNFS = own
 	} else {
 		entries := granted(pf.Tree.List("", false), acl.Ownership{User: identity.None, Group: f.ownerOf("").Group})
-		own = acl.LevelSetOf(entries, true)
+		own = acl.LevelSetOf(access.EntryLeaves(site.SMB, "", false, entries, 0), acl.Root)
+		ownNFS = acl.LevelSetOf(access.EntryLeaves(site.NFS, "", false, entries, 0), acl.Root)
 	}
 	var p Pair
 	for _, share := range pf.Shares {
@@ -205,7 +207,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 		if share.ReadOnly {
 			leaves &= acl.ReadOnly
 		}
-		p.SMB |= own & acl.LevelSetOf(leaves, true)
+		p.SMB |= own & acl.LevelSetOf(access.Amounts(leaves, false), acl.Root)
 	}
 	for i, line := range f.lines {
 		leaves := acl.All
@@ -213,7 +215,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 			leaves = acl.ReadOnly
 		}
 		if a.Policy.Services.NFS && line.Squash != site.SquashAll && f.of[i].Below == "" {
-			p.NFS |= own & acl.LevelSetOf(leaves, true)
+			p.NFS |= ownNFS & acl.LevelSetOf(leaves, acl.Root)
 		}
 	}
 	return p
