@@ -145,7 +145,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	tellUntil, stopTelling := context.WithCancel(context.Background())
 	go func() { defer close(toldAll); telling <- svc.JournalDeeds(tellUntil) }()
 	defer func() { stopTelling(); <-toldAll }() // before the records are closed
-	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: namespace, Log: log.With("service", "smb")})
+	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Files: namespace, Log: log.With("service", "smb")})
 	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
 		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs"), Refused: svc})
 	if err != nil {
@@ -171,6 +171,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	case err = <-telling:
 	}
 	log.Info("stopping")
+	svc.WindDown()
 	smbListener.Close()
 	nfsListener.Close()
 	smbServer.Close()

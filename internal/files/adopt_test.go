@@ -73,6 +73,9 @@ func TestAConvertedTreeIsAsTheKernelHasIt(t *testing.T) {
 						continue // the kernel runs nothing without any x, not for root either; converted, it is the file's bit that says so
 					}
 					kernel := asKernel(who, func() error { return unix.Faccessat(root, w.at(o.Path), bits, unix.AT_EACCESS) }) == nil
+					if bits == posix.Read && !o.Unix.Dir { // over the wire, who may run it may read it
+						kernel = kernel || asKernel(who, func() error { return unix.Faccessat(root, w.at(o.Path), posix.Exec, unix.AT_EACCESS) }) == nil
+					}
 					v := access.Decide(after, access.Request{User: u.ID, Via: site.SMB, Share: after.Shares[0], Folder: after.Folders[0], Path: o.Path, File: !o.Unix.Dir,
 						Facts: FactsOf(after, after.Folders[0]), Want: mask, Now: time.Now()})
 					require.Equal(t, kernel, v.Allowed(), "seed %d: %s on %q, bits %o, %+v", seed, u.Name, o.Path, bits, o.Unix)

@@ -25,7 +25,7 @@ func (o *Object) mayGo() error {
 			}
 			return o.w.v.denied(dir, false, acl.DeleteChild)
 		}
-		return o.w.v.denied(o.path, !o.Dir(), acl.Delete)
+		return o.denied(acl.Delete)
 	}
 	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !o.Dir() {
 		return ErrReadOnlyFile
@@ -102,7 +102,8 @@ func (s *spots) lost(key Key) {
 	s.missing[key] = time.Now()
 }
 
-// Link gives an object another name.
+// Link gives an object another name. Where entries decide, the same rules have to hold for both, for
+// whoever it may be: ErrAcross where they do not, which has clients copy instead.
 func (o *Object) Link(dir *Object, name string) error {
 	if o.Dir() {
 		return ErrIsDirectory
@@ -110,8 +111,8 @@ func (o *Object) Link(dir *Object, name string) error {
 	if err := dir.mayAdd(name, true); err != nil {
 		return err
 	}
-	if err := o.w.v.mayCarry(o.path, true, true, dir.path); err != nil {
-		return err
+	if !o.w.v.sameRules(o.path, join(dir.path, name)) || o.w.v.folder.Tree.HasRulesAt(o.path) {
+		return ErrAcross
 	}
 	from, was := split(o.path)
 	source, err := openBeneath(o.w.root, from, unix.O_PATH|unix.O_DIRECTORY, 0)
@@ -125,6 +126,8 @@ func (o *Object) Link(dir *Object, name string) error {
 	if err != nil {
 		return err
 	}
+	o.w.state.spots.named(o.id(), dirSpot(source, was))
+	o.w.state.spots.named(o.id(), spot{dir.id(), name})
 	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: join(dir.path, name), Kind: EventAdded})
 	return o.look()
 }
@@ -189,15 +192,15 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 	if c.Dir() && o.path != to.path && w.v.folder.Unix() && !posix.Permits(&w.v.nfs.Unix, c.owner(), posix.Write) {
 		return w.v.denied(c.path, false, acl.AddFile) // its ".." is written to
 	}
-	if err := w.v.mayCarry(c.path, !c.Dir(), false, to.path); err != nil {
+	if err := w.v.mayCarry(c.path, final, !c.Dir(), c.st.Nlink); err != nil {
 		return err
 	}
-	move := func() error { return o.renameOnDisk(name, to, toName) }
-	if w.v.folder.Tree.HasRulesAt(c.path) {
-		err = w.n.rules.MoveRules(ctx, w.v.folder.ID, c.path, final, move)
-	} else {
-		err = move()
-	}
+	err = w.n.carry(ctx, w.v, w.state, c.path, final, func() error { return o.renameOnDisk(name, to, toName) }, func() error {
+		if there != nil {
+			return errNoWayBack
+		}
+		return to.renameOnDisk(toName, o, name)
+	})
 	if err != nil {
 		return err
 	}
@@ -205,7 +208,9 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 		w.removed(there)
 	}
 	w.state.spots.put(c.id(), !c.Dir(), spot{to.id(), toName})
-	w.n.moved(w.state, c.path, final)
+	if !c.Dir() && c.st.Nlink > 1 {
+		w.state.spots.named(c.id(), spot{to.id(), toName})
+	}
 	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, NewPath: final, Kind: EventRenamed, Dir: c.Dir()})
 	return nil
 }

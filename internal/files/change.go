@@ -206,14 +206,13 @@ func (o *Object) Mknod(name string, kind uint32, set Set) (*Object, error) {
 // Set changes an object. All is asked for before anything is done.
 func (o *Object) Set(set Set) error { return o.set(set, false) }
 
+// set changes an object, for whoever has just made it with what a maker may do besides.
 func (o *Object) set(set Set, maker bool) error {
 	if set.Empty() {
 		return nil
 	}
-	if !maker {
-		if err := o.maySet(set); err != nil {
-			return err
-		}
+	if err := o.maySet(set, maker); err != nil {
+		return err
 	}
 	f := o.w.v.unixFacts()
 	if set.Size != nil {
@@ -225,6 +224,7 @@ func (o *Object) set(set Set, maker bool) error {
 		if err := o.look(); err != nil { // cutting it short may have changed its mode
 			return err
 		}
+		o.w.state.epoch.Add(1) // before and after: see altering
 		who := o.w.v.credential()
 		was := *o.owner()
 		is := was
@@ -281,10 +281,11 @@ func (o *Object) sync() {
 	}
 }
 
-func (o *Object) maySet(set Set) error {
-	deny := func(m acl.Mask) error { return o.w.v.denied(o.path, !o.Dir(), m) }
+// maySet says whether an object may be changed so. made is for who has just made it.
+func (o *Object) maySet(set Set, made bool) error {
+	deny := o.denied
 	granted := o.Granted()
-	maker := !o.Dir() && o.w.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
+	maker := made || !o.Dir() && o.w.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
 	now := func(t *SetTime) bool { return t == nil || t.Now }
 	if !o.w.v.folder.Unix() {
 		if maker {
@@ -310,12 +311,6 @@ func (o *Object) maySet(set Set) error {
 		}
 		return nil
 	}
-	// What has nothing to do with the object itself comes first.
-	if verdict := o.w.v.decide(o.path, !o.Dir(), 0); verdict.Granted&acl.ReadAttributes == 0 || o.w.ReadOnly() {
-		return deny(acl.WriteAttributes)
-	}
-	who, is := &o.w.v.nfs.Unix, o.owner()
-	owns := posix.Owns(who, is)
 	uid, gid := posix.Nobody, posix.Nobody
 	if set.UID != nil {
 		uid = *set.UID
@@ -323,6 +318,18 @@ func (o *Object) maySet(set Set) error {
 	if set.GID != nil {
 		gid = *set.GID
 	}
+	who, is := &o.w.v.nfs.Unix, o.owner()
+	if made { // all but whose it is goes with making it
+		if !posix.MayGive(who, is, uid, gid) {
+			return ErrOwner
+		}
+		return nil
+	}
+	// What has nothing to do with the object itself comes first.
+	if verdict := o.w.v.decide(o.path, !o.Dir(), 0); verdict.Granted&acl.ReadAttributes == 0 || o.w.ReadOnly() {
+		return deny(acl.WriteAttributes)
+	}
+	owns := posix.Owns(who, is)
 	switch {
 	case !posix.MayGive(who, is, uid, gid):
 		return ErrOwner
@@ -365,7 +372,7 @@ func (o *Object) truncate(size uint64, maker bool) error {
 		return err
 	}
 	defer unix.Close(fd)
-	if err := o.written(); err != nil {
+	if err := o.w.v.altering(o.fd, &o.st); err != nil {
 		return err
 	}
 	return translate(unix.Ftruncate(fd, int64(size)))
@@ -377,7 +384,7 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 		return ErrNotSupported
 	}
 	if o.w.ReadOnly() || o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes).Gate != 0 {
-		return o.w.v.denied(o.path, !o.Dir(), acl.WriteACL)
+		return o.denied(acl.WriteACL)
 	}
 	if !posix.Owns(&o.w.v.nfs.Unix, o.owner()) {
 		return ErrOwner
@@ -389,10 +396,12 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 	} else if inherited != nil {
 		return ErrInvalid
 	}
-	if err := o.w.v.unixFacts().write(o.fd, &o.st, was, is); err != nil {
+	o.w.state.epoch.Add(1)
+	err := o.w.v.unixFacts().write(o.fd, &o.st, was, is)
+	o.w.state.epoch.Add(1)
+	if err != nil {
 		return err
 	}
-	o.w.state.epoch.Add(1)
 	o.sync()
 	return o.look()
 }

@@ -71,13 +71,19 @@ func (l *larkfell) WriteRule(context.Context, int64, identity.ID, acl.Rule) erro
 	return ErrNotSupported
 }
 
-func (l *larkfell) MoveRules(_ context.Context, _ int64, from, to string, rename func() error) error {
+func (l *larkfell) MoveRules(_ context.Context, _ int64, from, to string, rename, _ func() error) error {
 	l.moved = append(l.moved, from+" to "+to)
 	return rename()
 }
 
 func (l *larkfell) write(path, text string) {
 	require.NoError(l.t, os.WriteFile(filepath.Join(l.root, path), []byte(text), 0o644))
+}
+
+func (l *larkfell) read(path string) string {
+	b, err := os.ReadFile(filepath.Join(l.root, path))
+	require.NoError(l.t, err)
+	return string(b)
 }
 
 func (l *larkfell) open(user identity.ID, path string, access acl.Mask, d Disposition) (*Handle, error) {
@@ -167,10 +173,11 @@ func TestWhatIsBehindAClosedDirectoryIsNotTold(t *testing.T) {
 func TestAppendOnly(t *testing.T) {
 	l := newLarkfell(t)
 	h := l.mustOpen(piran, "README.txt", acl.AppendData|acl.ReadAttributes, OpenOnly)
-	_, err := h.WriteAt([]byte("x"), 0, false)
-	require.ErrorIs(t, err, ErrDenied)
-	_, err = h.WriteAt([]byte("x"), 9, false)
-	require.NoError(t, err)
+	for _, off := range []int64{0, 3, 100} { // wherever it is sent to, it goes to the end
+		_, err := h.WriteAt([]byte("x"), off, false)
+		require.NoError(t, err)
+	}
+	require.Equal(t, "night logxxx", l.read("README.txt"))
 	require.ErrorIs(t, h.Truncate(0), ErrDenied)
 }
 

@@ -30,6 +30,7 @@ type Handle struct {
 	of           *openFile
 	toldRead     atomic.Bool
 	toldWrote    atomic.Bool
+	plainAt      atomic.Int64 // see altering
 
 	mu            sync.RWMutex // guards what follows; fd is not closed while it is held for reading
 	fd            int
@@ -101,19 +102,10 @@ func (h *Handle) check(need acl.Mask) error {
 		return ErrClosed
 	}
 	if !fresh {
-		v, err := h.ns.view(h.sub, h.share)
-		if err != nil || v.folder.ID != h.folderID {
-			return ErrGone
+		var err error
+		if granted, err = h.decideAnew(); err != nil {
+			return err
 		}
-		verdict := v.decide(path, h.file, 0)
-		if h.created { // as long as they may still add there
-			dir, _ := split(path)
-			if v.decide(dir, false, toAdd(h.file)).Allowed() {
-				verdict.Granted |= creatorMask
-			}
-		}
-		h.settle(v, verdict)
-		granted = verdict.Granted & h.asked
 	}
 	if need == 0 && granted == 0 && h.asked != 0 {
 		return ErrDenied
@@ -129,6 +121,33 @@ func (h *Handle) check(need acl.Mask) error {
 		return v.denied(path, h.file, need)
 	}
 	return nil
+}
+
+// decideAnew takes the verdict on a handle by the policy in force and where it is now.
+func (h *Handle) decideAnew() (acl.Mask, error) {
+	v, err := h.ns.view(h.sub, h.share)
+	if err != nil || v.folder.ID != h.folderID {
+		return 0, ErrGone
+	}
+	others, err := h.othersNow(v)
+	if err != nil {
+		return 0, err
+	}
+	h.folder.renaming.RLock()
+	defer h.folder.renaming.RUnlock()
+	if v, err = h.ns.view(h.sub, h.share); err != nil || v.folder.ID != h.folderID {
+		return 0, ErrGone
+	}
+	path := h.Path()
+	verdict := v.decideNamed(access.InUse, path, others, h.file, 0)
+	if h.created { // as long as they may still add there
+		dir, _ := split(path)
+		if v.decide(dir, false, toAdd(h.file)).Allowed() {
+			verdict.Granted |= creatorMask
+		}
+	}
+	h.settle(v, verdict)
+	return verdict.Granted & h.asked, nil
 }
 
 // Path is where the object is now, below its folder.

@@ -1,7 +1,6 @@
 package files
 
 import (
-	"errors"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -52,8 +51,9 @@ func whole(call func(fd int, p []byte, off int64) (int, error), fd int, p []byte
 	return n, nil
 }
 
-// WriteAt writes all of p at an offset in bytes. A handle that may only append
-// may write from the end of the file on. through asks for it to be on disk.
+// WriteAt writes all of p at an offset in bytes. What a handle that may only append writes goes to the end of
+// the file, wherever that is by then, so that nobody's bytes are written over (MS-FSA section 2.1.5.4).
+// through asks for it to be on disk.
 func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	need := acl.WriteData
 	if h.asked&acl.WriteData == 0 {
@@ -65,18 +65,27 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	if !h.file {
 		return 0, ErrInvalid
 	}
+	write := unix.Pwrite
+	if need == acl.AppendData {
+		info, err := h.Stat()
+		if err != nil {
+			return 0, err
+		}
+		off, write = info.Size, appendTo
+	}
 	if err := h.mayTouch(off, int64(len(p)), true); err != nil {
 		return 0, err
 	}
 	n := 0
 	h.did(Wrote, &h.toldWrote)
 	err := h.use(func(fd int) (err error) {
-		if need == acl.AppendData {
-			if info, err := stat(fd); err != nil || off < info.Size {
-				return errors.Join(ErrDenied, err)
-			}
+		if err := h.altering(fd); err != nil {
+			return err
 		}
-		if n, err = whole(unix.Pwrite, fd, p, off); err != nil {
+		if n, err = whole(write, fd, p, off); err != nil {
+			return err
+		}
+		if err := h.altering(fd); err != nil { // somebody may have set them meanwhile
 			return err
 		}
 		if through || h.writeThrough {
@@ -86,6 +95,33 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	})
 	h.touched()
 	return n, err
+}
+
+// appendTo is pwrite to the end of a file, found and written to in one step.
+func appendTo(fd int, p []byte, _ int64) (int, error) {
+	return unix.Pwritev2(fd, [][]byte{p}, 0, unix.RWF_APPEND)
+}
+
+// altering takes the bits that run the file as someone else, as whatever alters it without privilege
+// does. It looks again only when some mode in the folder has changed since it last did.
+func (h *Handle) altering(fd int) error {
+	epoch := h.folder.epoch.Load() + 1
+	if h.plainAt.Load() == epoch {
+		return nil
+	}
+	v, err := h.ns.view(h.sub, h.share)
+	if err != nil {
+		return err
+	}
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	if err := v.altering(fd, &st); err != nil {
+		return err
+	}
+	h.plainAt.Store(epoch)
+	return nil
 }
 
 func (h *Handle) touched() {
@@ -116,13 +152,21 @@ func (h *Handle) Truncate(size int64) error {
 		return ErrInvalid
 	}
 	h.touched()
-	return h.use(func(fd int) error { return translate(unix.Ftruncate(fd, size)) })
+	return h.use(func(fd int) error {
+		if err := h.altering(fd); err != nil {
+			return err
+		}
+		return translate(unix.Ftruncate(fd, size))
+	})
 }
 
 // overwrite empties a file that is replaced.
 func (h *Handle) overwrite(attributes uint32) error {
 	h.touched()
 	return h.use(func(fd int) error {
+		if err := h.altering(fd); err != nil {
+			return err
+		}
 		if err := unix.Ftruncate(fd, 0); err != nil {
 			return translate(err)
 		}

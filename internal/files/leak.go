@@ -7,14 +7,23 @@ import (
 	"amber.example/gatekeeper/internal/core/posix"
 )
 
-// mayCarry says whether an object may be put into another directory, or be named there as well.
-// Where other rules hold there, that takes what a copy would: to read it and all that is below it.
-// A name more for a file leaves the rules behind that are written on its first.
-func (v view) mayCarry(from string, file, link bool, toDir string) error {
-	tree := v.folder.Tree
+// sameRules says whether the same rules hold for a path and for what would be there under another.
+func (v view) sameRules(from, to string) bool {
 	dir, _ := split(from)
-	if v.folder.Unix() || tree.SameWithin(dir, toDir) && (!link || tree.Rule(from) == nil) {
+	toDir, _ := split(to)
+	return v.folder.Unix() || v.folder.Tree.SameWithin(dir, toDir) && !v.folder.Tree.HasRulesAt(to)
+}
+
+// mayCarry says whether an object may be moved from one path to another. Where other rules hold there,
+// that takes what a copy would: to read it and all that is below it. A file that has other names must
+// then be copied indeed, as they would not come along; and where rules wait for what will be
+// there, nothing comes that brings its own.
+func (v view) mayCarry(from, to string, file bool, links uint32) error {
+	if v.sameRules(from, to) {
 		return nil
+	}
+	if file && links > 1 || v.folder.Tree.HasRulesAt(from) && v.folder.Tree.HasRulesAt(to) && to != from {
+		return ErrAcross
 	}
 	read := acl.Read.Mask(!file)
 	if v.decide(from, file, 0).Granted&read != read {

@@ -54,16 +54,53 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 	if err != nil || info.special {
 		return DirEntry{}, false
 	}
-	if v.share != nil && v.share.ListOnlyOpenable {
-		need := acl.ReadData
-		if info.Dir {
-			need = acl.ListDirectory
-		}
-		if !v.decide(path, !info.Dir, need).Allowed() {
-			return DirEntry{}, false
-		}
+	if !v.shows(path, !info.Dir) {
+		return DirEntry{}, false
 	}
 	return DirEntry{name, info}, true
+}
+
+// shows says whether a listing of the directory it is in, by whoever may list that, shows the name of an
+// object: not where the share hides what the subject may not open.
+func (v view) shows(path string, file bool) bool {
+	if v.share == nil || !v.share.ListOnlyOpenable {
+		return true
+	}
+	need := acl.ReadData
+	if !file {
+		need = acl.ListDirectory
+	}
+	return v.decide(path, file, need).Allowed()
+}
+
+// Told gives an event as whoever watches by a handle may be told of it, at the moment at which they are: with no
+// name that a listing would not show them now, and none from outside of what they watch. False where nothing
+// is left of it.
+func (h *Handle) Told(e Event, deep bool) (Event, bool) {
+	v, err := h.ns.view(h.sub, h.share)
+	if err != nil || v.folder.ID != h.folderID || h.check(acl.ListDirectory) != nil {
+		return Event{}, false
+	}
+	watched := h.Path()
+	sees := func(path string) bool {
+		dir, _ := split(path)
+		if path == "" || dir != watched && !(deep && under(dir, watched)) {
+			return false
+		}
+		return (dir == watched || v.decide(dir, false, acl.ListDirectory).Allowed()) && v.shows(path, !e.Dir)
+	}
+	if e.Kind != EventRenamed {
+		return e, sees(e.Path)
+	}
+	switch was, is := sees(e.Path), sees(e.NewPath); {
+	case was && is:
+		return e, true
+	case was:
+		return Event{Path: e.Path, Kind: EventRemoved, Dir: e.Dir}, true
+	case is:
+		return Event{Path: e.NewPath, Kind: EventAdded, Dir: e.Dir}, true
+	}
+	return Event{}, false
 }
 
 // Parent looks at the directory that holds this one, or at itself at the root.

@@ -54,15 +54,23 @@ func (g *Guest) arrival(p *site.Policy) *access.Arrival {
 	return a
 }
 
+// SamePerson says whether two guests act as one and the same, by the policy in force.
+func (n *Namespace) SamePerson(a, b *Guest) bool {
+	p := n.policy()
+	x, y := a.arrival(p), b.arrival(p)
+	return x != nil && y != nil && x.User == y.User && (x.User != 0 || x.Unix.UID == y.Unix.UID)
+}
+
 // Subject is the guest as a subject.
 func (g *Guest) Subject() Subject { return Subject{Via: site.NFS, Guest: g} }
 
 // Rules changes what is written in the records on behalf of those who act over the wire:
-// MoveRules moves the rules of a directory along with it, WriteRule puts a rule in the place of what
+// MoveRules renames on disk by move and moves the rules along; where it cannot, it takes the rename back by
+// back, and gives an error. WriteRule puts a rule in the place of what
 // is written on a path. See the service package.
 type Rules interface {
 	WriteRule(ctx context.Context, folder int64, by identity.ID, r acl.Rule) error
-	MoveRules(ctx context.Context, folder int64, from, to string, rename func() error) error
+	MoveRules(ctx context.Context, folder int64, from, to string, move, back func() error) error
 }
 
 // Namespace is every folder, as the protocols see it.
@@ -87,9 +95,12 @@ type Namespace struct {
 // folderState guards a folder's paths: a rename of a directory excludes everything
 // that decides by path meanwhile.
 type folderState struct {
-	paths   sync.RWMutex
-	handles map[*Handle]struct{} // guarded by Namespace.mu
-	spots   spots
+	paths sync.RWMutex
+	// renaming keeps handles from being decided about while paths and rules change. It is taken
+	// after paths, and nothing is waited for under it for reading.
+	renaming sync.RWMutex
+	handles  map[*Handle]struct{} // guarded by Namespace.mu
+	spots    spots
 	// epoch counts what may change a verdict other than the policy: a directory with another
 	// path, a mode, an owner.
 	epoch   atomic.Int64
@@ -170,8 +181,13 @@ func (v view) decide(path string, file bool, want acl.Mask) access.Verdict {
 
 // decideAt is the verdict at one stage of a file's use.
 func (v view) decideAt(at access.Stage, path string, file bool, want acl.Mask) access.Verdict {
+	return v.decideNamed(at, path, nil, file, want)
+}
+
+// decideNamed is the verdict on a file that has other names besides.
+func (v view) decideNamed(at access.Stage, path string, others []string, file bool, want acl.Mask) access.Verdict {
 	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
-		Path: path, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
+		Path: path, Others: others, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
 }
 
 // require refuses what the verdict on an object does not allow.
@@ -281,6 +297,32 @@ const creatorMask = acl.ReadData | acl.WriteData | acl.AppendData | acl.ReadName
 
 // Open opens or makes what a request names.
 func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) {
+	for try := 0; ; try++ {
+		h, action, err := n.openOnce(sub, req)
+		var search *searchNames
+		if !errors.As(err, &search) {
+			return h, action, err
+		}
+		if try == 2 {
+			return nil, 0, ErrBusy
+		}
+		if err := searchFor(search.state, search.root, search.key); err != nil {
+			return nil, 0, err
+		}
+	}
+}
+
+// searchNames says that a file has other names, which have to be searched for before it is decided
+// about.
+type searchNames struct {
+	state *folderState
+	root  string
+	key   Key
+}
+
+func (*searchNames) Error() string { return errNames.Error() }
+
+func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, error) {
 	v, err := n.view(sub, req.Share)
 	if err != nil {
 		return nil, 0, err
@@ -338,8 +380,15 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if empty {
 		want |= acl.WriteData
 	}
-	if want&^verdict.Granted != 0 || v.folder.Unix() && !v.decideAt(access.ToOpen, place.Path, place.File, want).Allowed() {
-		return nil, 0, v.refuse(v.decideAt(access.ToOpen, place.Path, place.File, want).Gate, place.Path)
+	others, err := n.othersAt(v, state, root, place)
+	if err != nil {
+		return nil, 0, err
+	}
+	if others != nil || v.folder.Unix() { // single bits may come from different groups, and then are not had together
+		verdict = v.decideNamed(access.ToOpen, place.Path, others, place.File, want)
+	}
+	if want&^verdict.Granted != 0 {
+		return nil, 0, v.refuse(v.decideNamed(access.ToOpen, place.Path, others, place.File, want).Gate, place.Path)
 	}
 	if req.Maximum && verdict.Granted == 0 { // nothing is not a maximum to open with
 		return nil, 0, v.denied(place.Path, place.File, acl.All)
@@ -378,6 +427,31 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		}
 	}
 	return h, action, nil
+}
+
+// othersAt gives the other names of a file that is about to be opened, where they matter.
+func (n *Namespace) othersAt(v view, state *folderState, root int, place Place) ([]string, error) {
+	if !place.File || v.folder.Unix() || !v.folder.Tree.Varies() {
+		return nil, nil
+	}
+	fd, err := openBeneath(root, place.Path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil || st.Nlink <= 1 {
+		return nil, err
+	}
+	var rst unix.Stat_t
+	if err := unix.Fstat(root, &rst); err != nil {
+		return nil, translate(err)
+	}
+	others, err := state.spots.others(v, root, fileID{rst.Dev, rst.Ino}, place.Path, &st)
+	if err != nil {
+		return nil, &searchNames{state, v.folder.Root, Key{Inode: st.Ino}}
+	}
+	return others, nil
 }
 
 func (n *Namespace) create(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {

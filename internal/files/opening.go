@@ -20,6 +20,11 @@ func (o *Object) Open(req OpenRequest) (*Handle, error) {
 	req.Disposition, req.Directory = OpenOnly, false
 	place := Place{Path: o.path, Exists: true, File: true}
 	h, _, err := o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req)
+	var search *searchNames
+	if errors.As(err, &search) {
+		o.w.wanted = append(o.w.wanted, search.key)
+		err = ErrBusy
+	}
 	return h, err
 }
 

@@ -2,6 +2,7 @@ package files
 
 import (
 	"context"
+	"errors"
 
 	"golang.org/x/sys/unix"
 
@@ -33,7 +34,12 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 	}
 	defer unix.Close(root)
 	from := h.Path()
-	place, err := n.target(v, root, h, from, to)
+	info, err := h.Stat()
+	if err != nil {
+		return err
+	}
+	links := info.Links
+	place, final, err := n.target(v, root, h, from, to, links)
 	if err != nil {
 		return err
 	}
@@ -51,67 +57,72 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 			}
 		}
 	}
-	// The last name as the client spells it: a rename may change only the case.
-	dir, _ := split(place.Path)
-	_, name := split(to)
-	if !place.Exists {
-		_, name = split(place.Path)
-	}
-	final := join(dir, name)
 	if final == from {
 		return nil
 	}
-	move := func() error { return n.renameOnDisk(root, from, place, final) }
-	if v.folder.Tree.HasRulesAt(from) {
-		err = n.rules.MoveRules(ctx, h.folderID, from, final, move)
-	} else {
-		err = move()
-	}
+	dir, name := split(final)
+	replaces := place.Exists && place.Path != from
+	err = n.carry(ctx, v, h.folder, from, final, func() error { return n.renameOnDisk(root, from, place, final) }, func() error {
+		if replaces {
+			return errNoWayBack
+		}
+		return n.renameOnDisk(root, final, Place{Path: from, ParentExists: true}, from)
+	})
 	if err != nil {
 		return err
 	}
 	if parent, err := openBeneath(root, dir, unix.O_PATH|unix.O_DIRECTORY, 0); err == nil {
-		h.folder.spots.put(h.info.id(), h.file, dirSpot(parent, name))
+		at := dirSpot(parent, name)
+		h.folder.spots.put(h.info.id(), h.file, at)
+		if h.file && links > 1 {
+			h.folder.spots.named(h.info.id(), at)
+		}
 		unix.Close(parent)
 	}
-	n.moved(h.folder, from, final)
 	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file})
 	return nil
 }
 
 // target resolves where a rename leads and checks what it takes: to add there, and
 // not to lift a file out of the rules that govern it without being able to read it.
-func (n *Namespace) target(v view, root int, h *Handle, from, to string) (Place, error) {
-	place, err := find(root, to, n.index)
+func (n *Namespace) target(v view, root int, h *Handle, from, to string, links uint32) (place Place, final string, err error) {
+	place, err = find(root, to, n.index)
 	if err != nil {
-		return Place{}, err
+		return Place{}, "", err
 	}
-	dir, _ := split(place.Path)
+	// The last name as the client spells it: a rename may change only the case.
+	dir, name := split(place.Path)
+	if place.Exists {
+		_, name = split(to)
+	}
+	final = join(dir, name)
 	if !place.Exists && !place.ParentExists {
-		return Place{}, ErrPathNotFound
+		return Place{}, "", ErrPathNotFound
 	}
 	if !h.file && under(place.Path, from) && place.Path != from {
-		return Place{}, ErrInvalid
+		return Place{}, "", ErrInvalid
 	}
 	was, _ := split(from)
 	if dir != was || !place.Exists {
 		if err := v.require(dir, false, toAdd(h.file)); err != nil {
-			return Place{}, err
+			return Place{}, "", err
 		}
 	}
-	if err := v.mayCarry(from, h.file, false, dir); err != nil {
-		return Place{}, err
+	if final != from {
+		if err := v.mayCarry(from, final, h.file, links); err != nil {
+			return Place{}, "", err
+		}
 	}
 	if !h.file { // nothing below may be open by SMB, which knows it by its path
 		n.mu.Lock()
 		defer n.mu.Unlock()
 		for other := range h.folder.handles {
 			if p := other.Path(); other.sub.Guest == nil && p != from && under(p, from) {
-				return Place{}, ErrDenied
+				return Place{}, "", ErrDenied
 			}
 		}
 	}
-	return place, nil
+	return place, final, nil
 }
 
 func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
@@ -137,7 +148,7 @@ func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
 }
 
 func sameObject(root int, path string, id fileID) (bool, error) {
-	fd, err := openBeneath(root, path, unix.O_PATH, 0)
+	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return false, err
 	}
@@ -182,6 +193,27 @@ func (n *Namespace) renameOnDisk(root int, from string, place Place, final strin
 	})
 }
 
+// errNoWayBack is why a rename cannot be taken back: what was there has made way.
+var errNoWayBack = errors.New("what was there is gone")
+
+// carry renames on disk and tells all who are concerned: the rules, which move along, and the open
+// handles. No handle is decided about meanwhile, so that none is by an old path under new
+// rules. The caller holds the folder alone.
+func (n *Namespace) carry(ctx context.Context, v view, state *folderState, from, to string, move, back func() error) error {
+	state.renaming.Lock()
+	defer state.renaming.Unlock()
+	var err error
+	if v.folder.Tree.HasRulesAt(from) {
+		err = n.rules.MoveRules(ctx, v.folder.ID, from, to, move, back)
+	} else {
+		err = move()
+	}
+	if err == nil {
+		n.moved(state, from, to)
+	}
+	return err
+}
+
 // moved tells the handles on what was renamed, and below it, where they are now.
 func (n *Namespace) moved(state *folderState, from, to string) {
 	state.epoch.Add(1)
@@ -192,6 +224,9 @@ func (n *Namespace) moved(state *folderState, from, to string) {
 		if under(h.path, from) {
 			h.path = to + h.path[len(from):]
 			h.policy = nil // decide anew
+		}
+		if h.file && h.info.Links > 1 { // another of its names may be below
+			h.policy = nil
 		}
 		h.mu.Unlock()
 	}

@@ -33,6 +33,8 @@ type spots struct {
 	// missing are those that a search of everything did not find.
 	missing map[Key]time.Time
 	devices map[uint32]uint64
+	links   map[fileID]*linked // files with several names
+	walked  time.Time          // when the last search began that noted every name of the folder
 
 	searching sync.Mutex
 	searched  time.Time     // when the last search ended
@@ -50,7 +52,8 @@ const (
 	mostDirSpots  = 1 << 20
 	mostMissing   = 1 << 16
 	missingFor    = 10 * time.Minute
-	deepest       = 1024 // directories
+	mostSeen      = 1 << 20 // files that one search tells the names of apart
+	deepest       = 1024    // directories
 )
 
 func dirSpot(parent int, name string) spot {
@@ -189,11 +192,15 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 	if err := unix.Fstat(root, &st); err != nil {
 		return false, translate(err)
 	}
-	rootDev := st.Dev
+	rootDev, rootID := st.Dev, fileID{st.Dev, st.Ino}
 	type step struct {
 		path string
 		at   spot
 	}
+	begun := time.Now()
+	seen, all := make(map[fileID]spot), true // regular files, by their first name
+	var names []spot                         // of the one searched for
+	var inode fileID
 	queue := []step{{}}
 	buf := make([]byte, direntBuffer)
 	for len(queue) > 0 {
@@ -201,10 +208,12 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 		queue = queue[:len(queue)-1]
 		fd, err := openBeneath(root, path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 		if err != nil {
+			all = false
 			continue // gone since, or not ours to read
 		}
 		if err := unix.Fstat(fd, &st); err != nil {
 			unix.Close(fd)
+			all = false
 			continue
 		}
 		here := fileID{st.Dev, st.Ino}
@@ -219,7 +228,10 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 			// For a mount point a directory names the inode beneath it.
 			id := fileID{st.Dev, e.ino}
 			if e.ino == key.Inode {
-				found = true
+				found, inode = true, id
+				if e.kind != unix.DT_DIR {
+					names = append(names, spot{here, e.name})
+				}
 			}
 			s.mu.Lock()
 			if e.kind == unix.DT_DIR {
@@ -228,12 +240,50 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 			} else if e.ino == key.Inode || len(s.files) < mostFileSpots {
 				s.putLocked(id, true, spot{here, e.name})
 			}
+			if e.kind == unix.DT_REG {
+				if first, ok := seen[id]; ok {
+					s.namedLocked(id, first)
+					s.namedLocked(id, spot{here, e.name})
+				} else if len(seen) < mostSeen {
+					seen[id] = spot{here, e.name}
+				} else {
+					all = false
+				}
+			}
 			s.mu.Unlock()
 			return true
 		})
 		unix.Close(fd)
 	}
+	if len(names) > 0 {
+		if links := s.linksOf(root, rootID, names[0]); links > 1 {
+			s.counted(inode, names, links)
+		}
+	}
+	if all {
+		s.mu.Lock()
+		s.walked = begun
+		s.mu.Unlock()
+	}
 	return found, nil
+}
+
+// linksOf is how many names what is at a spot has.
+func (s *spots) linksOf(root int, rootID fileID, at spot) uint32 {
+	dir, ok := s.path(at.dir, rootID)
+	if !ok {
+		return 0
+	}
+	fd, err := openBeneath(root, join(dir, at.name), unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return 0
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if unix.Fstat(fd, &st) != nil {
+		return 0
+	}
+	return uint32(st.Nlink)
 }
 
 // dirent is one name as the kernel lists it.

@@ -20,6 +20,7 @@ type File struct {
 	state *folderState
 	c     *cached
 	path  string
+	epoch int64 // of the folder, when it was decided about
 }
 
 // makerKey is a file with who made it.
@@ -77,7 +78,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 		if c := n.cache.get(cacheKey{fileID{dev, key.Inode}, v.folder.ID, write}); c != nil {
 			if m := c.verdict.Load(); c.born == key.Born && m != nil && m.arrival == v.nfs && m.epoch == state.epoch.Load() &&
 				v.now.Before(m.until) && want&^m.granted == 0 {
-				return &File{n: n, w: v, state: state, c: c}, nil
+				return &File{n: n, w: v, state: state, c: c, epoch: m.epoch}, nil
 			}
 			n.cache.release(c)
 		}
@@ -95,6 +96,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 	}
 	f := &File{n: n, w: w.v, state: state, path: o.path}
 	epoch := state.epoch.Load()
+	f.epoch = epoch
 	granted, err := f.decide(o, want)
 	if err != nil {
 		return nil, err
@@ -130,7 +132,10 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 
 // decide gives what the guest has of what is wanted of a file, or why not.
 func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
-	verdict := o.w.v.decide(o.path, true, want)
+	verdict, err := o.verdict(access.InUse, want)
+	if err != nil {
+		return 0, err
+	}
 	granted := verdict.Granted
 	if !verdict.Allowed() && verdict.Gate == access.Entry && f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true) {
 		granted |= want & o.w.v.shareLeaves()
@@ -145,24 +150,35 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 		if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 {
 			return 0, ErrReadOnlyFile
 		}
-		if err := o.written(); err != nil {
+		if err := o.w.v.altering(o.fd, &o.st); err != nil {
 			return 0, err
 		}
 	}
 	return granted, nil
 }
 
-// written takes the bits that run a file as someone else, where it is written to without privilege.
-func (o *Object) written() error {
-	a := o.owner()
-	if !o.w.v.folder.Unix() || a.Mode&(posix.SetUID|posix.SetGID) == 0 {
+// altering takes the bits that run a file as someone else, where it is about to be written to without
+// privilege. Where entries decide those of the host go whoever writes: they are nothing that
+// anybody over the wire has set.
+func (v view) altering(fd int, st *unix.Statx_t) error {
+	if !v.folder.Unix() {
+		mode := uint32(st.Mode) & 0o7777
+		plain := posix.Written(posix.Attributes{Mode: mode}, mode&0o010 != 0).Mode
+		if mode == plain {
+			return nil
+		}
+		return translate(unix.Chmod(procPath(fd), plain))
+	}
+	f, who := v.unixFacts(), v.credential()
+	was := f.read(fd, st)
+	if was.Mode&(posix.SetUID|posix.SetGID) == 0 {
 		return nil
 	}
-	is := posix.WrittenBy(&o.w.v.nfs.Unix, *a)
-	if is.Mode == a.Mode {
+	is := posix.WrittenBy(&who, was)
+	if is.Mode == was.Mode {
 		return nil
 	}
-	return o.w.v.unixFacts().write(o.fd, &o.st, *a, is)
+	return f.write(fd, st, was, is)
 }
 
 // mayStillAdd says whether the directory of an object may still be added to.
@@ -230,6 +246,15 @@ func (f *File) WriteAt(p []byte, off int64, stable Stability) (int, Stability, e
 	n, err := whole(unix.Pwrite, f.c.fd, p, off)
 	if err != nil {
 		return n, 0, err
+	}
+	if f.state.epoch.Load() != f.epoch { // somebody may have set a mode meanwhile
+		var st unix.Statx_t
+		if err = statx(f.c.fd, &st); err == nil {
+			err = f.w.altering(f.c.fd, &st)
+		}
+		if err != nil {
+			return n, 0, err
+		}
 	}
 	if f.w.nfs.Export.Sync {
 		stable = FileSync

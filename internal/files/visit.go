@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"slices"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -22,6 +23,7 @@ type Visit struct {
 	rootID fileID
 	below  string // where the export begins
 	opened []int
+	wanted []Key // files whose other names are to be searched for once the visit is over
 }
 
 // Visit begins one. With alone, it is the only one in the folder: for renaming.
@@ -65,6 +67,10 @@ func (w *Visit) End() {
 	}
 	w.opened = nil
 	w.unlock()
+	for _, key := range w.wanted { // the client was told to ask again
+		_ = searchFor(w.state, w.v.folder.Root, key)
+	}
+	w.wanted = nil
 }
 
 func (w *Visit) unlock() {
@@ -176,7 +182,8 @@ func (w *Visit) Object(key Key) (*Object, error) {
 		if path, ok := w.state.spots.path(fileID{dev, key.Inode}, w.rootID); ok {
 			o, err := w.open(path)
 			if err == nil && o.key == key {
-				if !under(path, w.below) {
+				o = w.reached(o)
+				if !under(o.path, w.below) {
 					return nil, ErrStale
 				}
 				return o, nil
@@ -185,6 +192,31 @@ func (w *Visit) Object(key Key) (*Object, error) {
 		}
 	}
 	return nil, errLost
+}
+
+// reached gives a file of several names by one of them by which the guest gets to it, so that it does
+// not matter who looked it up last, and by which.
+func (w *Visit) reached(o *Object) *Object {
+	if o.st.Nlink <= 1 || o.Dir() {
+		return o
+	}
+	good := func(path string) bool {
+		return under(path, w.below) && (!w.v.folder.Unix() || w.v.decide(path, true, acl.ReadAttributes).Allowed())
+	}
+	paths, _ := w.state.spots.namesOf(w.root, w.rootID, &o.st)
+	slices.Sort(paths)
+	for _, path := range paths {
+		if !good(path) {
+			continue
+		}
+		if path == o.path {
+			return o
+		}
+		if other, err := w.open(path); err == nil && other.key == o.key {
+			return other
+		}
+	}
+	return o
 }
 
 // errLost says that the object has to be looked for, which takes being outside of a visit.
@@ -211,6 +243,9 @@ func (n *Namespace) VisitObjects(g *Guest, alone bool, keys ...Key) (*Visit, []*
 		var lost Key
 		for _, key := range keys {
 			o, err2 := w.Object(key)
+			if err2 == nil {
+				err2 = o.known()
+			}
 			if err = err2; err != nil {
 				lost = key
 				break
@@ -328,22 +363,45 @@ func (o *Object) MayLook() error {
 	if o.IsRoot() {
 		return o.w.Reachable()
 	}
-	if verdict := o.w.v.decide(o.path, !o.Dir(), acl.ReadAttributes); !verdict.Allowed() {
-		return &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
+	verdict, err := o.verdict(access.InUse, acl.ReadAttributes)
+	if err == nil && !verdict.Allowed() {
+		err = &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
 	}
-	return nil
+	return err
 }
 
+// MayReadACL says whether the guest may see who may do what with the object.
+func (o *Object) MayReadACL() error { return o.require(acl.ReadACL) }
+
 // Granted is what the guest may do with the object.
-func (o *Object) Granted() acl.Mask { return o.w.v.decide(o.path, !o.Dir(), 0).Granted }
+func (o *Object) Granted() acl.Mask {
+	verdict, _ := o.verdict(access.InUse, 0)
+	return verdict.Granted
+}
 
 // Says is what ACCESS tells a client that the guest may do with the object, before it is opened (RFC 1813
 // section 3.3.4): where modes decide, what they say.
 func (o *Object) Says() acl.Mask {
-	return o.w.v.decideAt(access.ToAsk, o.path, !o.Dir(), 0).Granted
+	verdict, _ := o.verdict(access.ToAsk, 0)
+	return verdict.Granted
 }
 
-func (o *Object) require(want acl.Mask) error { return o.w.v.require(o.path, !o.Dir(), want) }
+func (o *Object) require(want acl.Mask) error {
+	verdict, err := o.verdict(access.InUse, want)
+	if err == nil && !verdict.Allowed() {
+		err = o.w.v.refuse(verdict.Gate, o.path)
+	}
+	return err
+}
+
+// denied is the error for what the verdict on the object does not allow.
+func (o *Object) denied(want acl.Mask) error {
+	err := o.require(want)
+	if err == nil {
+		err = o.w.v.refuse(access.Entry, o.path)
+	}
+	return err
+}
 
 // Lookup finds a name in a directory. "." is itself, and ".." its parent: at the export's
 // root, itself.
@@ -380,6 +438,9 @@ func (o *Object) child(name string) (*Object, error) {
 		return nil, err
 	}
 	o.w.state.spots.put(c.id(), !c.Dir(), spot{o.id(), name})
+	if !c.Dir() && c.st.Nlink > 1 {
+		o.w.state.spots.named(c.id(), spot{o.id(), name})
+	}
 	return c, nil
 }
 

@@ -14,7 +14,11 @@ import (
 // readerOf gives what reads the current file: the open file that a stateid names or, for a special one,
 // a file as version 3 has it.
 func (q *compound) readerOf(id stateID) (readAt func([]byte, int64) (int, error), size func() (uint64, error), done func(), st status4) {
-	if special(id) {
+	o, st := q.forUse(id)
+	if st != ok4 {
+		return nil, nil, nil, st
+	}
+	if o == nil {
 		h, _ := q.s.handles.open(q.current)
 		if h.export == 0 {
 			return nil, nil, nil, err4IsDir
@@ -25,10 +29,6 @@ func (q *compound) readerOf(id stateID) (readAt func([]byte, int64) (int, error)
 		}
 		return f.ReadAt, f.Size, f.Release, ok4
 	}
-	o, st := q.find(id)
-	if st != ok4 {
-		return nil, nil, nil, st
-	}
 	if !q.mayMount(o.fh.export) {
 		return nil, nil, nil, err4Access
 	}
@@ -36,6 +36,19 @@ func (q *compound) readerOf(id stateID) (readAt func([]byte, int64) (int, error)
 		return nil, nil, nil, err4OpenMode
 	}
 	return o.file.ReadAt, o.file.Size, func() {}, ok4
+}
+
+// forUse finds the open file by which the current file is read or written: nil where the stateid is a special
+// one, or somebody else's, and the file is used without.
+func (q *compound) forUse(id stateID) (*open4, status4) {
+	if special(id) {
+		return nil, ok4
+	}
+	o, st := q.find(id)
+	if st != ok4 || !q.opener(o) {
+		return nil, st
+	}
+	return o, ok4
 }
 
 func (q *compound) read() status4 {
@@ -92,7 +105,11 @@ func (q *compound) write() status4 {
 	var n int
 	var did files.Stability
 	var err error
-	if special(id) {
+	o, st := q.forUse(id)
+	if st != ok4 {
+		return st
+	}
+	if o == nil {
 		h, _ := q.s.handles.open(q.current)
 		if h.export == 0 {
 			return err4IsDir
@@ -104,10 +121,7 @@ func (q *compound) write() status4 {
 		defer f.Release()
 		n, did, err = f.WriteAt(data, int64(offset), files.Stability(stable))
 	} else {
-		o, st := q.find(id)
 		switch {
-		case st != ok4:
-			return st
 		case !q.mayMount(o.fh.export):
 			return err4Access
 		case o.access&shareWrite == 0:

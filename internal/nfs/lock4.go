@@ -98,6 +98,9 @@ func (q *compound) lock() status4 {
 		}
 		return found
 	}
+	if !q.opener(o) {
+		return err4Access
+	}
 	do := func(owner *lockOwner) status4 {
 		if s != ok4 {
 			return s
@@ -219,6 +222,9 @@ func (q *compound) lockU() status4 {
 			found = err4BadStateID
 		}
 		return found
+	}
+	if !q.opener(l.open) {
+		return err4Access
 	}
 	return q.ordered(&l.owner.seqOwner, seq, func() status4 {
 		switch {

@@ -210,7 +210,7 @@ func (q *compound) readDir(v *files.Visit, dir *files.Object, export int64) stat
 			return entry(l.Cookie, l.Name, func(w *onc.Writer) {
 				o, err := dir.Child(l.Name)
 				if err == nil {
-					err = o.MayLook()
+					err = mayTell(o, asked)
 				}
 				if err != nil {
 					// It went away, or may not be looked at: the name is told, and the reason if asked for.

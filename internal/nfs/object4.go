@@ -45,11 +45,23 @@ func (q *compound) facts(v *files.Visit, o *files.Object, export int64, a files.
 
 func (q *compound) getAttr(v *files.Visit, o *files.Object, export int64) status4 {
 	asked := readBitmap(q.r)
-	if err := o.MayLook(); err != nil {
+	if err := mayTell(o, asked); err != nil {
 		return q.fail(err)
 	}
 	q.s.putAttrs(q.w, q.minor, asked, q.facts(v, o, export, o.Attributes()))
 	return ok4
+}
+
+// mayTell says whether the guest may be told some attributes: who may read an object's ACL is a right of its own
+// (RFC 8881 section 6.2.1.3.1, ACE4_READ_ACL).
+func mayTell(o *files.Object, asked bitmap) error {
+	if err := o.MayLook(); err != nil {
+		return err
+	}
+	if asked.has(attrACL) {
+		return o.MayReadACL()
+	}
+	return nil
 }
 
 func (q *compound) setAttr(v *files.Visit, o *files.Object, export int64) status4 {
@@ -68,20 +80,21 @@ func (q *compound) setAttrs(v *files.Visit, o *files.Object) status4 {
 	}
 	if set.Size != nil && !special(id) && !(q.minor == 1 && id == currentStateID) {
 		// Whoever has it open for writing may cut it short, whatever its mode says by now.
-		op, st := q.find(id)
-		if st != ok4 {
+		op, st := q.forUse(id)
+		switch {
+		case st != ok4:
 			return st
-		}
-		if op.access&shareWrite == 0 {
+		case op == nil: // somebody else's: the caller's own rights say
+		case op.access&shareWrite == 0:
 			return err4OpenMode
-		}
-		if *set.Size > math.MaxInt64 {
+		case *set.Size > math.MaxInt64:
 			return err4FBig
+		default:
+			if err := op.file.Truncate(int64(*set.Size)); err != nil {
+				return q.fail(err)
+			}
+			set.Size = nil
 		}
-		if err := op.file.Truncate(int64(*set.Size)); err != nil {
-			return q.fail(err)
-		}
-		set.Size = nil
 	}
 	if err := o.Set(set.Set); err != nil {
 		return q.fail(err)
@@ -178,6 +191,9 @@ func (q *compound) verify4(v *files.Visit, o *files.Object, export int64) (bool,
 	}
 	if asked.has(attrRdattrError) || asked.has(attrAccessSet) || asked.has(attrModifySet) {
 		return false, err4Inval
+	}
+	if err := mayTell(o, asked); err != nil {
+		return false, q.fail(err)
 	}
 	var w, is onc.Writer
 	q.s.putAttrs(&w, q.minor, asked, q.facts(v, o, export, o.Attributes()))

@@ -91,6 +91,12 @@ func (q *compound) find(id stateID) (*open4, status4) {
 	return o, ok4
 }
 
+// opener says whether the caller is who opened a file. A stateid is no secret among the people of one host, so
+// what one has open is of no use to another: what they read and write by it is judged as theirs.
+func (q *compound) opener(o *open4) bool {
+	return q.s.Files.SamePerson(o.by, q.s.guest(q.Call, o.fh.export))
+}
+
 // ordered runs an operation of version 4.0 in the order of its owner's requests: the one before is
 // answered as it was, others but the next are refused (RFC 7530 section 9.1.7). The caller holds mu
 // and fn gives it up only where it takes it again.
@@ -271,8 +277,12 @@ func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
 	}
 	h, _ := q.s.handles.open(fh)
 	o := c.openBy[openKey{owner, h}]
+	if o != nil && !q.opener(o) { // an owner is one person's
+		st.doomed = append(st.doomed, file)
+		return err4Access
+	}
 	if o == nil {
-		o = &open4{other: st.other(), client: c, owner: owner, fh: h, file: file, access: a.access, deny: a.deny, locks: make(map[*lockOwner]*lock4)}
+		o = &open4{other: st.other(), client: c, owner: owner, by: q.s.guest(q.Call, h.export), fh: h, file: file, access: a.access, deny: a.deny, locks: make(map[*lockOwner]*lock4)}
 		c.opens[o.other], c.openBy[openKey{owner, h}] = o, o
 		owner.opens++
 		st.open++
@@ -418,6 +428,9 @@ func (q *compound) openConfirm() status4 {
 	if s != ok4 && s != err4OldStateID || l != nil {
 		return err4BadStateID
 	}
+	if !q.opener(o) {
+		return err4Access
+	}
 	return q.ordered(&o.owner.seqOwner, seq, func() status4 {
 		o.owner.confirmed = true
 		o.seq++
@@ -445,6 +458,9 @@ func (q *compound) opened(id stateID, seq uint32, fn func(o *open4) status4) sta
 	}
 	if o == nil {
 		return s
+	}
+	if !q.opener(o) {
+		return err4Access
 	}
 	return q.ordered(&o.owner.seqOwner, seq, func() status4 {
 		if s != ok4 {

@@ -60,13 +60,13 @@ func (q *compound) setClientID() status4 {
 	}
 	defer st.unlock()
 	old := st.byOwner[ownerKey(0, owner)]
-	if old != nil && old.address != q.Conn.Remote.Addr() && len(old.opens) > 0 {
+	if st.inUse(old, q.Conn.Remote.Addr()) {
 		q.w.String("tcp") // who has it
 		q.w.String(old.address.String())
 		return err4ClidInUse
 	}
 	for _, c := range st.clients { // an earlier try of the same
-		if !c.confirmed && c.minor == 0 && string(c.owner) == string(owner) {
+		if !c.confirmed && c.minor == 0 && c.address == q.Conn.Remote.Addr() && string(c.owner) == string(owner) {
 			st.end(c)
 		}
 	}
@@ -74,7 +74,7 @@ func (q *compound) setClientID() status4 {
 	if s != ok4 {
 		return s
 	}
-	if old != nil && old.verifier == verifier {
+	if old != nil && old.verifier == verifier && old.address == q.Conn.Remote.Addr() {
 		// The same client, with another callback perhaps: its number stays, so does what it has.
 		delete(st.clients, c.id)
 		c = old
@@ -96,14 +96,23 @@ func (q *compound) setClientIDConfirm() status4 {
 	}
 	defer st.unlock()
 	c := st.clients[id]
-	if c == nil || c.minor != 0 || c.confirm != confirm {
+	if c == nil || c.minor != 0 || c.address != q.Conn.Remote.Addr() || c.confirm != confirm {
 		return err4StaleClientID
+	}
+	if !c.confirmed && st.inUse(st.byOwner[ownerKey(0, c.owner)], c.address) {
+		return err4ClidInUse
 	}
 	c.renew()
 	if !c.confirmed {
 		st.confirmClient(c)
 	}
 	return ok4
+}
+
+// inUse says whether a client is there and not at an address. A name is told to whoever listens, and its verifier
+// with it: a client that is there is not taken over from another host (RFC 8881 section 18.35.4).
+func (st *state) inUse(c *client4, from netip.Addr) bool {
+	return c != nil && c.address != from && (len(c.opens) > 0 || c.sessions > 0 && time.Since(c.renewed) < st.s.Lease)
 }
 
 // Version 4.1: RFC 8881 section 18.35 and those after it.
@@ -144,9 +153,14 @@ func (q *compound) exchangeID() status4 {
 	old := st.byOwner[ownerKey(1, owner)]
 	var c *client4
 	var s status4
-	switch {
-	case old != nil && old.address != q.Conn.Remote.Addr() && len(old.opens) > 0 && old.verifier != verifier:
+	from := q.Conn.Remote.Addr()
+	if st.inUse(old, from) {
 		return err4ClidInUse
+	}
+	if old != nil && old.address != from {
+		old = nil // it begins anew, and takes the other's place when it is confirmed
+	}
+	switch {
 	case flags&exchangeUpdate != 0:
 		switch {
 		case old == nil:
@@ -159,11 +173,11 @@ func (q *compound) exchangeID() status4 {
 		c = old
 	default: // a new client, or one that has started anew
 		for _, other := range st.clients {
-			if !other.confirmed && other.minor == 1 && string(other.owner) == string(owner) {
+			if !other.confirmed && other.minor == 1 && other.address == from && string(other.owner) == string(owner) {
 				st.end(other)
 			}
 		}
-		if c, s = st.addClient(1, owner, verifier, q.Conn.Remote.Addr()); s != ok4 {
+		if c, s = st.addClient(1, owner, verifier, from); s != ok4 {
 			return s
 		}
 	}
@@ -238,15 +252,17 @@ func (q *compound) createSession() status4 {
 		return err4StaleClientID
 	}
 	switch {
+	case c.address != q.Conn.Remote.Addr(): // before all else: what was answered to another host is not told again
+		return err4ClidInUse
 	case sequence == c.sequence && c.created != nil: // asked again
 		q.w.B = append(q.w.B, c.created...)
 		return ok4
 	case sequence != c.sequence+1:
 		return err4SeqMisordered
-	case c.address != q.Conn.Remote.Addr():
-		return err4ClidInUse
 	case c.sessions >= mostSessions:
 		return err4NoSpc
+	case !c.confirmed && st.inUse(st.byOwner[ownerKey(1, c.owner)], c.address):
+		return err4ClidInUse
 	}
 	if !c.confirmed {
 		st.confirmClient(c)
@@ -288,7 +304,7 @@ func (q *compound) sequence(start int) status4 {
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	se := st.sessions[id]
+	se := st.session(id, q.Conn.Remote.Addr())
 	if se == nil {
 		return err4BadSession
 	}
@@ -345,7 +361,7 @@ func (q *compound) destroySession() status4 {
 		return s
 	}
 	defer st.unlock()
-	se := st.sessions[id]
+	se := st.session(id, q.Conn.Remote.Addr())
 	if se == nil {
 		return err4BadSession
 	}
@@ -364,7 +380,7 @@ func (q *compound) bindConn() status4 {
 		return s
 	}
 	defer st.unlock()
-	if st.sessions[id] == nil {
+	if st.session(id, q.Conn.Remote.Addr()) == nil {
 		return err4BadSession
 	}
 	q.w.Fixed(id[:])
@@ -382,7 +398,7 @@ func (q *compound) destroyClientID() status4 {
 	defer st.unlock()
 	c := st.clients[id]
 	switch {
-	case c == nil || c.minor != 1:
+	case c == nil || c.minor != 1 || c.address != q.Conn.Remote.Addr():
 		return err4StaleClientID
 	case c.sessions > 0 || len(c.opens) > 0:
 		return err4ClientIDBusy

@@ -29,7 +29,6 @@ type state struct {
 	// may wait for somebody who waits for mu.
 	mu       sync.Mutex
 	doomed   []*files.Handle
-	counter  uint64
 	open     int // files, of all clients
 	mostOpen int
 	clients  map[uint64]*client4
@@ -97,6 +96,7 @@ type open4 struct {
 	seq    uint32
 	client *client4
 	owner  *openOwner
+	by     *files.Guest // who opened it
 	fh     handle
 	file   *files.Handle
 	access uint32 // of OPEN4_SHARE_ACCESS_READ and WRITE
@@ -294,8 +294,7 @@ func (st *state) addClient(minor uint32, owner []byte, verifier [8]byte, address
 	if len(st.clients) >= mostClients || of >= mostOfAddress {
 		return nil, exhausted(minor, err4Delay)
 	}
-	st.counter++
-	c := &client4{id: uint64(st.boot)<<32 | st.counter&0xffffffff, minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
+	c := &client4{id: st.clientID(), minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
 		renewed: time.Now(), owners: make(map[string]*openOwner), lockers: make(map[string]*lockOwner),
 		opens: make(map[[12]byte]*open4), openBy: make(map[openKey]*open4), locks: make(map[[12]byte]*lock4)}
 	st.clients[c.id] = c
@@ -324,12 +323,32 @@ func (st *state) confirmClient(c *client4) {
 	st.byOwner[key] = c
 }
 
-// other makes the part of a stateid that names it.
+// clientID makes a client's number, which nobody can guess.
+func (st *state) clientID() uint64 {
+	for {
+		var b [4]byte
+		rand.Read(b[:])
+		id := uint64(st.boot)<<32 | uint64(binary.BigEndian.Uint32(b[:]))
+		if st.clients[id] == nil {
+			return id
+		}
+	}
+}
+
+// other makes the part of a stateid that names it, which nobody can guess.
 func (st *state) other() (id [12]byte) {
-	st.counter++
 	binary.BigEndian.PutUint32(id[:], st.boot)
-	binary.BigEndian.PutUint64(id[4:], st.counter)
+	rand.Read(id[4:])
 	return id
+}
+
+// session finds a session, which is its client's alone: where the flavour proves nobody, that is who comes
+// from the address at which it was made.
+func (st *state) session(id [16]byte, from netip.Addr) *session4 {
+	if se := st.sessions[id]; se != nil && se.client.address == from {
+		return se
+	}
+	return nil
 }
 
 // sessionID makes a session's number, which nobody can guess.

@@ -23,6 +23,9 @@ var ErrMalformed = errors.New("malformed authentication message")
 // ErrWrong is returned for a wrong user or password, and for the old protocols.
 var ErrWrong = errors.New("authentication failed")
 
+// ErrPutOff says that a password was not looked at, since too many wrong ones came before.
+var ErrPutOff = errors.New("too many wrong passwords")
+
 const (
 	signature = "NTLMSSP\x00"
 
@@ -44,11 +47,12 @@ const (
 	avEOL, avComputer, avDomain, avDNSComputer, avDNSDomain, avFlags, avTimestamp = 0, 1, 2, 3, 4, 6, 7
 
 	longestMessage = 16 << 10
-	longestName    = 256 // bytes of a name that is looked at before it is checked
+	longestName    = 256 // bytes of a name
 )
 
-// Credentials finds the secret of a user by name; false for who has none.
-type Credentials func(user string) (ntHash []byte, ok bool)
+// Credentials finds the secret of a user by name and has it compared, nil for who has none: nil if it is right, else
+// ErrWrong, or ErrPutOff where it was not compared.
+type Credentials func(user string, compare func(ntHash []byte) bool) error
 
 // exchange is one NTLM sign-in, from the first message to the last.
 type exchange struct {
@@ -139,15 +143,6 @@ func field(msg []byte, at int) ([]byte, bool) {
 	return msg[offset : offset+length], true
 }
 
-// userOf reads the name from an AUTHENTICATE_MESSAGE, before it is checked.
-func userOf(msg []byte) string {
-	if len(msg) < 64 || string(msg[:8]) != signature {
-		return ""
-	}
-	name, _ := field(msg, 36)
-	return fromUTF16(name[:min(len(name), longestName)])
-}
-
 // finish takes AUTHENTICATE_MESSAGE, MS-NLMP section 2.2.1.3, and checks it as
 // sections 3.2.5.1.2 and 3.3.2 say.
 func (x *exchange) finish(msg []byte, creds Credentials) error {
@@ -167,18 +162,22 @@ func (x *exchange) finish(msg []byte, creds Credentials) error {
 	flags := binary.LittleEndian.Uint32(msg[60:])
 	x.user = fromUTF16(user)
 	// 24 bytes is NTLMv1, none is anonymous; NTLMv2 has a proof of 16 and a blob of at least 28.
-	if x.user == "" || flags&flagAnonymous != 0 || len(nt) < 16+28 {
+	if x.user == "" || len(x.user) > longestName || flags&flagAnonymous != 0 || len(nt) < 16+28 {
 		return ErrWrong
-	}
-	hash, known := creds(x.user)
-	if !known {
-		hash = make([]byte, 16) // go through the motions
 	}
 	proof, blob := nt[:16], nt[16:]
-	responseKey := mac(hash, utf16le(strings.ToUpper(x.user)), domain)
-	right := subtle.ConstantTimeCompare(mac(responseKey, x.nonce[:], blob), proof) == 1
-	if !right || !known || blob[0] != 1 {
-		return ErrWrong
+	var responseKey []byte
+	err := creds(x.user, func(hash []byte) bool {
+		known := hash != nil
+		if !known {
+			hash = make([]byte, 16) // go through the motions
+		}
+		responseKey = mac(hash, utf16le(strings.ToUpper(x.user)), domain)
+		right := subtle.ConstantTimeCompare(mac(responseKey, x.nonce[:], blob), proof) == 1
+		return right && known && blob[0] == 1
+	})
+	if err != nil {
+		return err
 	}
 	x.key = mac(responseKey, proof)
 	if flags&x.flags&flagKeyExchange != 0 {

@@ -73,23 +73,6 @@ func (s *SignIn) User() string { return s.ntlm.user }
 // Key is the 16-byte session key, once Step has said done.
 func (s *SignIn) Key() []byte { return s.ntlm.key }
 
-// Name reads, without checking anything, the user whom a message would sign in;
-// "" if it is not the one that says.
-func (s *SignIn) Name(token []byte) string {
-	if msg, err := s.unwrapQuietly(token); err == nil {
-		return userOf(msg)
-	}
-	return ""
-}
-
-func (s *SignIn) unwrapQuietly(token []byte) ([]byte, error) {
-	if bytes.HasPrefix(token, []byte(signature)) {
-		return token, nil
-	}
-	resp, err := parseResp(token)
-	return resp.ResponseToken, err
-}
-
 func parseResp(token []byte) (negTokenResp, error) {
 	var outer asn1.RawValue
 	resp := negTokenResp{}

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"log/slog"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -12,10 +14,21 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
+// How often, and how far apart at most, the second half of a rename is tried again.
+const (
+	moveTries  = 5
+	movePauses = 2 * time.Second
+)
+
 // MoveRules renames a directory that has rules on it or below, and its rules
-// with it: rename does it on disk. What is intended is written down first, so that a
+// with it: move does it on disk. What is intended is written down first, so that a
 // crash at any point leaves the rules with the directory; see settleMoves.
-func (s *Service) MoveRules(ctx context.Context, folder int64, from, to string, rename func() error) error {
+//
+// Once that is written it runs to its end, whatever becomes of the caller. Where the rules cannot be
+// written down, back takes the rename back; where that cannot be done either it is tried again for as long as
+// it takes, and as the caller holds the folder meanwhile, nobody is let in by rules that are at the
+// wrong place.
+func (s *Service) MoveRules(ctx context.Context, folder int64, from, to string, move, back func() error) error {
 	var id int64
 	err := s.store.Write(ctx, func(tx *store.Tx) (err error) {
 		id, err = tx.Insert(ctx, `INSERT INTO moves (folder_id, from_path, to_path) VALUES (?, ?, ?)`, folder, from, to)
@@ -24,10 +37,49 @@ func (s *Service) MoveRules(ctx context.Context, folder int64, from, to string, 
 	if err != nil {
 		return err
 	}
-	if err := rename(); err != nil {
-		return errors.Join(err, s.store.Write(ctx, func(tx *store.Tx) error { return tx.Run(ctx, `DELETE FROM moves WHERE id = ?`, id) }))
+	ctx = context.WithoutCancel(ctx)
+	if err := move(); err != nil {
+		return errors.Join(err, s.forgetMove(ctx, id))
 	}
-	return s.finishMove(ctx, id, folder, from, to)
+	pause := 10 * time.Millisecond
+	for try := 1; ; try++ {
+		if err = s.finishMove(ctx, id, folder, from, to); err == nil {
+			return nil
+		}
+		slog.Error("the rules of a renamed directory cannot be moved along yet", "from", from, "to", to, "tries", try, "error", err)
+		if try >= moveTries || s.closing() {
+			if backErr := back(); backErr == nil {
+				return errors.Join(err, s.forgetMove(ctx, id))
+			}
+			if s.closing() { // the next start settles it, before anything is served
+				return err
+			}
+		}
+		time.Sleep(pause)
+		pause = min(2*pause, movePauses)
+	}
+}
+
+// forgetMove takes back what was intended and has not come to pass. It is tried for as long as the service
+// runs: a later start must not take it for one that was cut off.
+func (s *Service) forgetMove(ctx context.Context, id int64) error {
+	forget := func() error {
+		return s.store.Write(ctx, func(tx *store.Tx) error { return tx.Run(ctx, `DELETE FROM moves WHERE id = ?`, id) })
+	}
+	err := forget()
+	if err != nil {
+		s.works.wait.Add(1)
+		go func() {
+			defer s.works.wait.Done()
+			for pause := 50 * time.Millisecond; !s.closing(); pause = min(2*pause, movePauses) {
+				time.Sleep(pause)
+				if forget() == nil {
+					return
+				}
+			}
+		}()
+	}
+	return err
 }
 
 // WriteRule puts a rule in the place of what is written on a path, on behalf of a user who may decide
@@ -48,6 +100,9 @@ func (s *Service) WriteRule(ctx context.Context, folder int64, by identity.ID, r
 
 func (s *Service) finishMove(ctx context.Context, id, folder int64, from, to string) error {
 	f := s.Policy().Folder(folder)
+	if f == nil { // it has gone meanwhile, and its rules with it
+		return s.forgetMove(ctx, id)
+	}
 	return s.change(ctx, Itself, "rename", fmt.Sprintf("%s to %s", f.Display(from), f.Display(to)), func(tx *store.Tx) error {
 		if err := tx.MovePlace(ctx, folder, from, to); err != nil {
 			return err
@@ -74,6 +129,12 @@ func (s *Service) settleMoves(ctx context.Context) error {
 	}
 	for _, m := range moves {
 		f := s.Policy().Folder(m.folder)
+		if f == nil {
+			if err := s.forgetMove(ctx, m.id); err != nil {
+				return err
+			}
+			continue
+		}
 		was, errWas := files.Find(f.Root, m.from)
 		is, errIs := files.Find(f.Root, m.to)
 		if errWas == nil && errIs == nil && !was.Exists && is.Exists {
@@ -100,3 +161,6 @@ func scanMoves(rows *sql.Rows) ([]move, error) {
 	}
 	return out, rows.Err()
 }
+
+// closing says whether the service is being closed.
+func (s *Service) closing() bool { return s.works.ctx.Err() != nil }

@@ -116,6 +116,10 @@ func Open(ctx context.Context, state string) (*Service, error) {
 	return s, nil
 }
 
+// WindDown has what goes on by itself come to an end, and what cannot be finished not tried for ever. It comes
+// before the protocols are closed, which wait for their requests.
+func (s *Service) WindDown() { s.works.cancel() }
+
 // Close stops what is going on and closes the records.
 func (s *Service) Close() error {
 	s.works.close()
@@ -160,9 +164,6 @@ func (s *Service) load(ctx context.Context) error {
 
 // Policy is the compiled policy now in force.
 func (s *Service) Policy() *site.Policy { return s.policy.Load() }
-
-// Throttle is what slows repeated wrong passwords, shared by every way in.
-func (s *Service) Throttle() *Throttle { return s.throttle }
 
 // now is the moment as of which it answers.
 func (s *Service) now() time.Time {

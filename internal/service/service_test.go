@@ -267,7 +267,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 			root := s.Policy().Folders[0].Root
 			return s.MoveRules(ctx, s.Policy().Folders[0].ID, "firmware", "microcode", func() error {
 				return os.Rename(filepath.Join(root, "firmware"), filepath.Join(root, "microcode"))
-			})
+			}, nil)
 		},
 		func() error { return s.SetInherit(ctx, keeper, "instruments/microcode", true, false) },
 		func() error {
@@ -365,7 +365,7 @@ func TestSettleMovesAfterACrash(t *testing.T) {
 						require.NoError(t, os.Rename(filepath.Join(f.Root, "firmware"), filepath.Join(f.Root, "microcode")))
 					}
 					panic(crash) // what follows never happens
-				})
+				}, nil)
 			})
 			require.NoError(t, s.Close())
 			again, err := Open(ctx, s.state)
@@ -490,7 +490,7 @@ func TestKeyFileMustBeClosed(t *testing.T) {
 func TestSealedSecretsAreBoundToTheirUser(t *testing.T) {
 	s := observatory(t)
 	ctx := context.Background()
-	id, hash, ok := s.NTHash(ctx, "tomasz")
+	id, hash, ok := s.secretOf(ctx, "tomasz")
 	require.True(t, ok)
 	require.Equal(t, ntHash("tomasz-at-larkfell"), hash)
 	require.Equal(t, "a4f49c406510bdcab6824ee7c30fd852", hex.EncodeToString(ntHash("Password"))) // MS-NLMP section 4.2.2.1.2
@@ -498,7 +498,7 @@ func TestSealedSecretsAreBoundToTheirUser(t *testing.T) {
 	require.NoError(t, s.store.DB().QueryRow(`SELECT nt_sealed FROM users WHERE id = ?`, id).Scan(&sealed))
 	_, err := s.keys.open(id+1, sealed)
 	require.Error(t, err)
-	_, _, ok = s.NTHash(ctx, "no one")
+	_, _, ok = s.secretOf(ctx, "no one")
 	require.False(t, ok)
 	var none sql.NullString
 	require.False(t, checkPassword(none.String, ""))

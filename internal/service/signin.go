@@ -8,9 +8,11 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/ntlm"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -35,12 +37,6 @@ func tooMany(what string, wait time.Duration) error {
 // SignIn checks a password for the console or the API. Only accounts with a role
 // get in; address is the caller's, for the throttle.
 func (s *Service) SignIn(ctx context.Context, name, password, address string) (Session, error) {
-	done, wait := s.throttle.Begin(ctx, name, address, 0)
-	if done == nil {
-		return Session{}, tooMany("passwords", wait)
-	}
-	ok := false
-	defer func() { done(ok) }()
 	user := s.Policy().Directory.UserNamed(name)
 	var hash sql.NullString
 	if user != nil {
@@ -48,7 +44,11 @@ func (s *Service) SignIn(ctx context.Context, name, password, address string) (S
 			return Session{}, err
 		}
 	}
-	if ok = checkPassword(hash.String, password); !ok {
+	ok, wait := s.throttle.Compare(ctx, name, address, 0, func() bool { return checkPassword(hash.String, password) })
+	if wait > 0 {
+		return Session{}, tooMany("passwords", wait)
+	}
+	if !ok {
 		return Session{}, errSignIn
 	}
 	if !user.InForce(time.Now()) {
@@ -125,9 +125,25 @@ func (s *Service) writePassword(ctx context.Context, tx *store.Tx, id identity.I
 	return tx.Run(ctx, `DELETE FROM sessions WHERE user_id = ?`, id)
 }
 
-// NTHash gives the secret that NTLMv2 is checked with. It is false for users who
+// ntPatience is how long a sign-in over SMB waits by itself, as its clients do not try again.
+const ntPatience = 3 * time.Second
+
+// ProveNT is what smb.Accounts asks for.
+func (s *Service) ProveNT(ctx context.Context, name, address string, compare func(hash []byte) bool) (identity.ID, error) {
+	id, hash, _ := s.secretOf(ctx, name)
+	ok, wait := s.throttle.Compare(ctx, name, address, ntPatience, func() bool { return compare(hash) })
+	switch {
+	case wait > 0:
+		return 0, fmt.Errorf("%w: try again in %s", ntlm.ErrPutOff, wait)
+	case !ok:
+		return 0, ntlm.ErrWrong
+	}
+	return id, nil
+}
+
+// secretOf gives the secret that NTLMv2 is checked with. It is false for users who
 // do not exist or have no password.
-func (s *Service) NTHash(ctx context.Context, name string) (identity.ID, []byte, bool) {
+func (s *Service) secretOf(ctx context.Context, name string) (identity.ID, []byte, bool) {
 	user := s.Policy().Directory.UserNamed(name)
 	if user == nil {
 		return 0, nil, false
@@ -172,15 +188,15 @@ func (s *Service) MakeFirst(ctx context.Context, code, name, password, address s
 	if !s.NeedsFirst() {
 		return Session{}, conflict("", "amber sign-in USER", "there is an administrator already")
 	}
-	done, wait := s.throttle.Begin(ctx, "first administrator", address, 0)
-	if done == nil {
+	ok, wait := s.throttle.Compare(ctx, "first administrator", address, 0, func() bool {
+		hash := sha256.Sum256([]byte(code))
+		s.writing.Lock()
+		defer s.writing.Unlock()
+		return s.firstCode != nil && subtle.ConstantTimeCompare(hash[:], s.firstCode) == 1
+	})
+	if wait > 0 {
 		return Session{}, tooMany("codes", wait)
 	}
-	hash := sha256.Sum256([]byte(code))
-	s.writing.Lock()
-	ok := s.firstCode != nil && subtle.ConstantTimeCompare(hash[:], s.firstCode) == 1
-	s.writing.Unlock()
-	done(ok)
 	if !ok {
 		return Session{}, &Error{Kind: Unsigned, Field: "code", Message: "the code is wrong: it stands in what the service printed when it started"}
 	}

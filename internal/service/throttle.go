@@ -39,6 +39,18 @@ func NewThrottle(now func() time.Time) *Throttle {
 	return &Throttle{now: now, tries: make(map[string]*tries)}
 }
 
+// Compare looks at one password: the only place, for every way in, where one is. compare says whether it is
+// right; it is not called, and wait says how long not to ask again, where too many have been wrong.
+// Up to patience it waits for that itself.
+func (t *Throttle) Compare(ctx context.Context, account, address string, patience time.Duration, compare func() bool) (ok bool, wait time.Duration) {
+	done, wait := t.Begin(ctx, account, address, patience)
+	if done == nil {
+		return false, max(wait, 1)
+	}
+	defer func() { done(ok) }() // whatever becomes of it
+	return compare(), 0
+}
+
 // Begin asks to look at a password. Either it may be looked at, and done is to be called
 // with what came of it; or wait says how long not to ask again. It waits itself up to
 // patience for that to pass.

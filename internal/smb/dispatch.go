@@ -31,7 +31,8 @@ type reply struct {
 	b    []byte
 	buf  *buffer // backing b, if it came from the pool
 	h    header
-	sign signer
+	sign signer // nil where it goes out unsigned
+	bare bool   // it must: see later
 	sent func() // called when it has gone out; may be nil
 }
 
@@ -206,7 +207,7 @@ func (r *request) finish(rep *reply, status Status) *reply {
 	r.c.mu.Lock()
 	rep.h.credits = r.c.window.grant(r.h.credits)
 	r.c.mu.Unlock()
-	if rep.sign == nil && r.sess != nil && r.sess.established.Load() && r.h.command != cmdSessionSetup {
+	if rep.sign == nil && !rep.bare && r.sess != nil && r.sess.established.Load() && r.h.command != cmdSessionSetup {
 		rep.sign = r.sess.signer
 	}
 	return rep
@@ -349,6 +350,10 @@ func (r *request) later(file uint64, wait func(*asyncOp)) (*reply, error) {
 	c.waiting[a.id] = a
 	rep := newReply(16).fixed(9, 9)
 	rep.h.flags, rep.h.asyncID = flagAsync, a.id
+	// It has the message ID of the answer that follows, and so would have its nonce: two signatures by one nonce
+	// give away the key of AES-GMAC. Interim answers are not signed (MS-SMB2 sections 3.3.4.1.1 and 3.3.4.2), and
+	// clients do not check them (section 3.2.5.1.3).
+	rep.bare = true
 	c.working.Add(1)
 	rep.sent = func() {
 		go func() {

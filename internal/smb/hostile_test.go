@@ -21,6 +21,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/ntlm"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -29,14 +30,11 @@ type oneAccount struct{}
 
 var secret = []byte("0123456789abcdef")
 
-func (oneAccount) NTHash(_ context.Context, name string) (identity.ID, []byte, bool) {
-	return 1, secret, strings.EqualFold(name, "piran")
-}
-
-type noThrottle struct{}
-
-func (noThrottle) Begin(context.Context, string, string, time.Duration) (func(bool), time.Duration) {
-	return func(bool) {}, 0
+func (oneAccount) ProveNT(_ context.Context, name, _ string, compare func([]byte) bool) (identity.ID, error) {
+	if !strings.EqualFold(name, "piran") || !compare(secret) {
+		return 0, ntlm.ErrWrong
+	}
+	return 1, nil
 }
 
 func startServer(t testing.TB) (addr, dir string) {
@@ -52,7 +50,7 @@ func startServer(t testing.TB) (addr, dir string) {
 	})
 	require.NoError(t, err)
 	current := func() *site.Policy { return policy }
-	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Throttle: noThrottle{}, Files: files.New(current, nil),
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Files: files.New(current, nil),
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

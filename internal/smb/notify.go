@@ -30,35 +30,39 @@ func (r *request) changeNotify() (*reply, error) {
 	if o.handle == nil || !r.fits(size) || r.link.length > 1 {
 		return nil, statusInvalidParameter
 	}
-	events, stop, err := r.c.srv.Files.Watch(o.handle, flags&watchTree != 0)
+	deep := flags&watchTree != 0
+	events, stop, err := r.c.srv.Files.Watch(o.handle, deep)
 	if err != nil {
 		return nil, err
 	}
-	dir := o.handle.Path()
 	rep, err := r.later(o.id, func(op *asyncOp) {
 		defer stop()
-		select {
-		case e, ok := <-events:
-			if !ok {
-				op.settle(nil, statusNotifyEnumDir)
-				return
+		for {
+			select {
+			case e, ok := <-events:
+				if ok {
+					if e, ok = o.handle.Told(e, deep); !ok {
+						continue // it is not for them
+					}
+				}
+				data := notifyData(o.handle.Path(), e)
+				if !ok || len(data) > size {
+					op.settle(nil, statusNotifyEnumDir)
+				} else {
+					op.settle(withBuffer(data), statusOK)
+				}
+			case <-op.cancel:
+				op.req.c.mu.Lock()
+				closed := op.closed
+				op.req.c.mu.Unlock()
+				if closed {
+					op.settle(nil, statusNotifyCleanup)
+				} else {
+					op.settle(nil, statusCancelled)
+				}
+			case <-op.req.c.ctx.Done():
 			}
-			data := notifyData(dir, e)
-			if len(data) > size {
-				op.settle(nil, statusNotifyEnumDir)
-				return
-			}
-			op.settle(withBuffer(data), statusOK)
-		case <-op.cancel:
-			op.req.c.mu.Lock()
-			closed := op.closed
-			op.req.c.mu.Unlock()
-			if closed {
-				op.settle(nil, statusNotifyCleanup)
-			} else {
-				op.settle(nil, statusCancelled)
-			}
-		case <-op.req.c.ctx.Done():
+			return
 		}
 	})
 	if rep == nil {

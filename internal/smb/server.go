@@ -20,13 +20,10 @@ import (
 
 // Accounts is what the server must know of people.
 type Accounts interface {
-	// NTHash gives a user's record and the secret that NTLMv2 is checked with.
-	NTHash(ctx context.Context, name string) (identity.ID, []byte, bool)
-}
-
-// Throttle slows repeated wrong passwords; see service.Throttle.
-type Throttle interface {
-	Begin(ctx context.Context, account, address string, patience time.Duration) (done func(ok bool), wait time.Duration)
+	// ProveNT has a proof compared with the secret that NTLMv2 is checked with, nil where there is none, and gives
+	// whose it is. It is where guesses are slowed: an error wraps ntlm.ErrWrong, or ntlm.ErrPutOff
+	// where it was not compared at all.
+	ProveNT(ctx context.Context, name, address string, compare func(hash []byte) bool) (identity.ID, error)
 }
 
 // Config is what a Server is made from.
@@ -34,7 +31,6 @@ type Config struct {
 	Name       string // as the server calls itself
 	Policy     func() *site.Policy
 	Accounts   Accounts
-	Throttle   Throttle
 	Files      *files.Namespace
 	Log        *slog.Logger
 	MaxClients int // connections at once; 0 is 1024

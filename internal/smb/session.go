@@ -174,27 +174,19 @@ func (r *request) setupSession() (*session, Status) {
 	return s, statusOK
 }
 
-// authenticate takes the next step of a sign-in. Wrong passwords are slowed: first
-// by waiting, and past that by not looking.
+// authenticate takes the next step of a sign-in. Wrong passwords are slowed where they are compared.
 func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
-	const patience = 3 * time.Second
-	tried := func(bool) {}
-	name := s.signIn.Name(token)
-	if name != "" {
-		var wait time.Duration
-		if tried, wait = c.srv.Throttle.Begin(c.ctx, name, c.address, patience); tried == nil {
-			c.log.Info("sign-in put off", "user", name, "wait", wait)
-			return nil, false, statusAccountLockedOut
-		}
-	}
 	var user identity.ID
-	answer, done, err := s.signIn.Step(token, func(name string) ([]byte, bool) {
-		id, hash, ok := c.srv.Accounts.NTHash(c.ctx, name)
-		user = id
-		return hash, ok
+	var name string
+	answer, done, err := s.signIn.Step(token, func(who string, compare func([]byte) bool) (err error) {
+		name = who
+		user, err = c.srv.Accounts.ProveNT(c.ctx, who, c.address, compare)
+		return err
 	})
-	tried(done)
 	switch {
+	case errors.Is(err, ntlm.ErrPutOff):
+		c.log.Info("sign-in put off", "user", name)
+		return nil, false, statusAccountLockedOut
 	case errors.Is(err, ntlm.ErrWrong):
 		c.log.Info("sign-in failed", "user", name)
 		return nil, false, statusLogonFailure

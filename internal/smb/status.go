@@ -44,6 +44,8 @@ const (
 	statusFileIsADirectory       Status = 0xc00000ba
 	statusNotSupported           Status = 0xc00000bb
 	statusNetworkNameDeleted     Status = 0xc00000c9
+	statusNotSameDevice          Status = 0xc00000d4
+	statusRetry                  Status = 0xc000022d
 	statusBadNetworkName         Status = 0xc00000cc
 	statusRequestNotAccepted     Status = 0xc00000d0
 	statusUnexpectedIOError      Status = 0xc00000e9
@@ -84,7 +86,9 @@ func statusOf(err error) Status {
 		{files.ErrSharing, statusSharingViolation}, {files.ErrDeletePending, statusDeletePending},
 		{files.ErrReadOnlyFile, statusCannotDelete}, {files.ErrNotEmpty, statusDirectoryNotEmpty},
 		{files.ErrName, statusObjectNameInvalid}, {files.ErrNoSpace, statusDiskFull}, {files.ErrGone, statusNetworkNameDeleted},
-		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrLocked, statusFileLockConflict}, {files.ErrNotLocked, statusRangeNotLocked}, {files.ErrInvalid, statusInvalidParameter},
+		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrLocked, statusFileLockConflict}, {files.ErrNotLocked, statusRangeNotLocked},
+		{files.ErrAcross, statusNotSameDevice}, {files.ErrBusy, statusRetry}, {files.ErrOwner, statusAccessDenied}, {files.ErrStale, statusFileClosed},
+		{files.ErrNameTooLong, statusObjectNameInvalid}, {files.ErrNotSupported, statusNotSupported}, {files.ErrInvalid, statusInvalidParameter},
 	} {
 		if errors.Is(err, c.err) {
 			return c.status

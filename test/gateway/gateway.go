@@ -52,7 +52,7 @@ func Start(t testing.TB) *Gateway {
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Throttle: svc.Throttle(), Files: g.Files, Log: log})
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Files: g.Files, Log: log})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()

@@ -300,6 +300,13 @@ func (t *Tree) DeepestRule(path string) string {
 	return deepest
 }
 
+// Varies says whether different things may hold for two files of the folder that are of one owner.
+func (t *Tree) Varies() bool {
+	return len(t.root.children) > 0 || t.root.rule != nil && slices.ContainsFunc(t.root.rule.Entries, func(e Entry) bool {
+		return e.Applies&DirectOnly != 0 || e.Who.Kind == identity.KindOwner || e.Who.Kind == identity.KindOwningGroup
+	})
+}
+
 // SameWithin says whether the same entries bear on what is in two directories and has no rules of
 // its own.
 func (t *Tree) SameWithin(a, b string) bool {

@@ -336,13 +336,7 @@ func (f *folder) grants(w *workspace, fr *frame, file bool, use func(vector)) {
 func (a *Audit) At(pf *site.PublishedFolder, path string, file bool) *Standing {
 	f := a.folder(pf)
 	if pf.Unix() {
-		s := f.unixAt(path, path)
-		for _, other := range f.others(path, file) { // any name will do
-			t := f.unixAt(other, path)
-			s.SMB.or(&t.SMB)
-			s.NFS.or(&t.NFS)
-		}
-		return s
+		return f.unixAt(path)
 	}
 	w := &workspace{}
 	s := f.at(w, path, path, acl.KindOf(path, file))

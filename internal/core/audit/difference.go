@@ -149,7 +149,7 @@ func (s *side) step(path, name string) (*frame, *Standing) {
 	case s.f == nil:
 		return nil, nil
 	case s.unix():
-		return nil, s.f.unixAt(path, path)
+		return nil, s.f.unixAt(path)
 	}
 	n := s.f.root
 	if path != "" {

@@ -179,7 +179,7 @@ func (s *Surveyed) standing(path string, passage, kind, parent int32) *Standing 
 	if parent != identity.None {
 		up = &s.kinds[parent]
 	}
-	st := s.f.unixStanding(path, &s.kinds[kind], up, path, func(anon uint32) identity.People { return s.passed(passage, anon) })
+	st := s.f.unixStanding(path, &s.kinds[kind], up, func(anon uint32) identity.People { return s.passed(passage, anon) })
 	s.standings[key] = st
 	return st
 }

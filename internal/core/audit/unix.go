@@ -140,9 +140,8 @@ func (a *Audit) those(uids ...uint32) identity.People {
 	return out
 }
 
-// unixAt is At where modes decide, by one name of what is asked about. By another than that it is not
-// deleted.
-func (f *folder) unixAt(path, asked string) *Standing {
+// unixAt is At where modes decide.
+func (f *folder) unixAt(path string) *Standing {
 	chain := []string{""}
 	if path != "" {
 		for name := range strings.SplitSeq(path, "/") {
@@ -157,10 +156,10 @@ func (f *folder) unixAt(path, asked string) *Standing {
 	}
 	last := len(chain) - 1
 	var parent *posix.Attributes
-	if last > 0 && path == asked {
+	if last > 0 {
 		parent = attributes[last-1]
 	}
-	return f.unixStanding(path, attributes[last], parent, asked, func(anon uint32) identity.People {
+	return f.unixStanding(path, attributes[last], parent, func(anon uint32) identity.People {
 		passed := f.audit.Policy.Directory.Everybody().Clone()
 		for _, up := range attributes[:last] {
 			passed.And(f.audit.Permits(up, posix.Exec, anon))
@@ -187,9 +186,8 @@ func (s standIn) UnixOf(path string) (*posix.Attributes, bool) {
 }
 
 // unixStanding puts together what mode, shares and client rules leave. passed says who may come as
-// far as the object. Where it is asked about by another of its names, those are left out of whom the gates
-// are asked themselves: they have been, about all names at once.
-func (f *folder) unixStanding(path string, at, parent *posix.Attributes, asked string, passed func(anon uint32) identity.People) *Standing {
+// far as the object.
+func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed func(anon uint32) identity.People) *Standing {
 	a := f.audit
 	d := a.Policy.Directory
 	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
@@ -215,15 +213,12 @@ func (f *folder) unixStanding(path string, at, parent *posix.Attributes, asked s
 		s.SMB.or(&got)
 	}
 	for i, line := range f.lines {
-		if inExport(f.of[i], asked) {
+		if inExport(f.of[i], path) {
 			anon := line.AnonGID
 			if f.of[i].ClientGroups {
 				anon = site.Anonymous
 			}
 			got := f.throughLine(i, line, own(site.NFS, anon), kind, func(user int32) acl.LevelSet {
-				if path != asked {
-					return 0
-				}
 				return f.decideBy(i, line, user, standIn{f.facts, path, at}, path, kind)
 			})
 			s.NFS.or(&got)

@@ -140,7 +140,7 @@ func (a *Audit) Reach(user int32) []Spot {
 	for _, pf := range a.Policy.Folders {
 		f := a.folder(pf)
 		if pf.Unix() {
-			if p := f.unixAt("", "").Of(user); p.Either() != 0 {
+			if p := f.unixAt("").Of(user); p.Either() != 0 {
 				out = append(out, Spot{pf, "", p})
 			}
 			continue
