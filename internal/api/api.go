@@ -9,8 +9,8 @@ import (
 	"errors"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -35,6 +35,10 @@ type Config struct {
 	Version string // goes into the OpenAPI document
 	SMBPort int    // where SMB answers, for what clients are told to type
 	NFSPort int    // and NFS
+	// Names are what the console may be called besides loopback names and the addresses it is reached at.
+	Names []string
+	// Proxies are from where it is believed what is said of a request before it came here.
+	Proxies []netip.Prefix
 }
 
 // Server answers the API and serves the console.
@@ -43,6 +47,8 @@ type Server struct {
 	log     *slog.Logger
 	smbPort int
 	nfsPort int
+	names   []string
+	proxies []netip.Prefix
 	api     huma.API
 	mux     chi.Router
 }
@@ -57,6 +63,12 @@ func (s *Server) on(ctx context.Context) *service.Service {
 	return s.svc
 }
 
+// isTrial says whether a request is one of this API to itself.
+func isTrial(ctx context.Context) bool {
+	_, ok := ctx.Value(trialKey{}).(*service.Service)
+	return ok
+}
+
 type actorKey struct{}
 
 // caller is who asks; the middleware has put it there on every route that needs one.
@@ -65,34 +77,14 @@ func caller(ctx context.Context) service.Actor {
 	return a
 }
 
-type reachedKey struct{}
-
-// reached is between whom a request went.
-type reached struct {
-	address string // of the caller, without port
-	host    string // the gateway as the caller names it, without port
-}
-
-func reachedBy(ctx context.Context) reached {
-	r, _ := ctx.Value(reachedKey{}).(reached)
-	return r
-}
-
-func withoutPort(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return strings.Trim(address, "[]")
-}
-
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, mux: chi.NewRouter()}
+	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
 	}))
-	s.mux.Use(middleware.Recoverer, s.secure, sameSite.Handler)
+	s.mux.Use(middleware.Recoverer, s.secure, s.reach, sameSite.Handler)
 
 	config := huma.DefaultConfig("Amber Gatekeeper", c.Version)
 	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie."
@@ -146,7 +138,7 @@ func (s *Server) secure(next http.Handler) http.Handler {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), reachedKey{}, reached{withoutPort(r.RemoteAddr), withoutPort(r.Host)})))
+		next.ServeHTTP(w, r)
 	})
 }
 
@@ -158,7 +150,7 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	if _, ok := ctx.Context().Value(trialKey{}).(*service.Service); ok { // who asked for the trial is known
+	if isTrial(ctx.Context()) { // who asked for the trial is known
 		next(ctx)
 		return
 	}
@@ -293,6 +285,9 @@ func operation(id, method, path, summary, tag string) huma.Operation {
 func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I) (O, error)) {
 	type output struct{ Body O }
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*output, error) {
+		if err := plainText(in); err != nil {
+			return nil, err
+		}
 		out, err := fn(ctx, in)
 		if err != nil {
 			return nil, s.asProblem(err, fieldsOf(op))
@@ -305,6 +300,9 @@ func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I)
 func do[I any](s *Server, op huma.Operation, fn func(context.Context, *I) error) {
 	op.DefaultStatus = http.StatusNoContent
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*struct{}, error) {
+		if err := plainText(in); err != nil {
+			return nil, err
+		}
 		return nil, s.asProblem(fn(ctx, in), fieldsOf(op))
 	})
 }

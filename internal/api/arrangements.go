@@ -167,7 +167,7 @@ func (s *Server) registerWork() {
 
 // ListText is an access control list in an open form.
 type ListText struct {
-	Text string `json:"text" maxLength:"200000"`
+	Text string `json:"text" maxLength:"200000" format:"lines"`
 }
 
 // Converted is what became of a folder's modes.

@@ -219,8 +219,8 @@ func (s *Server) registerPeople() {
 	op.MaxBodyBytes = 8 << 20
 	handle(s, op, func(ctx context.Context, in *struct {
 		Body struct {
-			Passwd string `json:"passwd,omitempty" doc:"Lines of passwd(5)."`
-			Group  string `json:"group,omitempty" doc:"Lines of group(5)."`
+			Passwd string `json:"passwd,omitempty" format:"lines" doc:"Lines of passwd(5)."`
+			Group  string `json:"group,omitempty" format:"lines" doc:"Lines of group(5)."`
 			Host   string `json:"host,omitempty" maxLength:"80" doc:"Remember them under this name, so that the audit's findings tell of them from now on."`
 		}
 	}) (NumbersChecked, error) {

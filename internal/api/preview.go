@@ -107,7 +107,7 @@ func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
 	if err != nil {
 		return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: fmt.Sprintf("%q is no path of this API", in.Path)}
 	}
-	for _, part := range []string{"sign-in", "sign-out", "preview", "as-if", "setup"} {
+	for _, part := range []string{"sign-in", "sign-out", "preview", "as-if", "first-administrator"} {
 		if strings.HasPrefix(u.Path, "/api/v1/"+part) {
 			return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: part + " cannot be tried out"}
 		}

@@ -122,7 +122,7 @@ func (s *Server) registerReviews() {
 	handle(s, op, func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			Text string `json:"text"`
+			Text string `json:"text" format:"lines"`
 		}
 	}) (Review, error) {
 		marks, err := service.ReadReviewCSV(in.Body.Text)

@@ -35,8 +35,8 @@ type signedInOutput struct {
 	Body      SignedIn
 }
 
-func cookie(value string, expires time.Time) http.Cookie {
-	c := http.Cookie{Name: CookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Expires: expires}
+func cookie(ctx context.Context, value string, expires time.Time) http.Cookie {
+	c := http.Cookie{Name: CookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: reachedBy(ctx).secure, Expires: expires}
 	if value == "" {
 		c.MaxAge = -1
 	}
@@ -44,11 +44,11 @@ func cookie(value string, expires time.Time) http.Cookie {
 }
 
 func (s *Server) registerSession() {
-	answer := func(session service.Session, err error) (*signedInOutput, error) {
+	answer := func(ctx context.Context, session service.Session, err error) (*signedInOutput, error) {
 		if err != nil {
 			return nil, s.asProblem(err, "body")
 		}
-		return &signedInOutput{cookie(session.Token, session.Expires),
+		return &signedInOutput{cookie(ctx, session.Token, session.Expires),
 			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, string(session.Actor.Role)}}, nil
 	}
 	op := operation("sign-in", http.MethodPost, "/sign-in", "Sign in", "session")
@@ -59,7 +59,8 @@ func (s *Server) registerSession() {
 			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 		}
 	}) (*signedInOutput, error) {
-		return answer(s.on(ctx).SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address))
+		session, err := s.on(ctx).SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address)
+		return answer(ctx, session, err)
 	})
 
 	op = operation("make-first-administrator", http.MethodPost, "/first-administrator", "Make the first administrator with the code the service printed", "session")
@@ -71,7 +72,8 @@ func (s *Server) registerSession() {
 			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 		}
 	}) (*signedInOutput, error) {
-		return answer(s.on(ctx).MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address))
+		session, err := s.on(ctx).MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address)
+		return answer(ctx, session, err)
 	})
 
 	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")
@@ -95,6 +97,6 @@ func (s *Server) registerSession() {
 		Cookie        string `header:"Cookie"`
 	}) (*signedOut, error) {
 		err := s.on(ctx).SignOut(ctx, token(in.Authorization, in.Cookie))
-		return &signedOut{cookie("", time.Time{})}, s.asProblem(err, "header")
+		return &signedOut{cookie(ctx, "", time.Time{})}, s.asProblem(err, "header")
 	})
 }

@@ -4,7 +4,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // Exit codes of every command.
@@ -54,6 +54,7 @@ type app struct {
 
 // Main runs a command line and gives its exit code.
 func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer, version string) int {
+	out, errOut = filter{out}, filter{errOut}
 	a := &app{in: in, out: out, err: errOut, terminal: term.IsTerminal(int(in.Fd())), version: version}
 	err := a.root().Run(ctx, args)
 	if err == nil {
@@ -63,9 +64,9 @@ func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer
 	if !errors.As(err, &f) { // the argument parser's own
 		f = &failure{code: exitUsage, msg: err.Error(), next: "amber --help"}
 	}
-	fmt.Fprintln(errOut, "amber:", f.msg)
+	fmt.Fprintln(errOut, "amber:", plain.Text(f.msg))
 	if f.next != "" {
-		fmt.Fprintln(errOut, "  next:", f.next)
+		fmt.Fprintln(errOut, "  next:", plain.Text(f.next))
 	}
 	return f.code
 }
@@ -192,11 +193,9 @@ func (a *app) readFile(name string) (string, error) {
 // show prints an answer: as JSON if asked for, else as text makes it.
 func show[T any](a *app, cmd *cli.Command, v T, text func(w io.Writer, v T)) error {
 	if cmd.Bool("json") {
-		enc := json.NewEncoder(a.out)
-		enc.SetIndent("", "  ")
-		return enc.Encode(v)
+		return encode(a.out, v)
 	}
-	text(a.out, v)
+	text(a.out, spelled(v))
 	return nil
 }
 

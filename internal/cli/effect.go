@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 var effectFlags = []cli.Flag{
@@ -68,7 +69,7 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 			return errRecorded
 		}
 		if len(e.Changes)+len(e.Warnings)+len(e.Mended) > 0 || e.Added+e.Removed > 1 {
-			printEffect(a.err, e, cmd.Bool("names"))
+			printEffect(a.err, spelled(e), cmd.Bool("names"))
 			if says == "" && (len(e.Changes) > 0 || grave(e.Warnings) || e.Removed > 1) {
 				says = "That is what it does."
 			}
@@ -80,7 +81,7 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 	if !a.terminal {
 		return &failure{code: exitUsage, msg: says + " Nothing was done: say --yes, since there is no terminal to ask at."}
 	}
-	fmt.Fprint(a.err, says, " Go on? [y/N] ")
+	fmt.Fprint(a.err, plain.Text(says), " Go on? [y/N] ")
 	line, err := bufio.NewReader(a.in).ReadString('\n')
 	if err != nil && line == "" || !strings.EqualFold(strings.TrimSpace(line), "y") {
 		return &failure{code: exitFailed, msg: "nothing was done"}

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -47,6 +48,9 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringFlag{Name: "nfs", Usage: "address of NFS", Value: ":20490", DefaultText: ":20490, with --demo 127.0.0.1:20490"},
 		&cli.DurationFlag{Name: "lease", Usage: "how long an NFS 4 client that is not heard of keeps what it has open; for so long, after a restart, others wait", Value: time.Minute},
 		&cli.StringFlag{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", DefaultText: "none"},
+		&cli.StringSliceFlag{Name: "volume-root", Usage: "directory of the host below which volumes may be; may be given several times", DefaultText: "anywhere"},
+		&cli.StringSliceFlag{Name: "console-name", Usage: "name or address by which browsers reach the console, besides loopback names and the addresses listened on; may be given several times"},
+		&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -107,6 +111,10 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	if l := cmd.Duration("lease"); l < 5*time.Second || l > time.Hour {
 		return usage("--lease %s is not between 5s and 1h", l)
 	}
+	proxies, err := prefixes(cmd.StringSlice("trusted-proxy"))
+	if err != nil {
+		return err
+	}
 	// Listening comes first: if an address is taken, nothing has been touched.
 	console, err := net.Listen("tcp", cmd.String("console"))
 	if err != nil {
@@ -129,7 +137,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer portmap.close()
 
-	svc, err := service.Open(ctx, state)
+	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")))
 	if err != nil {
 		return err
 	}
@@ -152,7 +160,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
-		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener)})
+		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener), Names: cmd.StringSlice("console-name"), Proxies: proxies})
 	httpServer := &http.Server{Handler: handler,
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
@@ -179,6 +187,22 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return errors.Join(err, httpServer.Shutdown(end))
+}
+
+// prefixes reads addresses and networks.
+func prefixes(texts []string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, t := range texts {
+		p, err := netip.ParsePrefix(t)
+		if addr, addrErr := netip.ParseAddr(t); addrErr == nil {
+			p, err = netip.PrefixFrom(addr, addr.BitLen()), nil
+		}
+		if err != nil {
+			return nil, usage("--trusted-proxy %q is neither an address nor a network, such as 192.0.2.7 or 192.0.2.0/24", t)
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
 }
 
 // portmapper is the optional listener of the port mapper, on TCP and UDP.

@@ -314,6 +314,14 @@ func CheckVolume(path string) error {
 	return nil
 }
 
+// MayBeVolume is as much of CheckVolume as can be said without writing anything.
+func MayBeVolume(path string) error {
+	if err := unix.Access(path, unix.R_OK|unix.W_OK|unix.X_OK); err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	return nil
+}
+
 // MakeFolder makes the directory of a folder below a volume. It may be there.
 func MakeFolder(volume, path string) error {
 	root, err := os.OpenRoot(volume)

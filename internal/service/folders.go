@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
@@ -31,6 +32,9 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 	first, rest, err := site.SplitPath(in.Path)
 	if err != nil || filepath.IsAbs(in.Path) {
 		return nil, invalid("path", "%q is not a path relative to the volume", in.Path)
+	}
+	if err := plain.Check(in.Path); err != nil {
+		return nil, invalid("path", "%q: %v", in.Path, err)
 	}
 	path := filepath.Join(first, rest)
 	if err := fillKinds(&in); err != nil {

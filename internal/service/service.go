@@ -80,6 +80,7 @@ type Service struct {
 	hosts    *hostNames
 	deeds    *deeds
 	works    *works
+	roots    []string // directories of the host that volumes must be below; none for anywhere
 
 	asOf  time.Time // a past moment that it stands for; zero for now
 	trial *attempt  // changes are tried out and never committed; nil where they count
@@ -92,7 +93,7 @@ type Service struct {
 }
 
 // Open opens the state directory, making it with mode 0700 if there is none.
-func Open(ctx context.Context, state string) (*Service, error) {
+func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	state, err := filepath.Abs(state)
 	if err != nil {
 		return nil, err
@@ -109,7 +110,10 @@ func Open(ctx context.Context, state string) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks()}
-	if err := s.load(ctx); err != nil {
+	for _, option := range with {
+		option(s)
+	}
+	if err := errors.Join(s.settleRoots(), s.load(ctx)); err != nil {
 		st.Close()
 		return nil, err
 	}
@@ -144,6 +148,9 @@ func (s *Service) load(ctx context.Context) error {
 			if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: Itself.Name, Action: "begin", Changes: changes}); err != nil {
 				return err
 			}
+		}
+		if err := s.checkVolumes(records.Volumes); err != nil {
+			return err
 		}
 		policy, err := site.Compile(records)
 		if err != nil {

@@ -35,7 +35,7 @@ type objectAt struct {
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: s.records, asOf: s.asOf,
+	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, records: s.records, asOf: s.asOf,
 		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
 	trial.policy.Store(s.Policy())
 	err := s.store.Try(ctx, func(st *store.Store) error {
