@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/test/need"
 )
 
 var update = flag.Bool("update", false, "write what the commands print into the docs")
@@ -23,7 +25,7 @@ var unsteady = regexp.MustCompile(`20\d\d-\d\d-\d\dT[\d:.]+(Z|[+-]\d\d:\d\d)|20\
 func TestDocsPrintWhatTheySay(t *testing.T) {
 	const python = "/usr/bin/python3"
 	if err := exec.Command(python, "-c", "import impacket").Run(); err != nil {
-		t.Skip("python3-impacket is not installed: make test installs it")
+		need.Missing(t, "python3-impacket is not installed: make test installs it")
 	}
 	bin := binary(t)
 	for _, name := range []string{"tour.md", "people.md", "permissions.md", "exports.md", "operating.md", "audit.md"} {

@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/test/need"
 )
 
 // mounts are what the kernel mounts in the lab, in the order of docs/lab.md.
@@ -26,14 +28,14 @@ var mounts = []struct{ script, version, title string }{
 func TestKernelClient(t *testing.T) {
 	switch _, err := exec.LookPath("apt-get"); {
 	case runtime.GOARCH != "amd64" || err != nil:
-		t.Skip("the lab's guest is built from Debian's amd64 packages")
+		need.Missing(t, "the lab's guest is built from Debian's amd64 packages")
 	case os.Geteuid() != 0:
-		t.Skip("the lab installs qemu: it takes root")
+		need.Missing(t, "the lab installs qemu: it takes root")
 	case os.Getenv("AMBER_LAB") == "off":
 		t.Skip("AMBER_LAB=off")
 	}
 	if out, err := exec.Command("lab/build").CombinedOutput(); err != nil {
-		t.Skipf("the lab cannot be built here: %s", out)
+		need.Missing(t, "the lab cannot be built here: %s", out)
 	}
 	bin := binary(t)
 	var mu sync.Mutex

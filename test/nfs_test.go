@@ -20,6 +20,7 @@ import (
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/test/gateway"
+	"amber.example/gatekeeper/test/need"
 	"amber.example/gatekeeper/test/nfsraw"
 )
 
@@ -60,7 +61,7 @@ func libnfs(t *testing.T, address string, version, uid int, tool string, args ..
 	}
 	path, err := exec.LookPath(tool)
 	if err != nil {
-		t.Skipf("%s is not installed: make test installs it", tool)
+		need.Missing(t, "%s is not installed: make test installs it", tool)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()

@@ -20,6 +20,7 @@ import (
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/test/gateway"
+	"amber.example/gatekeeper/test/need"
 )
 
 var dialects = map[string]uint16{"2.1": 0x0210, "3.0.2": 0x0302, "3.1.1": 0x0311}
@@ -310,7 +311,7 @@ func TestSharingModes(t *testing.T) {
 func TestImpacket(t *testing.T) {
 	const python = "/usr/bin/python3"
 	if err := exec.Command(python, "-c", "import impacket").Run(); err != nil {
-		t.Skip("python3-impacket is not installed: make test installs it")
+		need.Missing(t, "python3-impacket is not installed: make test installs it")
 	}
 	g := gateway.Start(t)
 	announced := false

@@ -18,13 +18,14 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/test/need"
 )
 
 // A tree of the host is turned into entries, and then each user may do to each file and directory
 // just what the kernel lets a process with that user's numbers do.
 func TestAConvertedTreeIsAsTheKernelHasIt(t *testing.T) {
 	if os.Geteuid() != 0 {
-		t.Skip("it takes root to ask the kernel as others")
+		need.Missing(t, "it takes root to ask the kernel as others")
 	}
 	asked := 0
 	for seed := range uint64(60) {

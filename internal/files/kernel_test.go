@@ -21,6 +21,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/test/need"
 )
 
 // The numbers that play: three people with groups, some of nobody's, and the superuser.
@@ -360,11 +361,11 @@ func state(t *testing.T, f Facts, root string) []string {
 // random trees with POSIX ACLs, users and operations, beside the kernel's own.
 func TestModesDecideAsTheKernelDoes(t *testing.T) {
 	if os.Geteuid() != 0 {
-		t.Skip("the kernel's answers for other users take root")
+		need.Missing(t, "the kernel's answers for other users take root")
 	}
 	base := t.TempDir()
 	if err := unix.Setxattr(base, hostACL, posix.Of(0o755).Bytes(), 0); err != nil {
-		t.Skipf("%s keeps no POSIX ACLs: %v", base, err)
+		need.Missing(t, "%s keeps no POSIX ACLs: %v", base, err)
 	}
 	for _, dir := range []string{base, filepath.Dir(base)} {
 		require.NoError(t, os.Chmod(dir, 0o755))
