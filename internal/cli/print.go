@@ -56,12 +56,15 @@ func (t *table) widths() []int {
 	if t.wrapLast {
 		last := len(widths) - 1
 		if over := total() - tableWidth; over > 0 {
-			widths[last] = max(widths[last]-over, 2*narrowest)
+			widths[last] = max(widths[last]-over, min(widths[last], 2*narrowest))
 		}
-		return widths
 	}
 	for total() > tableWidth {
-		widest := slices.Index(widths, slices.Max(widths))
+		cut := widths
+		if t.wrapLast {
+			cut = widths[:len(widths)-1]
+		}
+		widest := slices.Index(cut, slices.Max(cut))
 		if widths[widest] <= narrowest {
 			break
 		}

@@ -52,7 +52,7 @@ func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Objec
 		err = o.flushNames()
 	}
 	if err != nil {
-		return nil, nil, errors.Join(err, h.Drop())
+		return nil, nil, errors.Join(err, h.Discard())
 	}
 	return h, c, nil
 }
@@ -69,6 +69,14 @@ func (o *Object) flushNames() error {
 
 // Drop closes a handle within a visit, which Close must not be called in.
 func (h *Handle) Drop() error { return h.close() }
+
+// Discard is Drop for what was just made and is not to stay.
+func (h *Handle) Discard() error {
+	h.mu.Lock()
+	h.deleteOnClose = true
+	h.mu.Unlock()
+	return h.close()
+}
 
 // Narrow has a handle shut others out less, as NFS's OPEN_DOWNGRADE does: it goes on as if
 // it had been opened for that access only.

@@ -366,7 +366,7 @@ func (q *compound) openFile(owner *openOwner, a openArgs) (h *files.Handle, fh [
 				err = h.Truncate(int64(*size))
 			}
 			if made && err != nil {
-				_ = h.Drop()
+				_ = h.Discard()
 				return nil, nil, nil, nil, false, err
 			}
 		}

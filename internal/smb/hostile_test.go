@@ -152,17 +152,10 @@ func (c *rawClient) signIn() *rawClient { return c.signInWith(negotiateBody(dial
 func (c *rawClient) signInWith(hello []byte) *rawClient {
 	_, _, err := c.do(cmdNegotiate, hello)
 	require.NoError(c.t, err)
-	setup := func(token []byte) []byte {
-		b := make([]byte, 24, 24+len(token))
-		le.PutUint16(b, 25)
-		le.PutUint16(b[12:], headerSize+24)
-		le.PutUint16(b[14:], uint16(len(token)))
-		return append(b, token...)
-	}
 	first := make([]byte, 32)
 	copy(first, "NTLMSSP\x00\x01")
 	le.PutUint32(first[12:], 0x00080201)
-	h, body, err := c.do(cmdSessionSetup, setup(first))
+	h, body, err := c.do(cmdSessionSetup, setupBody(first))
 	require.NoError(c.t, err)
 	require.Equal(c.t, statusMoreProcessingRequired, h.status)
 	c.session = h.sessionID
@@ -187,7 +180,7 @@ func (c *rawClient) signInWith(hello []byte) *rawClient {
 		le.PutUint32(last[f.at+4:], uint32(len(last)))
 		last = append(last, f.data...)
 	}
-	h, _, err = c.do(cmdSessionSetup, setup(last))
+	h, _, err = c.do(cmdSessionSetup, setupBody(last))
 	require.NoError(c.t, err)
 	require.Equal(c.t, statusOK, h.status)
 	c.sign = hmacSigner(mac(key, proof))

@@ -1,6 +1,7 @@
 import { MutationCache, QueryCache, QueryClient, useQuery } from '@tanstack/react-query';
 import createClient from 'openapi-fetch';
 import type { components, paths } from './schema.gen';
+import { allMeant, allSpelled, meant } from './shown';
 
 export type Folder = components['schemas']['Folder'];
 export type Place = components['schemas']['Place'];
@@ -23,7 +24,33 @@ export type Arrangement = components['schemas']['Arrangement'];
 export type Level = 'pass' | 'read' | 'add' | 'change' | 'control';
 type Problem = components['schemas']['Problem'];
 
-export const api = createClient<paths>({ baseUrl: '/' });
+/** The query and the parts of a path, as they are meant. */
+const meantAddress = (url: string) => {
+  const u = new URL(url, window.location.href);
+  for (const [name, value] of [...u.searchParams]) if (meant(value) !== value) u.searchParams.set(name, meant(value));
+  u.pathname = u.pathname
+    .split('/')
+    .map((part) => encodeURIComponent(meant(decodeURIComponent(part))))
+    .join('/');
+  return u.toString();
+};
+
+/** Asks the service: names are spelled back on the way out, and spelled out on the way in (see shown.ts). */
+async function ask(input: globalThis.Request): Promise<Response> {
+  const text = input.body ? await input.text() : '';
+  const response = await fetch(meantAddress(input.url), {
+    method: input.method,
+    headers: input.headers,
+    body: text ? JSON.stringify(allMeant(JSON.parse(text))) : undefined,
+  });
+  if (!/json/.test(response.headers.get('Content-Type') ?? '')) return response;
+  return new Response(JSON.stringify(allSpelled(await response.json())), {
+    status: response.status,
+    headers: response.headers,
+  });
+}
+
+export const api = createClient<paths>({ baseUrl: '/', fetch: ask });
 
 /** What the service answered instead of what was asked for. */
 export class Refusal extends Error {
@@ -49,11 +76,13 @@ export async function taken<T>(answer: Promise<{ data?: T; error?: unknown; resp
 
 /** Makes a change that was tried out before. */
 export async function send(r: Request) {
-  const response = await fetch(`/api/v1/${r.path}`, {
-    method: r.method,
-    headers: r.body ? { 'Content-Type': 'application/json' } : undefined,
-    body: r.body ? JSON.stringify(r.body) : undefined,
-  });
+  const response = await ask(
+    new globalThis.Request(new URL(`/api/v1/${r.path}`, window.location.href), {
+      method: r.method,
+      headers: r.body ? { 'Content-Type': 'application/json' } : undefined,
+      body: r.body ? JSON.stringify(r.body) : undefined,
+    }),
+  );
   const text = await response.text();
   const data = text ? JSON.parse(text) : undefined;
   return taken(Promise.resolve({ data, error: data, response }));

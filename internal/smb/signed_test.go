@@ -1,0 +1,280 @@
+package smb
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/ntlm"
+)
+
+// No pair of direction and message ID is ever signed twice: AES-GMAC makes its nonce of the two, and two signatures by
+// one nonce give its key away (MS-SMB2 section 3.1.4.1).
+func TestNoNonceIsUsedTwice(t *testing.T) {
+	addr, _ := startServer(t)
+	c := dialRaw(t, addr)
+	c.preauth = new([64]byte)
+	c.signInWith(hello311([]byte{1, 0, 0, 0, 1, 0}, []byte{1, 0, 2, 0}))
+	signed := make(map[uint64]int)
+	kinds := make(map[command]bool)
+	take := func(h header) header {
+		t.Helper()
+		kinds[h.command] = true
+		if h.flags&flagSigned != 0 {
+			signed[h.messageID]++
+		}
+		return h
+	}
+	do := func(cmd command, body []byte) (header, []byte) {
+		t.Helper()
+		h, b, err := c.do(cmd, body)
+		require.NoError(t, err)
+		return take(h), b
+	}
+	c.connect()
+	open := func(name string, access, disposition, options uint32) []byte {
+		h, b := do(cmdCreate, createBody(name, access, disposition, options))
+		require.Equal(t, statusOK, h.status)
+		return append([]byte{}, b[64:80]...)
+	}
+	dir := open("", 0x81, 1, optDirectory)
+	file := open("README.txt", 0x3, 1, 0)
+
+	// Everything that can be asked, well made or not.
+	for cmd := cmdNegotiate; cmd <= cmdOplockBreak+1; cmd++ {
+		switch cmd {
+		case cmdNegotiate, cmdSessionSetup, cmdCancel, cmdLogoff, cmdTreeDisconnect:
+			continue
+		}
+		for _, size := range []int{0, 8, 24, 32, 48, 56} {
+			body := make([]byte, size)
+			if size >= 2 {
+				le.PutUint16(body, uint16(size|1))
+			}
+			do(cmd, body)
+		}
+	}
+	// What is answered twice: a change in a directory, told, and cancelled; a lock that waits.
+	notify := make([]byte, 32)
+	le.PutUint16(notify, 32)
+	le.PutUint32(notify[4:], 4096)
+	copy(notify[8:], dir)
+	le.PutUint32(notify[24:], 0xfff)
+	for range 3 {
+		h, _ := do(cmdChangeNotify, notify)
+		require.Equal(t, statusPending, h.status)
+		require.Zero(t, h.flags&flagSigned, "an interim answer is not signed (section 3.3.4.2)")
+		pended := h
+		made := c.message(cmdCreate, createBody("new.txt", 0x10003, 5, optDeleteOnClose))
+		signMessage(c.sign, made)
+		c.frame(made)
+		var fid []byte
+		for range 2 {
+			h, b, err := c.receive()
+			require.NoError(t, err)
+			take(h)
+			if h.command == cmdCreate {
+				fid = append(fid, b[64:80]...)
+			} else {
+				require.Equal(t, pended.messageID, h.messageID)
+				require.NotZero(t, h.flags&flagSigned)
+			}
+		}
+		do(cmdClose, append([]byte{24, 0, 0, 0, 0, 0, 0, 0}, fid...))
+	}
+	h, _ := do(cmdChangeNotify, notify)
+	require.Equal(t, statusPending, h.status)
+	cancel := make([]byte, headerSize+4)
+	ch := header{command: cmdCancel, flags: flagAsync, messageID: h.messageID, asyncID: h.asyncID, sessionID: c.session}
+	ch.put(cancel)
+	cancel[headerSize] = 4
+	signMessage(c.sign, cancel)
+	c.frame(cancel)
+	last, _, err := c.receive()
+	require.NoError(t, err)
+	require.Equal(t, statusCancelled, take(last).status)
+
+	lock := func(fid []byte, flags uint32) []byte {
+		b := make([]byte, 48)
+		le.PutUint16(b, 48)
+		le.PutUint16(b[2:], 1)
+		copy(b[8:], fid)
+		le.PutUint64(b[32:], 1)
+		le.PutUint32(b[40:], flags)
+		return b
+	}
+	other := open("README.txt", 0x3, 1, 0)
+	h, _ = do(cmdLock, lock(file, 0x2|0x10))
+	require.Equal(t, statusOK, h.status)
+	h, _ = do(cmdLock, lock(other, 0x2)) // waits
+	require.Equal(t, statusPending, h.status)
+	require.Zero(t, h.flags&flagSigned)
+	waiting := h.messageID
+	unlock := c.message(cmdLock, lock(file, 0x4))
+	signMessage(c.sign, unlock)
+	c.frame(unlock)
+	answered := false
+	for range 2 {
+		h, _, err := c.receive()
+		require.NoError(t, err)
+		answered = answered || take(h).messageID == waiting
+	}
+	require.True(t, answered)
+
+	for id, n := range signed {
+		require.Equal(t, 1, n, "message %d", id)
+	}
+	require.Greater(t, len(signed), 60)
+	for _, cmd := range []command{cmdTreeConnect, cmdRead, cmdWrite, cmdLock, cmdIoctl, cmdEcho, cmdQueryDirectory, cmdChangeNotify, cmdQueryInfo, cmdSetInfo, cmdFlush, cmdClose, cmdCreate, cmdOplockBreak} {
+		require.True(t, kinds[cmd], "%v", cmd)
+	}
+}
+
+// guessed counts how many passwords were compared.
+type guessed struct {
+	compared int
+}
+
+func (g *guessed) ProveNT(_ context.Context, _, _ string, compare func([]byte) bool) (identity.ID, error) {
+	if g.compared++; g.compared > 3 {
+		return 0, ntlm.ErrPutOff
+	}
+	if !compare(secret) {
+		return 0, ntlm.ErrWrong
+	}
+	return 1, nil
+}
+
+// However a guess is wrapped, it is made where guesses are counted: an AUTHENTICATE inside of a second
+// NegTokenInit too.
+func TestNoGuessGoesUncounted(t *testing.T) {
+	g := &guessed{}
+	policy, err := site.Compile(site.Records{Users: []identity.User{{ID: 1, Name: "piran", UID: 1, SMB: true}}, Services: site.Services{SMB: true}})
+	require.NoError(t, err)
+	current := func() *site.Policy { return policy }
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: g, Files: files.New(current, nil), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	done := make(chan error)
+	go func() { done <- s.Serve(l) }()
+	defer func() { l.Close(); s.Close(); <-done }()
+	putOff := 0
+	for range 8 {
+		c := dialRaw(t, l.Addr().String())
+		_, _, err := c.do(cmdNegotiate, negotiateBody(dialect21))
+		require.NoError(t, err)
+		first := make([]byte, 32)
+		copy(first, "NTLMSSP\x00\x01")
+		le.PutUint32(first[12:], 0x00080201)
+		h, _, err := c.do(cmdSessionSetup, setupBody(negTokenInit(first)))
+		require.NoError(t, err)
+		require.Equal(t, statusMoreProcessingRequired, h.status)
+		c.session = h.sessionID
+		guess := make([]byte, 64)
+		copy(guess, "NTLMSSP\x00\x03")
+		for at, data := range map[int][]byte{36: utf16le("piran"), 20: append([]byte(strings.Repeat("x", 16)), make([]byte, 32)...)} {
+			le.PutUint16(guess[at:], uint16(len(data)))
+			le.PutUint32(guess[at+4:], uint32(len(guess)))
+			guess = append(guess, data...)
+		}
+		h, _, err = c.do(cmdSessionSetup, setupBody(negTokenInit(guess)))
+		require.NoError(t, err)
+		if h.status == statusAccountLockedOut {
+			putOff++
+		} else {
+			require.Equal(t, statusLogonFailure, h.status)
+		}
+	}
+	require.Equal(t, 8, g.compared)
+	require.Equal(t, 5, putOff)
+}
+
+func setupBody(token []byte) []byte {
+	b := make([]byte, 24, 24+len(token))
+	le.PutUint16(b, 25)
+	le.PutUint16(b[12:], headerSize+24)
+	le.PutUint16(b[14:], uint16(len(token)))
+	return append(b, token...)
+}
+
+// negTokenInit wraps a token as RFC 4178 section 4.2.1 has the first one, put together by hand.
+func negTokenInit(token []byte) []byte {
+	der := func(tag byte, content []byte) []byte {
+		n := len(content)
+		switch {
+		case n < 128:
+			return append([]byte{tag, byte(n)}, content...)
+		case n < 256:
+			return append([]byte{tag, 0x81, byte(n)}, content...)
+		}
+		return append([]byte{tag, 0x82, byte(n >> 8), byte(n)}, content...)
+	}
+	ntlmssp := []byte{0x06, 0x0a, 0x2b, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x02, 0x02, 0x0a}
+	spnego := []byte{0x06, 0x06, 0x2b, 0x06, 0x01, 0x05, 0x05, 0x02}
+	inner := append(der(0xa0, der(0x30, ntlmssp)), der(0xa2, der(0x04, token))...)
+	return der(0x60, append(spnego, der(0xa0, der(0x30, inner))...))
+}
+
+// A change is told over the wire to those who may know of it, and to others not at all.
+func TestWatchersAreNotToldHiddenNames(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "nightlog/closed"), 0o755))
+	policy, err := site.Compile(site.Records{
+		Users:   []identity.User{{ID: 1, Name: "piran", UID: 1, SMB: true}, {ID: 2, Name: "orla", UID: 2, SMB: true}},
+		Volumes: []site.Volume{{ID: 1, Name: "v", Path: dir}},
+		Folders: []site.Folder{{ID: 1, Name: "nightlog", VolumeID: 1, Path: "nightlog", Rules: []acl.Rule{
+			{ID: 1, Entries: []acl.Entry{{ID: 1, Who: identity.Everyone, Level: acl.Change, Applies: acl.Everywhere}}},
+			{ID: 2, Path: "closed", Entries: []acl.Entry{{ID: 2, Deny: true, Who: identity.UserPrincipal(1), Level: acl.Read, Applies: acl.Everywhere}}}}}},
+		Shares: []site.Share{{ID: 1, Name: "nightlog", FolderID: 1}}, Services: site.Services{SMB: true},
+	})
+	require.NoError(t, err)
+	current := func() *site.Policy { return policy }
+	ns := files.New(current, nil)
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Files: ns, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	done := make(chan error)
+	go func() { done <- s.Serve(l) }()
+	defer func() { l.Close(); s.Close(); <-done }()
+	c := dialRaw(t, l.Addr().String()).signIn().connect()
+	_, b, err := c.do(cmdCreate, createBody("", 0x81, 1, optDirectory))
+	require.NoError(t, err)
+	notify := make([]byte, 32)
+	le.PutUint16(notify, 32)
+	le.PutUint16(notify[2:], 1) // the whole tree
+	le.PutUint32(notify[4:], 4096)
+	copy(notify[8:], b[64:80])
+	h, _, err := c.do(cmdChangeNotify, notify)
+	require.NoError(t, err)
+	require.Equal(t, statusPending, h.status)
+	create := func(path string) {
+		f, _, err := ns.Open(files.Subject{User: 2, Via: site.SMB}, files.OpenRequest{Share: "nightlog", Path: path, Access: acl.WriteData, Sharing: 7, Disposition: files.CreateOnly})
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+	}
+	create("closed/appointment.txt")
+	_ = c.nc.SetReadDeadline(time.Now().Add(300 * time.Millisecond))
+	_, _, err = c.receive()
+	var timeout net.Error
+	require.True(t, errors.As(err, &timeout) && timeout.Timeout(), "nothing is told of it: %v", err)
+	_ = c.nc.SetReadDeadline(time.Now().Add(time.Minute))
+	create("public.txt")
+	h, b, err = c.receive()
+	require.NoError(t, err)
+	require.Equal(t, statusOK, h.status)
+	require.Contains(t, string(b), string(utf16le("public.txt")))
+	require.NotContains(t, string(b), string(utf16le("appointment")))
+}
