@@ -7,7 +7,10 @@ GO_SOURCES  := $(shell find cmd internal demo web -name '*.go' -not -path '*/nod
                go.mod go.sum $(shell find internal/store/migrations demo/files -type f) demo/larkfell.yaml
 WEB_SOURCES := $(shell find web/src web/public -type f -not -name '*.gen.ts') web/index.html web/vite.config.ts web/tsconfig.json
 
-.PHONY: build demo demo-reset test lint bench clean tools
+.PHONY: build demo demo-reset test lint bench fuzz clean tools
+
+# Where goroutines meet, and what drives them from outside, is tested under the race detector: cgo for tests alone.
+RACED := ./internal/service ./internal/files ./internal/smb ./internal/nfs ./internal/onc ./test
 
 build: bin/amber
 
@@ -38,13 +41,15 @@ tools:
 	@test/install-tools
 
 lint: web/dist/index.html
+	@if git ls-files --eol 2>/dev/null | grep '^i/-text' | grep -v '\.png$$'; then echo 'lint: binaries that are no pictures do not belong in git' >&2; exit 1; fi
 	@test -z "$$(gofmt -l cmd internal demo test web/*.go | tee /dev/stderr)"
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npm run --silent lint
 
 test: tools build lint
-	go test -timeout 25m ./...
+	go test -timeout 25m $$(go list ./... | grep -v -x -F "$$(go list $(RACED))")
+	CGO_ENABLED=1 go test -race -timeout 40m $(RACED)
 	cd web && AMBER=../bin/amber node --test e2e/
 
 bench: build
@@ -53,6 +58,14 @@ bench: build
 	go test ./internal/service -run '^$$' -bench . -benchtime 3x
 	go test ./internal/smb -run '^$$' -bench . -benchtime 3x
 	go test ./test/bench -run '^$$' -bench . -benchtime 1x -v
+
+# Every parser that faces the network, and every text that is taken in, half a minute each.
+fuzz:
+	@for p in $$(grep -rl '^func Fuzz' internal --include='*_test.go' | xargs -n1 dirname | sort -u); do \
+		for f in $$(grep -h -o '^func Fuzz[A-Za-z0-9]*' $$p/*_test.go | cut -c6-); do \
+			echo "== $$p $$f"; go test ./$$p -run '^$$' -fuzz "^$$f\$$" -fuzztime 30s || exit 1; \
+		done; \
+	done
 
 clean:
 	rm -rf bin web/node_modules web/dist/assets web/dist/index.html web/src/api/schema.gen.ts web/openapi.json

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/cloudsoda/go-smb2"
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/demo"
@@ -268,7 +269,7 @@ func TestAskedOfThenAndOfAfter(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(a.run("journal", "list", "--limit", "1000", "--json")), &rows))
 	then := rows[len(rows)-1].At
 	// The journal's times have no more than seconds where people write them.
-	require.Eventually(t, func() bool { return time.Now().Unix() > then.Unix()+1 }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return time.Now().Unix() > then.Unix()+1 }, 2*time.Minute, 50*time.Millisecond)
 	a.run("entry", "add", "nightlog", "allow", "orla", "read")
 	require.True(t, why())
 	at := then.Add(time.Second).Format(time.RFC3339)
@@ -310,7 +311,7 @@ func TestRefusalsAreJournalled(t *testing.T) {
 			rows = append(rows, fmt.Sprint(r.Actor, " ", r.Action, " ", r.Subject))
 		}
 		return len(rows) >= 3
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 2*time.Minute, 50*time.Millisecond)
 	slices.Sort(rows)
 	require.Equal(t, []string{"orla refused nightlog", "wren read plates/index.csv", "wren refused plates/index.csv"}, rows)
 	journal, err := g.Service.Journal(t.Context(), 0, -1, "refused")
@@ -538,18 +539,28 @@ func TestEntriesAreSetOverNFS(t *testing.T) {
 // Access for a while ends by itself, for what is open too, and nothing has to happen for that.
 func TestTemporaryAccessEnds(t *testing.T) {
 	g := gateway.Start(t)
-	until := time.Now().Add(6 * time.Second).Truncate(time.Second)
-	_, err := g.Service.AddEntry(t.Context(), gateway.Keeper, "nightlog", service.EntryInput{Who: "orla", Level: "read", Expires: until})
-	require.NoError(t, err)
-	m := g.Mount(t, g.Dial(t, "orla", 0), "nightlog")
-	f, err := m.Open("README.txt")
-	require.NoError(t, err)
 	buf := make([]byte, 4)
-	_, err = f.ReadAt(buf, 0)
-	require.NoError(t, err)
-	require.Eventually(t, func() bool { _, err := f.ReadAt(buf, 0); return err != nil }, 30*time.Second, 20*time.Millisecond)
+	session := g.Dial(t, "orla", 0)
+	var until time.Time
+	var m *smb2.Share
+	var f *smb2.File
+	for length := 3 * time.Second; ; length *= 2 { // until the machine is fast enough for what comes before the end
+		until = time.Now().Add(length).Truncate(time.Second)
+		_, err := g.Service.AddEntry(t.Context(), gateway.Keeper, "nightlog", service.EntryInput{Who: "orla", Level: "read", Expires: until})
+		require.NoError(t, err)
+		if m, err = session.Mount("nightlog"); err == nil {
+			if f, err = m.Open("README.txt"); err == nil {
+				_, err = f.ReadAt(buf, 0)
+			}
+		}
+		if err == nil {
+			break
+		}
+		require.False(t, time.Now().Before(until), "%v", err)
+	}
+	require.Eventually(t, func() bool { _, err := f.ReadAt(buf, 0); return err != nil }, 2*time.Minute, 20*time.Millisecond)
 	require.False(t, time.Now().Before(until), "not before its time")
-	_, err = m.Open("README.txt")
+	_, err := m.Open("README.txt")
 	require.Error(t, err)
 	_, err = g.Service.AddEntry(t.Context(), gateway.Keeper, "nightlog", service.EntryInput{Who: "orla", Level: "read", Expires: until})
 	require.ErrorContains(t, err, "has passed already")

@@ -65,7 +65,7 @@ func serve(t testing.TB, bin, state string, flags ...string) *process {
 		text = string(raw)
 		_, after, ok := strings.Cut(text, last)
 		return err == nil && ok && strings.Contains(after, "\n")
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	m := printed.FindStringSubmatch(text)
 	require.NotNil(t, m, text)
 	p.url, p.smb, p.nfs = m[1], m[2], m[3]

@@ -16,7 +16,7 @@ import (
 
 // How often, and how far apart at most, the second half of a rename is tried again.
 const (
-	moveTries  = 5
+	moveTries  = 8
 	movePauses = 2 * time.Second
 )
 

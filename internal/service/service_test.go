@@ -566,7 +566,7 @@ func TestWorkIsTakenUpAgain(t *testing.T) {
 		var left int
 		require.NoError(t, s.store.DB().QueryRow(`SELECT count(*) FROM work`).Scan(&left))
 		return left == 0
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	n := 0
 	f = s.Policy().FolderNamed("plates")
 	require.NoError(t, files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {

@@ -79,7 +79,7 @@ func dialRaw(t testing.TB, addr string) *rawClient {
 	nc, err := net.Dial("tcp", addr)
 	require.NoError(t, err)
 	t.Cleanup(func() { nc.Close() })
-	_ = nc.SetDeadline(time.Now().Add(20 * time.Second))
+	_ = nc.SetDeadline(time.Now().Add(2 * time.Minute))
 	return &rawClient{t: t, nc: nc}
 }
 
@@ -539,7 +539,7 @@ func FuzzSigned(f *testing.F) {
 			require.NoError(t, err)
 			c = (&rawClient{t: t, nc: nc}).signIn().connect()
 		}
-		_ = c.nc.SetDeadline(time.Now().Add(5 * time.Second))
+		_ = c.nc.SetDeadline(time.Now().Add(time.Minute))
 		c.t = t
 		if _, _, err := c.do(command(cmd), body); err != nil {
 			c.nc.Close()

@@ -106,7 +106,7 @@ func TestDispositions(t *testing.T) {
 	require.Equal(t, statusAccessDenied, c.status(cmdCreate, createBody("", 0x110081, 1, optDeleteOnClose|optDirectory)), "the folder itself is not a client's to delete")
 	require.Equal(t, statusOK, c.status(cmdCreate, createBody("gone.txt", 0x13019f, 2, optDeleteOnClose)))
 	c.nc.Close()
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "nightlog", "gone.txt")); return os.IsNotExist(err) }, 5*time.Second, time.Millisecond,
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "nightlog", "gone.txt")); return os.IsNotExist(err) }, 2*time.Minute, time.Millisecond,
 		"a broken connection closes, and closing deletes")
 }
 

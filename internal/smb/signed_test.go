@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -144,12 +145,10 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 }
 
 // guessed counts how many passwords were compared.
-type guessed struct {
-	compared int
-}
+type guessed struct{ compared atomic.Int32 }
 
 func (g *guessed) ProveNT(_ context.Context, _, _ string, compare func([]byte) bool) (identity.ID, error) {
-	if g.compared++; g.compared > 3 {
+	if g.compared.Add(1) > 3 {
 		return 0, ntlm.ErrPutOff
 	}
 	if !compare(secret) {
@@ -198,7 +197,7 @@ func TestNoGuessGoesUncounted(t *testing.T) {
 			require.Equal(t, statusLogonFailure, h.status)
 		}
 	}
-	require.Equal(t, 8, g.compared)
+	require.EqualValues(t, 8, g.compared.Load())
 	require.Equal(t, 5, putOff)
 }
 

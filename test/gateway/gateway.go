@@ -95,7 +95,7 @@ func (g *Gateway) Dial(t testing.TB, user string, dialect uint16) *smb2.Session 
 
 // TryDial signs in and gives the error of it.
 func (g *Gateway) TryDial(user, password string, dialect uint16) (*smb2.Session, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	d := smb2.Dialer{Negotiator: smb2.Negotiator{SpecifiedDialect: dialect, RequireMessageSigning: true}, Initiator: &smb2.NTLMInitiator{User: user, Password: password}}
 	s, err := d.Dial(ctx, g.SMB)
@@ -125,4 +125,4 @@ func (g *Gateway) Token(t testing.TB, user string) string {
 }
 
 // Client is for HTTP.
-var Client = http.Client{Timeout: 10 * time.Second}
+var Client = http.Client{Timeout: 2 * time.Minute}

@@ -48,7 +48,7 @@ func Dial(t testing.TB, address string, uid, gid uint32) *Client {
 // On speaks on a connection that is there.
 func On(t testing.TB, c net.Conn, uid, gid uint32) *Client {
 	t.Cleanup(func() { c.Close() })
-	require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
+	require.NoError(t, c.SetDeadline(time.Now().Add(5*time.Minute)))
 	return &Client{T: t, C: c, Cred: &onc.Credential{Machine: "test", UID: uid, GID: gid}, xid: uint32(time.Now().UnixNano())}
 }
 

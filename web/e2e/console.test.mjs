@@ -77,7 +77,7 @@ after(async () => {
 
 async function page(viewport = { width: 1280, height: 800 }) {
   const context = await browser.newContext({ viewport });
-  context.setDefaultTimeout(10_000);
+  context.setDefaultTimeout(120_000); // a bound for a machine that is busy, not a time to be kept
   const p = await context.newPage();
   p.on('pageerror', (e) => {
     throw e;
