@@ -41,7 +41,7 @@ tools:
 	@test/install-tools
 
 lint: web/dist/index.html
-	@if git ls-files --eol 2>/dev/null | grep '^i/-text' | grep -v '\.png$$'; then echo 'lint: binaries that are no pictures do not belong in git' >&2; exit 1; fi
+	@if git ls-files --eol 2>/dev/null | grep '^i/-text' | grep -Ev '\.(png|fits)$$'; then echo 'lint: binaries that are no pictures do not belong in git' >&2; exit 1; fi
 	@test -z "$$(gofmt -l cmd internal demo test web/*.go | tee /dev/stderr)"
 	go vet ./...
 	go tool staticcheck ./...
