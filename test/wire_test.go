@@ -24,6 +24,7 @@ import (
 	"unicode/utf16"
 
 	"github.com/stretchr/testify/require"
+	//lint:ignore SA1019 MS-NLMP section 3.3.1 builds NTLMv2 on it
 	"golang.org/x/crypto/md4"
 	"golang.org/x/sys/unix"
 
@@ -158,11 +159,7 @@ func newWire(t *testing.T) *wire {
 		<-done
 		<-done
 	})
-	var paths []string
-	for _, d := range w.dirs[1:] {
-		paths = append(paths, d)
-	}
-	paths = append(paths, w.files...)
+	paths := append(slices.Clone(w.dirs[1:]), w.files...)
 	w.ask([]asking{{Via: "nfs3", What: "handles", UID: 2001, Paths: paths}})
 	return w
 }

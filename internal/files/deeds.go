@@ -57,12 +57,6 @@ func (v view) refuse(gate access.Gate, path string) error {
 	return &Denied{Gate: gate, Path: v.folder.Display(path)}
 }
 
-// quiet is the view for what is tried before something else is.
-func (v view) quiet() view {
-	v.witness = nil
-	return v
-}
-
 // did tells once of what is done to an open file.
 func (h *Handle) did(kind DeedKind, told *atomic.Bool) {
 	if h.ns.witness == nil || told.Load() || told.Swap(true) {

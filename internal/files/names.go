@@ -148,30 +148,41 @@ func (o *Object) known() error {
 	return err
 }
 
-// othersNow gives the other names of the file that a handle is open on.
+// othersAt gives the other names of the file that a handle is open on, where they matter; a searchNames where they have
+// to be searched for first.
+func (h *Handle) othersAt(v view, root int) ([]string, error) {
+	var st unix.Statx_t
+	if err := h.use(func(fd int) error { return statx(fd, &st) }); err != nil {
+		return nil, err
+	}
+	var rst unix.Stat_t
+	if err := unix.Fstat(root, &rst); err != nil {
+		return nil, translate(err)
+	}
+	others, err := h.folder.spots.others(v, root, fileID{rst.Dev, rst.Ino}, h.Path(), &st)
+	if errors.Is(err, errNames) {
+		err = &searchNames{h.folder, v.folder.Root, Key{Inode: st.Ino}}
+	}
+	return others, err
+}
+
+// othersNow is othersAt for a handle that has been open for a while; it searches.
 func (h *Handle) othersNow(v view) ([]string, error) {
 	if !h.file || v.folder.Unix() || !v.folder.Tree.Varies() {
 		return nil, nil
-	}
-	var st unix.Statx_t
-	if err := h.use(func(fd int) error { return statx(fd, &st) }); err != nil || st.Nlink <= 1 {
-		return nil, err
 	}
 	root, err := openRoot(v.folder.Root)
 	if err != nil {
 		return nil, err
 	}
 	defer unix.Close(root)
-	var rst unix.Stat_t
-	if err := unix.Fstat(root, &rst); err != nil {
-		return nil, translate(err)
-	}
 	for range 2 {
-		others, err := h.folder.spots.others(v, root, fileID{rst.Dev, rst.Ino}, h.Path(), &st)
-		if !errors.Is(err, errNames) {
+		others, err := h.othersAt(v, root)
+		var search *searchNames
+		if !errors.As(err, &search) {
 			return others, err
 		}
-		if err := h.folder.spots.search(root, Key{Inode: st.Ino}); err != nil {
+		if err := h.folder.spots.search(root, search.key); err != nil {
 			return nil, err
 		}
 	}

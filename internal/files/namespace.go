@@ -380,18 +380,21 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if empty {
 		want |= acl.WriteData
 	}
-	others, err := n.othersAt(v, state, root, place)
-	if err != nil {
+	var others []string
+	decide := func() error {
+		if others != nil || v.folder.Unix() { // single bits may come from different groups, and then are not had together
+			verdict = v.decideNamed(access.ToOpen, place.Path, others, place.File, want)
+		}
+		if want&^verdict.Granted != 0 {
+			return v.refuse(v.decideNamed(access.ToOpen, place.Path, others, place.File, want).Gate, place.Path)
+		}
+		if req.Maximum && verdict.Granted == 0 { // nothing is not a maximum to open with
+			return v.denied(place.Path, place.File, acl.All)
+		}
+		return nil
+	}
+	if err := decide(); err != nil {
 		return nil, 0, err
-	}
-	if others != nil || v.folder.Unix() { // single bits may come from different groups, and then are not had together
-		verdict = v.decideNamed(access.ToOpen, place.Path, others, place.File, want)
-	}
-	if want&^verdict.Granted != 0 {
-		return nil, 0, v.refuse(v.decideNamed(access.ToOpen, place.Path, others, place.File, want).Gate, place.Path)
-	}
-	if req.Maximum && verdict.Granted == 0 { // nothing is not a maximum to open with
-		return nil, 0, v.denied(place.Path, place.File, acl.All)
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: place.File,
 		holder: req.Holder, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
@@ -401,6 +404,19 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	const writing = acl.WriteData | acl.AppendData
 	if err := h.openFD(root, (want|h.asked)&writing != 0, 0); err != nil {
 		return nil, 0, err
+	}
+	if h.file && h.info.Links > 1 { // by its other names as well
+		var err error
+		if others, err = h.othersAt(v, root); err == nil {
+			err = decide()
+		}
+		if err != nil {
+			h.closeFD()
+			return nil, 0, err
+		}
+		if req.Maximum {
+			h.asked = verdict.Granted
+		}
 	}
 	if place.File && h.info.Attributes&AttrReadOnly != 0 {
 		if want&writing != 0 {
@@ -427,31 +443,6 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		}
 	}
 	return h, action, nil
-}
-
-// othersAt gives the other names of a file that is about to be opened, where they matter.
-func (n *Namespace) othersAt(v view, state *folderState, root int, place Place) ([]string, error) {
-	if !place.File || v.folder.Unix() || !v.folder.Tree.Varies() {
-		return nil, nil
-	}
-	fd, err := openBeneath(root, place.Path, unix.O_PATH|unix.O_NOFOLLOW, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer unix.Close(fd)
-	var st unix.Statx_t
-	if err := statx(fd, &st); err != nil || st.Nlink <= 1 {
-		return nil, err
-	}
-	var rst unix.Stat_t
-	if err := unix.Fstat(root, &rst); err != nil {
-		return nil, translate(err)
-	}
-	others, err := state.spots.others(v, root, fileID{rst.Dev, rst.Ino}, place.Path, &st)
-	if err != nil {
-		return nil, &searchNames{state, v.folder.Root, Key{Inode: st.Ino}}
-	}
-	return others, nil
 }
 
 func (n *Namespace) create(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {

@@ -322,6 +322,28 @@ func MayBeVolume(path string) error {
 	return nil
 }
 
+// MayMakeFolder is as much of MakeFolder as can be said without making anything.
+func MayMakeFolder(volume, path string) error {
+	root, err := openRoot(volume)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(root)
+	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("%s leads out of the volume, or through what is not a directory", path)
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil || st.Mode&unix.S_IFMT != unix.S_IFDIR {
+		return fmt.Errorf("%s is not a directory", path)
+	}
+	return nil
+}
+
 // MakeFolder makes the directory of a folder below a volume. It may be there.
 func MakeFolder(volume, path string) error {
 	root, err := os.OpenRoot(volume)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/ntlm"
 )
 
@@ -181,6 +182,16 @@ func TestTryingAVolumeTouchesNothing(t *testing.T) {
 		st, err := os.Stat(dir)
 		require.NoError(t, err)
 		require.Equal(t, int64(1e9), st.ModTime().Unix(), "not even for a moment was anything made there")
+	}
+	// Nor does a folder lead out of its volume, where a storage user has put a link.
+	volume := s.Policy().Volumes[0]
+	require.NoError(t, os.Symlink("/etc", filepath.Join(volume.Path, "out")))
+	for _, path := range []string{"out", "out/ssl"} {
+		_, err := s.Try(ctx, func(ctx context.Context, trial *Service) error {
+			_, err := trial.CreateFolder(ctx, auditor, FolderInput{Name: "probe", Volume: volume.Name, Path: path, Permissions: site.ByMode})
+			return err
+		})
+		require.Error(t, err, path)
 	}
 	_, err := s.CreateVolume(ctx, auditor, "probe", dir)
 	require.ErrorContains(t, err, "may look but not change")

@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	//lint:ignore SA1019 MS-NLMP section 3.3.1 builds NTLMv2 on it
 	"golang.org/x/crypto/md4"
 )
 

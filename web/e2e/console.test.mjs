@@ -330,6 +330,18 @@ test('an auditor sees everything and is offered no change', async () => {
   assert.equal(await p.getByRole('button', { name: /Add|Remove|Move|Change|Publish|End/ }).count(), 0);
 });
 
+test('what a file is called does nothing to the page, and can still be asked about', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  const name = 'nightlog/invoice\u202efdp.exe';
+  await p.goto(`${url}/why?user=piran&path=${encodeURIComponent(name)}`);
+  await p.getByText('nightlog/invoice\\u202efdp.exe').first().waitFor();
+  const text = await p.evaluate(() => document.body.innerText);
+  assert.ok(!text.includes('\u202e'), 'the character itself is not on the page');
+  await p.goto(`${url}/why?user=piran&path=${encodeURIComponent('nightlog/invoice\\u202efdp.exe')}`);
+  await p.getByText('nightlog/invoice\\u202efdp.exe').first().waitFor();
+});
+
 test('by keyboard alone, on a phone, in the dark', async () => {
   const p = await page({ width: 390, height: 844 });
   await signIn(p, 'keeper');

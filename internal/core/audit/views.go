@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
@@ -77,6 +78,10 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 			h.Class = access.Class(&who, at)
 		} else {
 			a.through(&h, list, own, i, acl.KindOf(path, file), pf)
+			if h.Entry == nil && path != "" { // what its directory gives
+				up := path[:max(strings.LastIndexByte(path, '/'), 0)]
+				a.by(&h, pf.Tree.List(up, false), f.ownerOf(up), i, acl.Execute|acl.ListDirectory|acl.DeleteChild, acl.ListDirectory|acl.DeleteChild, pf)
+			}
 		}
 		out = append(out, h)
 	}
@@ -102,8 +107,13 @@ func (a *Audit) through(h *Holder, list *acl.ACL, own acl.Ownership, user int32,
 	if telling == 0 {
 		telling = level.Wants(kind)
 	}
+	a.by(h, list, own, user, level.Wants(kind), telling, pf)
+}
+
+// by finds the entry of a list that gives a holder most of what is telling among what they want.
+func (a *Audit) by(h *Holder, list *acl.ACL, own acl.Ownership, user int32, want, telling acl.Mask, pf *site.PublishedFolder) {
 	most := 0
-	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, level.Wants(kind), func(ace *acl.Ace, bits acl.Mask) {
+	list.Evaluate(a.Policy.Directory.Person(user), own, a.Now, want, func(ace *acl.Ace, bits acl.Mask) {
 		if n := (bits&telling).Count()<<8 + bits.Count(); !ace.Entry.Deny && n > most {
 			most, h.Entry, h.From = n, ace.Entry, pf.Display(ace.From)
 		}
