@@ -1,0 +1,351 @@
+package files
+
+import (
+	"errors"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+)
+
+// Disposition says what Open does about what is, or is not, there.
+type Disposition uint8
+
+// The dispositions of MS-SMB2 section 2.2.13; every other protocol's are among them.
+const (
+	Supersede   Disposition = iota // replace, or make
+	OpenOnly                       // only what is there
+	CreateOnly                     // only what is not
+	OpenIf                         // open, or make
+	Overwrite                      // empty what is there
+	OverwriteIf                    // empty, or make
+)
+
+// Action is what Open did, MS-SMB2 section 2.2.14.
+type Action uint32
+
+// The actions.
+const (
+	Superseded Action = iota
+	Opened
+	Created
+	Overwritten
+)
+
+// Sharing says what others may do to a file while it is open.
+type Sharing uint8
+
+// The parts of Sharing, MS-SMB2 section 2.2.13.
+const (
+	ShareRead Sharing = 1 << iota
+	ShareWrite
+	ShareDelete
+)
+
+// OpenRequest asks for a Handle.
+type OpenRequest struct {
+	Share         string
+	Path          string // below the share, with slashes
+	Access        acl.Mask
+	Maximum       bool // as much as there is, besides Access
+	Sharing       Sharing
+	Disposition   Disposition
+	Directory     bool // must be one
+	File          bool // must not be one
+	DeleteOnClose bool
+	WriteThrough  bool
+	Attributes    uint32  // of what is made
+	Mode          *uint32 // of what is made, in the low twelve bits; nil for what SMB makes
+	Holder        any     // handles of one holder do not shut each other out
+}
+
+// creatorMask is what the handle that makes an object may do with it until it is
+// closed, so that who may only add can fill what they add (RFC 1813 section 3.3.8 and
+// POSIX open() give the creating descriptor the same).
+const creatorMask = acl.ReadData | acl.WriteData | acl.AppendData | acl.ReadNamedAttrs | acl.WriteNamedAttrs |
+	acl.ReadAttributes | acl.WriteAttributes | acl.Delete | acl.ReadACL | acl.Synchronize
+
+// Open opens or makes what a request names.
+func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) {
+	for try := 0; ; try++ {
+		h, action, err := n.openOnce(sub, req)
+		var search *searchNames
+		if !errors.As(err, &search) {
+			return h, action, err
+		}
+		if try == 2 {
+			return nil, 0, ErrBusy
+		}
+		if err := searchFor(search.state, search.root, search.key); err != nil {
+			return nil, 0, err
+		}
+	}
+}
+
+// searchNames says that a file has other names, which have to be searched for before it is decided
+// about.
+type searchNames struct {
+	state *folderState
+	root  string
+	key   Key
+}
+
+func (*searchNames) Error() string { return errNames.Error() }
+
+func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, error) {
+	v, err := n.view(sub, req.Share)
+	if err != nil {
+		return nil, 0, err
+	}
+	state := n.folder(v.folder.ID)
+	state.paths.RLock()
+	defer state.paths.RUnlock()
+	// Looked at again now that no rename is under way: a path means what it does
+	// under the policy that goes with it.
+	if v, err = n.view(sub, req.Share); err != nil || n.folder(v.folder.ID) != state {
+		return nil, 0, ErrGone
+	}
+
+	root, err := openRoot(v.folder.Root)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer unix.Close(root)
+	place, err := find(root, req.Path, n.index)
+	if err != nil {
+		return nil, 0, err
+	}
+	if place.Exists {
+		return n.openExisting(v, state, root, place, req)
+	}
+	return n.create(v, state, root, place, req)
+}
+
+func (n *Namespace) openExisting(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
+	verdict := v.decideAt(access.ToOpen, place.Path, place.File, 0)
+	if verdict.Granted == 0 && v.decide(place.Path, place.File, acl.All).Gate < access.Entry {
+		return nil, 0, v.denied(place.Path, place.File, acl.All)
+	}
+	if req.Disposition == CreateOnly {
+		return nil, 0, ErrExists
+	}
+	switch {
+	case req.Directory && place.File:
+		return nil, 0, ErrNotDirectory
+	case req.File && !place.File:
+		return nil, 0, ErrIsDirectory
+	}
+	action, empty := Opened, false
+	switch req.Disposition {
+	case Overwrite, OverwriteIf, Supersede:
+		if !place.File {
+			return nil, 0, ErrInvalid
+		}
+		empty, action = true, Overwritten
+		if req.Disposition == Supersede {
+			action = Superseded
+		}
+	}
+	want := req.Access
+	if empty {
+		want |= acl.WriteData
+	}
+	var others []string
+	decide := func() error {
+		if others != nil || v.folder.Unix() { // single bits may come from different groups, and then are not had together
+			verdict = v.decideNamed(access.ToOpen, place.Path, others, place.File, want)
+		}
+		if want&^verdict.Granted != 0 {
+			return v.refuse(v.decideNamed(access.ToOpen, place.Path, others, place.File, want).Gate, place.Path)
+		}
+		if req.Maximum && verdict.Granted == 0 { // nothing is not a maximum to open with
+			return v.denied(place.Path, place.File, acl.All)
+		}
+		return nil
+	}
+	if err := decide(); err != nil {
+		return nil, 0, err
+	}
+	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: place.File,
+		holder: req.Holder, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
+	if req.Maximum {
+		h.asked = verdict.Granted
+	}
+	const writing = acl.WriteData | acl.AppendData
+	if err := h.openFD(root, (want|h.asked)&writing != 0, 0); err != nil {
+		return nil, 0, err
+	}
+	if h.file && h.info.Links > 1 { // by its other names as well
+		var err error
+		if others, err = h.othersAt(v, root); err == nil {
+			err = decide()
+		}
+		if err != nil {
+			h.closeFD()
+			return nil, 0, err
+		}
+		if req.Maximum {
+			h.asked = verdict.Granted
+		}
+	}
+	if place.File && h.info.Attributes&AttrReadOnly != 0 {
+		if want&writing != 0 {
+			h.closeFD()
+			return nil, 0, ErrReadOnlyFile
+		}
+		h.asked &^= writing
+	}
+	if req.DeleteOnClose {
+		if err := h.mayDelete(); err != nil {
+			h.closeFD()
+			return nil, 0, err
+		}
+	}
+	if err := n.register(h, req.DeleteOnClose, empty); err != nil {
+		h.closeFD()
+		return nil, 0, err
+	}
+	h.settle(v, verdict)
+	if empty {
+		if err := h.overwrite(req.Attributes); err != nil {
+			h.Close()
+			return nil, 0, err
+		}
+	}
+	return h, action, nil
+}
+
+func (n *Namespace) create(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
+	dir, name := split(place.Path)
+	if !place.ParentExists {
+		// Say only as much as the deepest directory that is there lets them know.
+		for dir != "" {
+			at, err := find(root, dir, n.index)
+			if err != nil {
+				return nil, 0, err
+			}
+			if at.Exists {
+				break
+			}
+			dir, _ = split(dir)
+		}
+		if err := v.require(dir, false, acl.Execute); err != nil {
+			return nil, 0, err
+		}
+		return nil, 0, ErrPathNotFound
+	}
+	if err := v.require(dir, false, acl.Execute); err != nil {
+		return nil, 0, err
+	}
+	if req.Disposition == OpenOnly || req.Disposition == Overwrite {
+		return nil, 0, ErrNotFound
+	}
+	if err := v.require(dir, false, toAdd(!req.Directory)); err != nil {
+		return nil, 0, err
+	}
+	verdict := v.decide(place.Path, !req.Directory, 0)
+	verdict.Granted |= creatorMask
+	if req.DeleteOnClose && req.Attributes&AttrReadOnly != 0 {
+		return nil, 0, ErrReadOnlyFile
+	}
+	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: !req.Directory,
+		holder: req.Holder, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
+	// What a creator asks for beyond what they get is no reason to refuse: clients ask
+	// for everything when they make something (MS-FSA section 2.1.5.1.1).
+	if h.asked = req.Access & verdict.Granted; req.Maximum {
+		h.asked = verdict.Granted
+	}
+	parent, err := openBeneath(root, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer unix.Close(parent)
+	err = n.index.changing(parent, func() error {
+		if req.Directory {
+			if err := unix.Mkdirat(parent, name, bornDir); err != nil {
+				return translate(err)
+			}
+			return h.openFD(root, false, 0)
+		}
+		return h.openFD(root, true, unix.O_CREAT|unix.O_EXCL)
+	}, func(names map[string]string) { names[FoldName(name)] = name })
+	if err != nil {
+		return nil, 0, err
+	}
+	mode := uint32(0o664)
+	if req.Directory {
+		mode = 0o775
+	}
+	if req.Mode != nil {
+		mode = *req.Mode
+	}
+	if err := v.born(parent, h.fd, mode, req.Directory); err != nil {
+		return nil, 0, errors.Join(err, h.undo(parent, name))
+	}
+	if attrs := req.Attributes & keptAttributes; attrs != 0 { // not worth failing for
+		_ = setDOS(h.fd, attrs, time.Time{})
+		h.info.Attributes = attrs
+	}
+	if err := n.register(h, req.DeleteOnClose, false); err != nil {
+		h.closeFD()
+		return nil, 0, err
+	}
+	h.settle(v, verdict)
+	state.spots.put(h.info.id(), true, dirSpot(parent, name))
+	n.notify.tell(h.folderID, Event{Path: place.Path, Kind: EventAdded, Dir: req.Directory})
+	return h, Created, nil
+}
+
+// register enters a handle among those open on the same object, if the ways in
+// which those are open allow it (MS-FSA section 2.1.5.1.2).
+func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	id := h.info.id()
+	of := n.open[id]
+	if of == nil {
+		of = &openFile{id: id}
+	}
+	if of.deletePending {
+		return ErrDeletePending
+	}
+	h.claims = sharingNeeded(h.asked)
+	mine := h.claims
+	if empties {
+		mine |= ShareWrite
+	}
+	for other := range of.handles {
+		theirs := other.claims
+		if mine == 0 || theirs == 0 || h.holder != nil && h.holder == other.holder {
+			continue // to look at a file disturbs nobody, and nobody it
+		}
+		if mine&^other.sharing != 0 || theirs&^h.sharing != 0 {
+			return ErrSharing
+		}
+	}
+	if of.handles == nil {
+		of.handles = make(map[*Handle]struct{})
+		n.open[id] = of
+	}
+	of.handles[h] = struct{}{}
+	h.of, h.deleteOnClose = of, deleteOnClose
+	h.folder.handles[h] = struct{}{}
+	return nil
+}
+
+// sharingNeeded is what others must allow for a handle with this access.
+func sharingNeeded(m acl.Mask) Sharing {
+	var s Sharing
+	if m&(acl.ReadData|acl.Execute) != 0 {
+		s |= ShareRead
+	}
+	if m&(acl.WriteData|acl.AppendData) != 0 {
+		s |= ShareWrite
+	}
+	if m&acl.Delete != 0 {
+		s |= ShareDelete
+	}
+	return s
+}
