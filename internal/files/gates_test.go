@@ -368,3 +368,36 @@ func TestNotificationsTellNoHiddenNames(t *testing.T) {
 	l.mustOpen(piran, "later.txt", acl.WriteData, CreateOnly)
 	require.Empty(t, told(), "access that ended while she waited")
 }
+
+// Where modes decide, a handle is good by whichever of a file's names its holder gets to, whoever looked it up last by
+// which.
+func TestALookupDoesNotShutOthersOut(t *testing.T) {
+	l := newLarkfell(t)
+	l.exported()
+	l.records.Folders[0].Permissions, l.records.Folders[0].Rules = site.ByMode, nil
+	l.compile()
+	require.NoError(t, os.Chmod(l.root, 0o777))
+	own := func(path, owner string) {
+		require.NoError(t, unix.Setxattr(filepath.Join(l.root, path), ownerAttr, []byte(owner), 0))
+	}
+	own("closed", "2005:3001:0700") // bettany's alone
+	own("2026", "2005:3001:0755")
+	require.NoError(t, os.Link(filepath.Join(l.root, "closed/key.txt"), filepath.Join(l.root, "2026/key.txt")))
+	own("2026/key.txt", "2005:3001:0644")
+	key := l.keyOf(2003, "2026/key.txt")
+	reads := func() error {
+		f, err := l.File(l.guest(2003), key, false)
+		if err == nil {
+			f.Release()
+		}
+		return err
+	}
+	require.NoError(t, reads())
+	for range 3 {
+		require.Equal(t, key, l.keyOf(2005, "closed/key.txt"))
+		l.folder(1).epoch.Add(1) // so that it is decided about anew
+		require.NoError(t, reads(), "bettany looked it up where piran does not get")
+	}
+	_, err := l.open(piran, "closed/key.txt", acl.ReadData, OpenOnly)
+	require.ErrorIs(t, err, ErrDenied, "by that name he does not")
+}
