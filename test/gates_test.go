@@ -84,6 +84,8 @@ func TestProxiesAreBelievedIfTrusted(t *testing.T) {
 	require.True(t, secure(signIn(behind, right, "X-Forwarded-Proto", "https", "X-Forwarded-Host", "gate.larkfell.example")))
 	require.True(t, secure(signIn(behind, right, "Forwarded", `for="[2001:db8::7]:4711";proto=https;host=gate.larkfell.example`)))
 	require.Equal(t, 421, signIn(behind, right, "X-Forwarded-Host", "evil.example").StatusCode)
+	require.Equal(t, 400, signIn(behind, right, "X-Forwarded-For", "198.51.100.7", "Forwarded", "for=203.0.113.9").StatusCode, "one of the two the client wrote")
+	require.Equal(t, 200, signIn(behind, right, "X-Forwarded-For", "198.51.100.7", "Forwarded", "for=198.51.100.7").StatusCode)
 	require.Equal(t, 200, signIn(plain, right, "X-Forwarded-Host", "evil.example").StatusCode, "it is not looked at")
 
 	// Guesses from one address do not slow another that comes by the same proxy; and what a client says of itself is not

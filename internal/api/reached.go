@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -40,7 +41,11 @@ func (s *Server) reach(next http.Handler) http.Handler {
 		}
 		to := reached{address: withoutPort(r.RemoteAddr), secure: r.TLS != nil}
 		if s.trusted(to.address) {
-			said := forwarded(r.Header)
+			said, agree := forwarded(r.Header)
+			if !agree {
+				writeProblem(w, http.StatusBadRequest, "Forwarded and X-Forwarded headers say different things: have the proxy remove those that it does not write")
+				return
+			}
 			// From the nearest on: the first that is no trusted proxy is who asks.
 			for i := len(said.addresses) - 1; i >= 0; i-- {
 				if to.address = said.addresses[i]; !s.trusted(to.address) {
@@ -49,6 +54,9 @@ func (s *Server) reach(next http.Handler) http.Handler {
 			}
 			to.secure = to.secure || strings.EqualFold(said.proto, "https")
 			if said.host != "" {
+				if !s.named(withoutPort(r.Host), r.Context()) { // the proxy is to know the gateway by its name, too
+					said.host = r.Host
+				}
 				r.Host = said.host
 			}
 		}
@@ -108,35 +116,40 @@ type relayed struct {
 	proto, host string // as the nearest says
 }
 
-// forwarded reads RFC 7239's header, or where there is none the older three.
-func forwarded(h http.Header) relayed {
-	var out relayed
-	if lines := h.Values("Forwarded"); len(lines) > 0 {
-		for element := range strings.SplitSeq(strings.Join(lines, ","), ",") {
-			for pair := range strings.SplitSeq(element, ";") {
-				name, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
-				value = strings.Trim(value, `"`)
-				switch strings.ToLower(name) {
-				case "for":
-					out.addresses = append(out.addresses, withoutPort(value))
-				case "proto":
-					out.proto = value
-				case "host":
-					out.host = value
-				}
+// forwarded reads RFC 7239's header and the older three. A proxy writes one kind and may pass on the other as a client sent
+// it; so where both are there they have to agree, about who asks and how.
+func forwarded(h http.Header) (out relayed, agree bool) {
+	var standard, older relayed
+	for element := range strings.SplitSeq(strings.Join(h.Values("Forwarded"), ","), ",") {
+		for pair := range strings.SplitSeq(element, ";") {
+			name, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
+			value = strings.Trim(value, `"`)
+			switch strings.ToLower(name) {
+			case "for":
+				standard.addresses = append(standard.addresses, withoutPort(value))
+			case "proto":
+				standard.proto = value
+			case "host":
+				standard.host = value
 			}
 		}
-		return out
 	}
 	for line := range strings.SplitSeq(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
 		if a := strings.TrimSpace(line); a != "" {
-			out.addresses = append(out.addresses, withoutPort(a))
+			older.addresses = append(older.addresses, withoutPort(a))
 		}
 	}
 	last := func(name string) string {
 		all := strings.Split(strings.Join(h.Values(name), ","), ",")
 		return strings.TrimSpace(all[len(all)-1])
 	}
-	out.proto, out.host = last("X-Forwarded-Proto"), last("X-Forwarded-Host")
-	return out
+	older.proto, older.host = last("X-Forwarded-Proto"), last("X-Forwarded-Host")
+	switch {
+	case len(h.Values("Forwarded")) == 0:
+		return older, true
+	case len(older.addresses) == 0 && older.proto == "" && older.host == "":
+		return standard, true
+	}
+	return standard, slices.Equal(standard.addresses, older.addresses) &&
+		(older.proto == "" || older.proto == standard.proto) && (older.host == "" || older.host == standard.host)
 }

@@ -114,6 +114,9 @@ func (o *Object) Link(dir *Object, name string) error {
 	if !o.w.v.sameRules(o.path, join(dir.path, name)) || o.w.v.folder.Tree.HasRulesAt(o.path) {
 		return ErrAcross
 	}
+	if o.st.Nlink >= mostNames && !o.w.v.folder.Unix() {
+		return ErrManyNames
+	}
 	from, was := split(o.path)
 	source, err := openBeneath(o.w.root, from, unix.O_PATH|unix.O_DIRECTORY, 0)
 	if err != nil {

@@ -121,7 +121,9 @@ func TestAFileOfTwoNames(t *testing.T) {
 				require.NoError(t, err)
 				f.Release()
 			}
-			require.Equal(t, []string{"2026/mine.txt"}, FactsOf(l.policy.Load(), l.policy.Load().Folders[0]).Others("README.txt"), "and the audit knows")
+			others, known := FactsOf(l.policy.Load(), l.policy.Load().Folders[0]).Others("README.txt")
+			require.True(t, known)
+			require.Equal(t, []string{"2026/mine.txt"}, others, "and the audit knows")
 			// A handle that was open before feels it as well.
 			l.records.Folders[0].Rules[len(l.records.Folders[0].Rules)-1].Entries = nil
 			l.compile()
@@ -133,6 +135,32 @@ func TestAFileOfTwoNames(t *testing.T) {
 			require.ErrorIs(t, err, ErrDenied)
 		})
 	}
+}
+
+// Names of one file are bounded where all of them are looked at, so that they cost nobody else anything; and by more, made by
+// the host, nobody has it.
+func TestNamesAreBounded(t *testing.T) {
+	l := newLarkfell(t)
+	l.exported()
+	at := filepath.Join(l.root, "README.txt")
+	for i := range mostNames - 1 {
+		require.NoError(t, os.Link(at, filepath.Join(l.root, "2026", fmt.Sprint("n", i))))
+	}
+	l.mustOpen(piran, "README.txt", acl.ReadData, OpenOnly)
+	require.ErrorIs(t, l.visit(2003, false, func(_ *Visit, root *Object) error {
+		o, err := root.Lookup("README.txt")
+		require.NoError(t, err)
+		return o.Link(root, "one more")
+	}), ErrManyNames)
+	facts := FactsOf(l.policy.Load(), l.policy.Load().Folders[0])
+	others, known := facts.Others("README.txt")
+	require.True(t, known)
+	require.Len(t, others, mostNames-1)
+	require.NoError(t, os.Link(at, filepath.Join(l.root, "one more")))
+	_, err := l.open(piran, "README.txt", acl.ReadData, OpenOnly)
+	require.ErrorIs(t, err, ErrDenied)
+	_, known = facts.Others("README.txt")
+	require.False(t, known, "as the audit has it")
 }
 
 // To rename a directory where it is takes to delete it and to add there, as RFC 8881 section 6.2.1.3.2 and MS-FSA section

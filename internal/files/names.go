@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -23,7 +24,12 @@ type linked struct {
 	counted bool // outside has been found out
 }
 
-const mostLinked = 1 << 18 // files
+const (
+	mostLinked = 1 << 18 // files
+	// mostNames of a file are looked at whenever it is decided about. By more it is not to be had where rules differ
+	// within a folder, and more are not made there.
+	mostNames = 1000
+)
 
 // named notes a name of a file that has several.
 func (s *spots) named(id fileID, at spot) {
@@ -119,6 +125,9 @@ func (s *spots) others(v view, root int, rootID fileID, path string, st *unix.St
 	if st.Nlink <= 1 || st.Mode&unix.S_IFMT == unix.S_IFDIR || v.folder.Unix() || !v.folder.Tree.Varies() {
 		return nil, nil
 	}
+	if st.Nlink > mostNames {
+		return nil, fmt.Errorf("%w: %w", ErrDenied, ErrManyNames)
+	}
 	paths, incomplete := s.namesOf(root, rootID, st)
 	if incomplete {
 		return nil, errNames
@@ -132,9 +141,15 @@ var errNames = errors.New("its other names are not known yet")
 // verdict is the verdict on what is there, by all its names.
 func (o *Object) verdict(at access.Stage, want acl.Mask) (access.Verdict, error) {
 	others, err := o.w.state.spots.others(o.w.v, o.w.root, o.w.rootID, o.path, &o.st)
-	if err != nil {
+	if errors.Is(err, errNames) {
 		o.w.wanted = append(o.w.wanted, o.key)
-		return access.Verdict{Gate: access.Entry}, ErrBusy
+		err = ErrBusy
+	}
+	if errors.Is(err, ErrManyNames) {
+		return access.Verdict{Gate: access.Entry}, nil // nobody has it
+	}
+	if err != nil {
+		return access.Verdict{Gate: access.Entry}, err
 	}
 	return o.w.v.decideNamed(at, o.path, others, !o.Dir(), want), nil
 }
@@ -145,7 +160,7 @@ func (o *Object) known() error {
 	if errors.Is(err, errNames) {
 		return errLost
 	}
-	return err
+	return nil
 }
 
 // othersAt gives the other names of the file that a handle is open on, where they matter; a searchNames where they have
@@ -189,11 +204,15 @@ func (h *Handle) othersNow(v view) ([]string, error) {
 	return nil, ErrBusy
 }
 
-// Others is what core/audit asks: the other names below the folder of the file at a path.
-func (f Facts) Others(path string) []string {
-	var out []string
+// Others is what core/audit asks: the other names below the folder of the file at a path; false where it has
+// so many that nobody is let at it.
+func (f Facts) Others(path string) (out []string, known bool) {
+	known = true
 	f.at(path, func(_ int, st *unix.Statx_t) {
 		if st.Nlink <= 1 || st.Mode&unix.S_IFMT != unix.S_IFREG || f.unix {
+			return
+		}
+		if known = st.Nlink <= mostNames; !known {
 			return
 		}
 		root, err := openRoot(f.root)
@@ -218,5 +237,5 @@ func (f Facts) Others(path string) []string {
 		}
 	})
 	slices.Sort(out)
-	return out
+	return out, known
 }

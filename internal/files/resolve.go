@@ -36,6 +36,7 @@ var (
 	ErrStale         = errors.New("the object is not there any more")
 	ErrOwner         = errors.New("only its owner may do that")
 	ErrAcross        = errors.New("it cannot be moved that far")
+	ErrManyNames     = errors.New("it has too many names")
 	ErrNotSupported  = errors.New("that is not supported")
 )
 

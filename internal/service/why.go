@@ -71,8 +71,12 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 	}
 	r := access.Request{User: user.ID, Via: a.Via, Folder: f, Path: at.Path, File: at.File, Want: a.Want.Wants(acl.KindOf(at.Path, at.File)), Now: a.At,
 		Facts: s.factsOf(f)}
-	if named, ok := r.Facts.(interface{ Others(path string) []string }); ok && at.File {
-		r.Others = named.Others(at.Path)
+	if named, ok := r.Facts.(interface {
+		Others(path string) ([]string, bool)
+	}); ok && at.File {
+		known := false
+		r.Others, known = named.Others(at.Path)
+		r.Unjudged = !known
 	}
 	if a.Via == site.SMB {
 		r.Share, err = s.pickShare(f, q.Share, r)

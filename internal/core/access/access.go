@@ -54,13 +54,16 @@ type Request struct {
 	Share  *site.PublishedShare // over SMB; nil: the folder is not published by it
 	NFS    *Arrival             // over NFS; nil: the folder is not published by it
 	Folder *site.PublishedFolder
-	Path   string   // below the folder, as on disk; "" is the folder itself
-	Others []string // other names of the same file below the folder
-	File   bool     // the object is not a directory
-	Facts  Facts    // nil: nothing has an owner of its own
-	Want   acl.Mask
-	At     Stage // where modes decide
-	Now    time.Time
+	Path   string // below the folder, as on disk; "" is the folder itself
+	// Others are other names of the same file below the folder; Unjudged says that there are more than are looked
+	// at, and that nobody is let at it where entries decide.
+	Others   []string
+	Unjudged bool
+	File     bool  // the object is not a directory
+	Facts    Facts // nil: nothing has an owner of its own
+	Want     acl.Mask
+	At       Stage // where modes decide
+	Now      time.Time
 }
 
 // ownerOf is who owns the object at a path of the folder.
@@ -94,7 +97,7 @@ func (v *Verdict) holds(until time.Time) {
 // Decide gives the verdict. It allocates nothing.
 func Decide(p *site.Policy, r Request) Verdict {
 	v := walk(p, &r, nil)
-	if len(r.Others) > 0 {
+	if len(r.Others) > 0 || r.Unjudged {
 		v, _ = byNames(p, &r, v)
 	}
 	return v
@@ -105,7 +108,7 @@ func Explain(p *site.Policy, r Request) (Verdict, []GateReport) {
 	rec := &recorder{policy: p, request: &r}
 	v := walk(p, &r, rec)
 	rec.mend()
-	if len(r.Others) > 0 {
+	if len(r.Others) > 0 || r.Unjudged {
 		v = rec.explainNames(p, v)
 	}
 	return v, rec.reports

@@ -22,6 +22,12 @@ func byNames(p *site.Policy, r *Request, v Verdict) (Verdict, int) {
 	if r.Folder.Unix() {
 		return v, by
 	}
+	if r.Unjudged {
+		if v.Granted &= ofName; v.Gate == Open && r.Want&^v.Granted != 0 {
+			v.Gate = Entry
+		}
+		return v, by
+	}
 	for i, name := range r.Others {
 		q := *r
 		q.Path, q.Others, q.Want = name, nil, r.Want&^ofName
@@ -57,7 +63,10 @@ func (c *recorder) explainNames(p *site.Policy, v Verdict) Verdict {
 	if gone := v.Granted &^ total.Granted; gone != 0 { // what names withhold that was not asked for
 		g := c.gate(Entry)
 		g.Leaves &^= gone
-		if by < 0 {
+		if c.request.Unjudged {
+			g.Reason = "it has more names than are looked at, so nobody is let at it; fewer have to be made of them"
+			g.Mends = nil
+		} else if by < 0 {
 			g.Reason += fmt.Sprintf("; as %s the same file may be used for less", c.request.Folder.Display(c.request.Others[0]))
 		}
 	}

@@ -339,8 +339,13 @@ func (a *Audit) At(pf *site.PublishedFolder, path string, file bool) *Standing {
 		return f.unixAt(path)
 	}
 	w := &workspace{}
+	others, known := f.others(path, file)
+	if !known {
+		d := a.Policy.Directory
+		return &Standing{SMB: noLevels(d), NFS: noLevels(d)}
+	}
 	s := f.at(w, path, path, acl.KindOf(path, file))
-	for _, other := range f.others(path, file) { // none grants what another withholds
+	for _, other := range others { // none grants what another withholds
 		t := f.at(w, other, path, acl.AlsoNamed)
 		s.SMB.and(&t.SMB)
 		s.NFS.and(&t.NFS)
@@ -350,15 +355,16 @@ func (a *Audit) At(pf *site.PublishedFolder, path string, file bool) *Standing {
 
 // manyNamed is what a folder's facts can say of files with several names.
 type manyNamed interface {
-	// Others gives the other names below the folder of the file at a path.
-	Others(path string) []string
+	// Others gives the other names below the folder of the file at a path; known is false where it has more than
+	// are looked at.
+	Others(path string) (names []string, known bool)
 }
 
-func (f *folder) others(path string, file bool) []string {
+func (f *folder) others(path string, file bool) (names []string, known bool) {
 	if many, ok := f.facts.(manyNamed); ok && file {
 		return many.Others(path)
 	}
-	return nil
+	return nil, true
 }
 
 // at goes down to a path where entries decide: one by which what is at asked is named.
@@ -482,8 +488,9 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, kind acl.Kind,
 func (f *folder) decideBy(i int, line *site.Line, user int32, facts access.Facts, path string, kind acl.Kind) acl.LevelSet {
 	a := f.audit
 	u := &a.Policy.Directory.Users()[user]
+	others, known := f.others(path, kind.File())
 	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], line, user), Folder: f.PublishedFolder, Path: path,
-		Others: f.others(path, kind.File()), File: kind.File(), Facts: facts, Now: a.Now}, kind)
+		Others: others, Unjudged: !known, File: kind.File(), Facts: facts, Now: a.Now}, kind)
 }
 
 // decided asks for each level by itself, since where modes decide it matters what is wanted together.
@@ -502,7 +509,8 @@ func decided(p *site.Policy, r access.Request, kind acl.Kind) acl.LevelSet {
 func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool) (smb, nfs acl.LevelSet) {
 	f := a.folder(pf)
 	u := &a.Policy.Directory.Users()[user]
-	r := access.Request{User: u.ID, Via: site.SMB, Folder: pf, Path: path, Others: f.others(path, file), File: file, Facts: f.facts, Now: a.Now}
+	others, known := f.others(path, file)
+	r := access.Request{User: u.ID, Via: site.SMB, Folder: pf, Path: path, Others: others, Unjudged: !known, File: file, Facts: f.facts, Now: a.Now}
 	kind := acl.KindOf(path, file)
 	for _, share := range pf.Shares {
 		r.Share = share

@@ -23,12 +23,13 @@ type disk struct {
 	own    map[string]acl.Ownership
 	unix   map[string]*posix.Attributes
 	others map[string][]string // files with several names
+	many   bool                // and more than are looked at
 }
 
 func (d *disk) OwnerOf(path string) (acl.Ownership, bool)    { own, ok := d.own[path]; return own, ok }
 func (d *disk) UnixOf(path string) (*posix.Attributes, bool) { a, ok := d.unix[path]; return a, ok }
 
-func (d *disk) Others(path string) []string { return d.others[path] }
+func (d *disk) Others(path string) ([]string, bool) { return d.others[path], !d.many }
 
 var ways = []string{"", "a", "a/b", "a/b/c", "a/x", "z/y"}
 
@@ -130,6 +131,7 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 		}
 		d.unix[path] = &a
 	}
+	d.many = oneIn(20, "too many names")
 	if oneIn(3, "two names") { // of the one file there is where modes decide
 		d.others = map[string][]string{"a/x": {"z/x"}, "z/x": {"a/x"}}
 		if oneIn(2, "three names") {
