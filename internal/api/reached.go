@@ -62,7 +62,8 @@ func (s *Server) reach(next http.Handler) http.Handler {
 		}
 		to.host = withoutPort(r.Host)
 		if !s.named(to.host, r.Context()) {
-			writeProblem(w, http.StatusMisdirectedRequest, "the console is not called "+printable(to.host)+" here: use an address that the service listens on, or start it with --console-name")
+			writeProblem(w, http.StatusMisdirectedRequest, "the console is not called "+printable(to.host)+
+				" here: use an address that the service listens on, or start it with --console-name")
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), reachedKey{}, to)))

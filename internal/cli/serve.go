@@ -49,8 +49,10 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.DurationFlag{Name: "lease", Usage: "how long an NFS 4 client that is not heard of keeps what it has open; for so long, after a restart, others wait", Value: time.Minute},
 		&cli.StringFlag{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", DefaultText: "none"},
 		&cli.StringSliceFlag{Name: "volume-root", Usage: "directory of the host below which volumes may be; may be given several times", DefaultText: "anywhere"},
-		&cli.StringSliceFlag{Name: "console-name", Usage: "name or address by which browsers reach the console, besides loopback names and the addresses listened on; may be given several times"},
-		&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
+		&cli.StringSliceFlag{Name: "console-name",
+			Usage: "name or address by which browsers reach the console, besides loopback names and the addresses listened on; may be given several times"},
+		&cli.StringSliceFlag{Name: "trusted-proxy",
+			Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {

@@ -138,10 +138,19 @@ func now3(o *files.Object) *files.Attributes {
 	if o == nil {
 		return nil
 	}
-	a, err := o.Look()
-	if err != nil {
+	if _, err := o.Look(); err != nil {
 		return nil
 	}
+	return seen3(o)
+}
+
+// seen3 are the attributes of an object as it was last looked at, nil for who may not see them: what comes along with
+// an answer is told by the same rule as what is asked for.
+func seen3(o *files.Object) *files.Attributes {
+	if o.MayLook() != nil {
+		return nil
+	}
+	a := o.Attributes()
 	return &a
 }
 

@@ -196,7 +196,7 @@ func (q *call3) lookup() onc.AcceptStat {
 			return onc.Success
 		}
 		q.w.Opaque(q.s.seal(export, o))
-		putPost(q.w, export, now3(o))
+		putPost(q.w, export, seen3(o))
 		putPost(q.w, export, now3(dir))
 		return onc.Success
 	})
@@ -239,7 +239,7 @@ func (q *call3) access() onc.AcceptStat {
 	raw, asked := q.handle(), q.r.Uint32()
 	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
 		q.status(nil)
-		putPost(q.w, export, now3(o))
+		putPost(q.w, export, seen3(o))
 		q.w.Uint32(accessBits(o.Says(), o) & asked)
 		return onc.Success
 	})

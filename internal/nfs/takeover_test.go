@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/test/nfsraw"
 )
@@ -150,4 +152,33 @@ func TestAStateidIsItsOpeners(t *testing.T) {
 	require.Zero(t, as(piran, nfsraw.Op(38, id, uint64(0), 2, "x")))
 	require.Zero(t, as(piran, nfsraw.Op(34, id, 1, 1<<4, []byte{0, 0, 0, 0, 0, 0, 0, 1})))
 	require.Zero(t, as(piran, nfsraw.Op(4, 0, id)))
+}
+
+// Attributes that come along with other answers are told to those who may see them, and to nobody else.
+func TestAttributesDoNotComeAlong(t *testing.T) {
+	p := newPlace(t)
+	addr, stop := p.serve()
+	defer stop()
+	c := from(t, "127.0.0.1", addr, piran)
+	_, fh := c.Lookup3(c.Mnt("/nightlog"), "entry")
+	told := func(procedure uint32, args func(w *onc.Writer)) bool {
+		status, r := c.Do(nfsraw.NFS, 3, procedure, func(w *onc.Writer) { w.Opaque(fh); args(w) })
+		if procedure == 2 {
+			require.NotZero(t, status)
+			return r.Bool() || r.Bool() // before and after
+		}
+		return r.Bool()
+	}
+	access := func(w *onc.Writer) { w.Uint32(0x3f) }
+	setMode := func(w *onc.Writer) { nfsraw.Mode3(w, 0o777); w.Bool(false) }
+	require.True(t, told(4, access))
+	was := p.policy.Load()
+	none, err := site.Compile(site.Records{Users: []identity.User{{ID: 1, Name: "piran", UID: piran, NFS: true}}, Volumes: was.Volumes,
+		Folders: []site.Folder{{ID: 2, Name: "nightlog", VolumeID: 1, Path: "nightlog"}},
+		Exports: []site.Export{{ID: 2, Path: "/nightlog", FolderID: 2, Rules: was.Exports[1].Rules}}, Services: site.Services{NFS: true}})
+	require.NoError(t, err)
+	p.policy.Store(none)
+	require.False(t, told(4, access))
+	require.False(t, told(2, setMode))
+	require.False(t, told(5, func(*onc.Writer) {}), "READLINK")
 }

@@ -48,10 +48,12 @@ func (s *Service) withinRoots(real string) bool {
 func (s *Service) checkVolumes(volumes []site.Volume) error {
 	for _, v := range volumes {
 		if !s.withinRoots(v.Path) {
-			return fmt.Errorf("volume %s is at %s, outside of what --volume-root allows (%s): allow a directory that holds it", v.Name, v.Path, strings.Join(s.roots, ", "))
+			return fmt.Errorf("volume %s is at %s, outside of what --volume-root allows (%s): allow a directory that holds it",
+				v.Name, v.Path, strings.Join(s.roots, ", "))
 		}
 		if s.holdsState(v.Path) {
-			return fmt.Errorf("volume %s at %s holds the service's own state, which must not be served: move the state directory elsewhere and name it with --state", v.Name, v.Path)
+			return fmt.Errorf("volume %s at %s holds the service's own state, which must not be served: move the state directory elsewhere and name it with --state",
+				v.Name, v.Path)
 		}
 	}
 	return nil
@@ -61,7 +63,8 @@ func (s *Service) checkVolumes(volumes []site.Volume) error {
 // tried, nothing is written; and who may only look learns nothing about the host.
 func (s *Service) volumeAt(by Actor, path string) (string, error) {
 	if s.trial != nil && by.Role != identity.Administrator {
-		return "", &Error{Kind: Forbidden, Field: "path", Message: "what a volume would do can be tried by an administrator only: the answer tells about directories of the host"}
+		return "", &Error{Kind: Forbidden, Field: "path",
+			Message: "what a volume would do can be tried by an administrator only: the answer tells about directories of the host"}
 	}
 	if err := plain.Check(path); err != nil {
 		return "", invalid("path", "%q: %v", path, err)
