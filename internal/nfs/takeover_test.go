@@ -165,7 +165,8 @@ func TestAttributesDoNotComeAlong(t *testing.T) {
 		status, r := c.Do(nfsraw.NFS, 3, procedure, func(w *onc.Writer) { w.Opaque(fh); args(w) })
 		if procedure == 2 {
 			require.NotZero(t, status)
-			return r.Bool() || r.Bool() // before and after
+			before, after := r.Bool(), r.Bool()
+			return before || after
 		}
 		return r.Bool()
 	}
