@@ -7,6 +7,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 type reachedKey struct{}
@@ -62,7 +64,7 @@ func (s *Server) reach(next http.Handler) http.Handler {
 		}
 		to.host = withoutPort(r.Host)
 		if !s.named(to.host, r.Context()) {
-			writeProblem(w, http.StatusMisdirectedRequest, "the console is not called "+printable(to.host)+
+			writeProblem(w, http.StatusMisdirectedRequest, "the console is not called "+plain.Text(to.host)+
 				" here: use an address that the service listens on, or start it with --console-name")
 			return
 		}

@@ -10,9 +10,6 @@ import (
 	"amber.example/gatekeeper/internal/core/plain"
 )
 
-// printable spells what comes from a stranger so that it can be shown.
-func printable(s string) string { return plain.Text(s) }
-
 // plainText refuses control and bidirectional characters in what an administrator types: a request whose fields are
 // a struct with, or without, a Body. What is laid out in lines is tagged format:"lines", and only those
 // may have line feeds and tabs; passwords may be anything, and so may paths, which are named as they are.

@@ -143,7 +143,9 @@ func TestWhereVolumesMayBe(t *testing.T) {
 	s, err = Open(ctx, other, WithVolumeRoots([]string{filepath.Join(roots, "srv")}))
 	require.NoError(t, err)
 	require.NoError(t, os.Symlink(filepath.Join(roots, "elsewhere"), filepath.Join(roots, "srv/out")))
-	for _, path := range []string{filepath.Join(roots, "elsewhere"), filepath.Join(roots, "srv/out"), filepath.Join(roots, "srv/../elsewhere"), filepath.Join(roots, "not there"), "/etc"} {
+	require.NoError(t, os.Symlink(filepath.Join(roots, "elsewhere"), filepath.Join(roots, "srv/deep")))
+	require.NoError(t, os.Mkdir(filepath.Join(roots, "srv/elsewhere"), 0o755)) // what the last of them is by its name alone
+	for _, path := range []string{filepath.Join(roots, "elsewhere"), filepath.Join(roots, "srv/out"), filepath.Join(roots, "srv/../elsewhere"), filepath.Join(roots, "srv/deep") + "/../elsewhere", filepath.Join(roots, "not there"), "/etc"} {
 		_, err := s.CreateVolume(ctx, keeper, "out", path)
 		require.ErrorContains(t, err, "not below a directory in which volumes may be", path)
 	}

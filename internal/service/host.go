@@ -72,22 +72,16 @@ func (s *Service) volumeAt(by Actor, path string) (string, error) {
 	if !filepath.IsAbs(path) {
 		return "", invalid("path", "%q is not an absolute path", path)
 	}
-	allowed := func(dir string) error {
-		if s.withinRoots(dir) {
-			return nil
-		}
-		return invalid("path", "%s is not below a directory in which volumes may be: %s", path, strings.Join(s.roots, ", "))
-	}
-	// First by its name, so that nothing is said about what is elsewhere.
-	if err := allowed(filepath.Clean(path)); err != nil && len(s.roots) > 0 && !s.withinRootName(path) {
-		return "", err
+	outside := invalid("path", "%s is not below a directory in which volumes may be: %s", path, strings.Join(s.roots, ", "))
+	if !s.leadsToRoots(path) { // first of all, so that nothing is said about what is elsewhere
+		return "", outside
 	}
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return "", invalid("path", "%s is not there: make the directory first", path)
 	}
-	if err := allowed(real); err != nil {
-		return "", err
+	if !s.withinRoots(real) { // a link before a .. leads elsewhere than the name without it
+		return "", outside
 	}
 	if info, err := os.Stat(real); err != nil || !info.IsDir() {
 		return "", invalid("path", "%s is not a directory", real)
@@ -98,9 +92,8 @@ func (s *Service) volumeAt(by Actor, path string) (string, error) {
 	return real, nil
 }
 
-// withinRootName says whether the longest part of a path that is there is below a root, so that a root
-// may be named by a link.
-func (s *Service) withinRootName(path string) bool {
+// leadsToRoots says whether the longest part of a path that is there really is below a root, links followed.
+func (s *Service) leadsToRoots(path string) bool {
 	for dir := filepath.Clean(path); ; dir = filepath.Dir(dir) {
 		if real, err := filepath.EvalSymlinks(dir); err == nil {
 			return s.withinRoots(real)
