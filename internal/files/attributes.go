@@ -97,11 +97,3 @@ func statAt(dir int, path string) (Info, error) {
 	defer unix.Close(fd)
 	return stat(fd)
 }
-
-func setDOS(fd int, attributes uint32, created time.Time) error {
-	var ns int64
-	if !created.IsZero() {
-		ns = created.UnixNano()
-	}
-	return translate(unix.Fsetxattr(fd, dosAttr, fmt.Appendf(nil, "%x %d", attributes&keptAttributes, ns), 0))
-}

@@ -33,6 +33,7 @@ type cached struct {
 	refs    int // guarded by fdCache.mu, as is dropped
 	dropped bool
 	verdict atomic.Pointer[remembered]
+	counted counted
 }
 
 // remembered is what a guest was last granted on a cached file.

@@ -68,18 +68,33 @@ func (o *Object) Remove(name string, dir bool) error {
 	case !dir && c.Dir():
 		return ErrIsDirectory
 	}
-	flags := 0
-	if dir {
-		flags = unix.AT_REMOVEDIR
+	g, err := c.going(name)
+	if err != nil {
+		return err
 	}
-	err = o.inDirectory(func(parent int) error {
-		return translate(unix.Unlinkat(parent, name, flags))
-	}, func(names map[string]string) { delete(names, FoldName(name)) })
+	err = o.inDirectory(func(d directory) error {
+		g.directory = d
+		return o.w.v.alter().remove(c.fd, g)
+	})
 	if err != nil {
 		return err
 	}
 	o.w.removed(c)
 	return nil
+}
+
+// going is the object's name as one that is about to go.
+func (o *Object) going(name string) (going, error) {
+	names, err := o.names()
+	if err != nil {
+		return going{}, err
+	}
+	dir, _ := split(o.path)
+	o.w.n.mu.Lock()
+	of := o.w.n.open[o.id()]
+	open := of != nil && len(of.handles) > 0
+	o.w.n.mu.Unlock()
+	return going{directory: directory{-1, dir}, name: name, dir: o.Dir(), names: names, open: open, index: o.w.n.index}, nil
 }
 
 // removed forgets an object whose name is gone.
@@ -123,9 +138,13 @@ func (o *Object) Link(dir *Object, name string) error {
 		return err
 	}
 	defer unix.Close(source)
-	err = dir.inDirectory(func(parent int) error {
-		return translate(unix.Linkat(source, was, parent, name, 0))
-	}, func(names map[string]string) { names[FoldName(name)] = name })
+	names, err := o.names()
+	if err != nil {
+		return err
+	}
+	err = dir.inDirectory(func(d directory) error {
+		return o.w.v.alter().link(o.fd, names, d, name, o.w.n.index, func() error { return makeName(source, was, d.fd, name) })
+	})
 	if err != nil {
 		return err
 	}
@@ -198,11 +217,23 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 	if err := w.v.mayCarry(c.path, final, !c.Dir(), c.st.Nlink); err != nil {
 		return err
 	}
-	err = w.n.carry(ctx, w.v, w.state, c.path, final, func() error { return o.renameOnDisk(name, to, toName) }, func() error {
+	from := c.path
+	r := renaming{fd: c.fd, dir: c.Dir(), from: from, to: final, replaced: -1}
+	if r.names, err = c.names(); err != nil {
+		return err
+	}
+	if there != nil {
+		r.replaced = there.fd
+		if r.going, err = there.going(toName); err != nil {
+			return err
+		}
+	}
+	err = w.n.carry(ctx, w.v, w.state, from, final, func() error { return o.renameOnDisk(r, name, to, toName) }, func() error {
 		if there != nil {
 			return errNoWayBack
 		}
-		return to.renameOnDisk(toName, o, name)
+		r.from, r.to, r.names[0] = r.to, r.from, r.to
+		return to.renameOnDisk(r, toName, o, name)
 	})
 	if err != nil {
 		return err
@@ -218,19 +249,25 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 	return nil
 }
 
-func (o *Object) renameOnDisk(name string, to *Object, toName string) error {
+func (o *Object) renameOnDisk(r renaming, name string, to *Object, toName string) error {
 	dst, err := openBeneath(o.w.root, to.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
 		return err
 	}
 	defer unix.Close(dst)
-	err = o.inDirectory(func(parent int) error {
-		return translate(unix.Renameat(parent, name, dst, toName))
-	}, func(names map[string]string) {
-		delete(names, FoldName(name))
-		if o.path == to.path {
-			names[FoldName(toName)] = toName
-		}
+	err = o.inDirectory(func(src directory) error {
+		r.src, r.dst = src, directory{dst, to.path}
+		r.moved = func() { o.w.n.moved(o.w.state, r.from, r.to) }
+		return o.w.v.alter().rename(r, func() error {
+			return o.w.n.index.changing(src.fd, func() error {
+				return moveName(src.fd, name, dst, toName, true)
+			}, func(names map[string]string) {
+				delete(names, FoldName(name))
+				if o.path == to.path {
+					names[FoldName(toName)] = toName
+				}
+			})
+		})
 	})
 	if err == nil && o.path != to.path {
 		err = translate(unix.Fsync(dst))

@@ -10,6 +10,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/usage"
 )
 
 // Set is what is to change of an object; nil leaves it as it is (RFC 1813 section 2.5, sattr3).
@@ -55,22 +56,21 @@ func (o *Object) MadeBy(v Verifier) bool {
 
 // SetVerifier marks what was just made as made by an exclusive creation.
 func (o *Object) SetVerifier(v Verifier) error {
-	return translate(unix.Setxattr(procPath(o.fd), verifierAttr, v[:], 0))
+	return mark(o.fd, verifierAttr, v[:])
 }
 
 func (o *Object) setTimes(s Set) error {
-	return translate(unix.UtimesNanoAt(unix.AT_FDCWD, procPath(o.fd), []unix.Timespec{s.Accessed.spec(), s.Modified.spec()}, 0))
+	return setTimes(o.fd, s.Accessed.spec(), s.Modified.spec())
 }
 
-// inDirectory runs a change of a directory's names, on disk before it returns, and keeps what is
-// remembered of the names right.
-func (o *Object) inDirectory(change func(parent int) error, edit func(names map[string]string)) error {
+// inDirectory runs a change of a directory's names, on disk before it returns.
+func (o *Object) inDirectory(change func(d directory) error) error {
 	parent, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
 		return err
 	}
 	defer unix.Close(parent)
-	if err := o.w.n.index.changing(parent, func() error { return change(parent) }, edit); err != nil {
+	if err := change(directory{parent, o.path}); err != nil {
 		return err
 	}
 	return translate(unix.Fsync(parent))
@@ -106,7 +106,8 @@ func isThere(root int, path string) bool {
 }
 
 // make makes something in the directory and gives it its owner, mode and what else is asked.
-func (o *Object) make(name string, file bool, set Set, mode uint32, mk func(parent int) error) (*Object, error) {
+func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint32, mk func(parent int) error) (*Object, error) {
+	file := kind != unix.S_IFDIR
 	if err := o.mayAdd(name, file); err != nil {
 		return nil, err
 	}
@@ -118,12 +119,28 @@ func (o *Object) make(name string, file bool, set Set, mode uint32, mk func(pare
 		return nil, err
 	}
 	defer unix.Close(parent)
-	if err := o.w.n.index.changing(parent, func() error { return translate(mk(parent)) }, func(names map[string]string) { names[FoldName(name)] = name }); err != nil {
+	m, err := o.w.v.maker(parent, join(o.path, name), kind, bytes)
+	if err != nil {
+		return nil, err
+	}
+	if err := o.w.v.alter().make(m, func() (int, error) {
+		if err := mk(parent); err != nil {
+			return -1, err
+		}
+		fd, err := openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
+		if err == nil {
+			o.w.opened = append(o.w.opened, fd)
+		}
+		return fd, err
+	}); err != nil {
 		return nil, err
 	}
 	c, err := o.child(name)
+	var counts *usage.Owner
 	if err == nil {
-		err = o.w.v.born(parent, c.fd, mode, !file)
+		if err = o.w.v.born(parent, c.fd, mode, !file); err != nil {
+			counts = &m.owner
+		}
 	}
 	if err == nil {
 		set.Mode = nil
@@ -133,11 +150,9 @@ func (o *Object) make(name string, file bool, set Set, mode uint32, mk func(pare
 		err = errors.Join(c.look(), translate(unix.Fsync(parent)))
 	}
 	if err != nil {
-		flags := 0
-		if !file {
-			flags = unix.AT_REMOVEDIR
+		if c != nil {
+			_ = o.w.v.alter().remove(c.fd, going{directory: directory{parent, o.path}, name: name, dir: !file, names: []string{c.path}, counts: counts, index: o.w.n.index})
 		}
-		_ = o.w.n.index.changing(parent, func() error { return translate(unix.Unlinkat(parent, name, flags)) }, func(names map[string]string) { delete(names, FoldName(name)) })
 		return nil, err
 	}
 	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: c.path, Kind: EventAdded, Dir: !file})
@@ -147,25 +162,10 @@ func (o *Object) make(name string, file bool, set Set, mode uint32, mk func(pare
 // CreateFile makes a regular file that is not there yet: ErrExists where something is. The guest
 // may fill it, whatever the entries say of altering.
 func (o *Object) CreateFile(name string, set Set) (*Object, error) {
-	size := set.Size
-	set.Size = nil
-	c, err := o.make(name, true, set, 0o600, func(parent int) error {
-		fd, err := openBeneath(parent, name, unix.O_RDWR|unix.O_CREAT|unix.O_EXCL, bornFile)
-		if err != nil {
-			return err
-		}
-		defer unix.Close(fd)
-		if size != nil && *size > 0 {
-			if *size > 1<<62 {
-				return ErrNoSpace
-			}
-			if err := unix.Ftruncate(fd, int64(*size)); err != nil {
-				_ = unix.Unlinkat(parent, name, 0)
-				return err
-			}
-		}
-		return nil
-	})
+	if set.Size != nil && *set.Size == 0 {
+		set.Size = nil
+	}
+	c, err := o.make(name, unix.S_IFREG, 0, set, 0o600, func(parent int) error { return makeFile(parent, name) })
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +176,7 @@ func (o *Object) CreateFile(name string, set Set) (*Object, error) {
 // Mkdir makes a directory.
 func (o *Object) Mkdir(name string, set Set) (*Object, error) {
 	set.Size = nil
-	return o.make(name, false, set, 0o755, func(parent int) error { return unix.Mkdirat(parent, name, bornDir) })
+	return o.make(name, unix.S_IFDIR, 0, set, 0o755, func(parent int) error { return makeDirectory(parent, name) })
 }
 
 // MakeLink makes a symbolic link. Where it leads is for the client to make sense of.
@@ -187,7 +187,8 @@ func (o *Object) MakeLink(name, target string, set Set) (*Object, error) {
 	case target == "" || strings.ContainsRune(target, 0):
 		return nil, ErrInvalid
 	}
-	return o.make(name, true, Set{Accessed: set.Accessed, Modified: set.Modified}, 0o777, func(parent int) error { return unix.Symlinkat(target, parent, name) })
+	return o.make(name, unix.S_IFLNK, int64(len(target)), Set{Accessed: set.Accessed, Modified: set.Modified}, 0o777,
+		func(parent int) error { return makeLink(parent, name, target) })
 }
 
 // Mknod makes a named pipe or a socket, by the type bits of st_mode. Devices are refused: what a
@@ -200,7 +201,7 @@ func (o *Object) Mknod(name string, kind uint32, set Set) (*Object, error) {
 		return nil, ErrNotSupported
 	}
 	set.Size = nil
-	return o.make(name, true, set, 0o600, func(parent int) error { return unix.Mknodat(parent, name, kind|0o600, 0) })
+	return o.make(name, kind, 0, set, 0o600, func(parent int) error { return makeNode(parent, name, kind) })
 }
 
 // Set changes an object. All is asked for before anything is done.
@@ -246,13 +247,17 @@ func (o *Object) set(set Set, maker bool) error {
 				if *set.Mode&0o111 != 0 {
 					mode |= 0o110
 				}
-				if err := unix.Chmod(procPath(o.fd), mode); err != nil {
-					return translate(err)
+				if err := setPermissions(o.fd, mode); err != nil {
+					return err
 				}
 			}
 		}
 		if f.unix || set.UID != nil || set.GID != nil {
-			if err := f.write(o.fd, &o.st, was, is); err != nil {
+			names, err := o.names()
+			if err == nil {
+				err = o.w.v.alter().own(o.fd, names, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) })
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -375,7 +380,30 @@ func (o *Object) truncate(size uint64, maker bool) error {
 	if err := o.w.v.altering(o.fd, &o.st); err != nil {
 		return err
 	}
-	return translate(unix.Ftruncate(fd, int64(size)))
+	names, err := o.names()
+	if err != nil {
+		return err
+	}
+	return o.w.v.alter().resize(&open{fd: fd, id: o.id().usage(), names: func() []string { return names }, counted: &counted{}}, int64(size))
+}
+
+// names are all names of the object, as far as trees make them matter: ErrBusy where they have to be searched for first.
+func (o *Object) names() ([]string, error) {
+	out := []string{o.path}
+	if book := o.w.n.ledger.Folder(o.w.v.folder.ID); book == nil || !book.HasTrees() || o.Dir() || o.st.Nlink <= 1 {
+		return out, nil
+	}
+	paths, incomplete := o.w.state.spots.namesOf(o.w.root, o.w.rootID, &o.st)
+	if incomplete {
+		o.w.wanted = append(o.w.wanted, o.key)
+		return nil, ErrBusy
+	}
+	for _, p := range paths {
+		if p != o.path {
+			out = append(out, p)
+		}
+	}
+	return out, nil
 }
 
 // SetACL sets the POSIX ACL of an object where modes decide, and what is made in it starts with.
@@ -397,7 +425,8 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 		return ErrInvalid
 	}
 	o.w.state.epoch.Add(1)
-	err := o.w.v.unixFacts().write(o.fd, &o.st, was, is)
+	f := o.w.v.unixFacts()
+	err := o.w.v.alter().own(o.fd, []string{o.path}, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) })
 	o.w.state.epoch.Add(1)
 	if err != nil {
 		return err
@@ -417,9 +446,9 @@ func (o *Object) SetEntries(ctx context.Context, entries []acl.Entry) error {
 	return o.w.n.rules.WriteRule(ctx, o.w.v.folder.ID, o.w.v.nfs.User, acl.Rule{Path: o.path, Cut: o.path != "", Entries: entries})
 }
 
-// SetMode sets mode, owner and group of what is at a path of a folder where modes decide, as the
-// superuser would.
-func SetMode(p *site.Policy, f *site.PublishedFolder, path string, set Set) error {
+// SetMode sets mode, owner and group of what is at a path of a folder, as the superuser would. What it gives to somebody
+// counts for them in the ledger, whatever their limits.
+func SetMode(p *site.Policy, ledger *usage.Ledger, f *site.PublishedFolder, path string, set Set) error {
 	root, err := openRoot(f.Root)
 	if err != nil {
 		return err
@@ -430,21 +459,16 @@ func SetMode(p *site.Policy, f *site.PublishedFolder, path string, set Set) erro
 		return err
 	}
 	defer unix.Close(fd)
-	var st unix.Statx_t
-	if err := statx(fd, &st); err != nil {
-		return err
-	}
-	facts := FactsOf(p, f)
-	was := facts.read(fd, &st)
-	is := was
-	if set.UID != nil {
-		is.UID = *set.UID
-	}
-	if set.GID != nil {
-		is.GID = *set.GID
-	}
-	if set.Mode != nil {
-		is = posix.Chmod(&posix.Credential{}, is, *set.Mode)
-	}
-	return facts.write(fd, &st, was, is)
+	return alter{ledger: ledger, folder: f.ID, facts: FactsOf(p, f)}.handOver(fd, path, func(was posix.Attributes) posix.Attributes {
+		if set.UID != nil {
+			was.UID = *set.UID
+		}
+		if set.GID != nil {
+			was.GID = *set.GID
+		}
+		if set.Mode != nil {
+			was = posix.Chmod(&posix.Credential{}, was, *set.Mode)
+		}
+		return was
+	})
 }

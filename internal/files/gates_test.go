@@ -19,6 +19,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/usage"
 )
 
 // exported adds an export of the folder for this host to the records, read-write.
@@ -288,7 +289,9 @@ func TestAVerdictDoesNotOutliveARename(t *testing.T) {
 	go func() {
 		v := view{policy: load(), folder: load().Folders[0]}
 		renamed <- l.Namespace.carry(context.Background(), v, l.Namespace.folder(1), "2026/04", "drop/04", func() error {
-			return os.Rename(filepath.Join(l.root, "2026/04"), filepath.Join(l.root, "drop/04"))
+			err := os.Rename(filepath.Join(l.root, "2026/04"), filepath.Join(l.root, "drop/04"))
+			l.Namespace.moved(l.Namespace.folder(1), "2026/04", "drop/04")
+			return err
 		}, nil)
 	}()
 	<-read
@@ -343,7 +346,7 @@ func TestSetIDBitsDoNotSurvive(t *testing.T) {
 			require.NoError(t, alter(h))
 			require.Zero(t, mode()&(posix.SetUID|posix.SetGID), "%s, %s", name, permissions)
 			if permissions == site.ByMode { // set again while it is open, and altered again
-				SetMode(l.policy.Load(), l.policy.Load().Folders[0], "tool", Set{Mode: ptrTo(uint32(0o4777))})
+				SetMode(l.policy.Load(), usage.New(time.Now), l.policy.Load().Folders[0], "tool", Set{Mode: ptrTo(uint32(0o4777))})
 				h.folder.epoch.Add(1)
 				require.NoError(t, alter(h))
 				require.Zero(t, mode()&posix.SetUID)

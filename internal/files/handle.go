@@ -10,6 +10,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/usage"
 )
 
 // Handle is an open file or directory. It is safe for use by several goroutines.
@@ -31,11 +32,13 @@ type Handle struct {
 	toldRead     atomic.Bool
 	toldWrote    atomic.Bool
 	plainAt      atomic.Int64 // see altering
+	data         open         // for altering it
+	counted      counted
+	path         atomic.Pointer[string] // see setPath: it changes while the object is held
 
 	mu            sync.RWMutex // guards what follows; fd is not closed while it is held for reading
 	fd            int
 	closed        bool
-	path          string
 	granted       acl.Mask
 	policy        *site.Policy // by which granted was decided
 	validUntil    time.Time
@@ -56,7 +59,7 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	if create != 0 {
 		mode = bornFile
 	}
-	fd, err := openBeneath(root, h.path, flags|create, mode)
+	fd, err := openBeneath(root, h.Path(), flags|create, mode)
 	if err != nil {
 		return err
 	}
@@ -68,19 +71,36 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 		return err
 	}
 	h.fd = fd
+	h.data = open{fd: fd, id: h.info.id().usage(), names: h.namesNow, counted: &h.counted}
 	return nil
+}
+
+// alter is for altering what the handle is open on.
+func (h *Handle) alter() alter {
+	v, err := h.ns.view(h.sub, h.share)
+	if err != nil { // it has just gone
+		return alter{ledger: h.ns.ledger, folder: h.folderID, refused: func(path string, over *usage.Over) error { return &Full{Over: over, Path: path} }}
+	}
+	return v.alter()
+}
+
+// namesNow are all names of the object, as far as trees make them matter.
+func (h *Handle) namesNow() []string {
+	path := h.Path()
+	book := h.ns.ledger.Folder(h.folderID)
+	f := h.ns.policy().Folder(h.folderID)
+	if book == nil || f == nil || !h.file || !book.HasTrees() {
+		return []string{path}
+	}
+	return h.ns.namesOf(f, h.folder, h.data.fd, path)
 }
 
 func (h *Handle) closeFD() { unix.Close(h.fd) }
 
 // undo takes back what was made and could not be finished.
-func (h *Handle) undo(parent int, name string) error {
-	h.closeFD()
-	flags := 0
-	if !h.file {
-		flags = unix.AT_REMOVEDIR
-	}
-	return translate(unix.Unlinkat(parent, name, flags))
+func (h *Handle) undo(v view, m maker) error {
+	defer h.closeFD()
+	return v.alter().remove(h.fd, going{directory: m.directory, name: m.name, dir: !h.file, names: []string{h.Path()}, counts: &m.owner, index: h.ns.index})
 }
 
 func (h *Handle) settle(v view, verdict access.Verdict) {
@@ -96,7 +116,7 @@ func (h *Handle) check(need acl.Mask) error {
 	p, now := h.ns.policy(), h.ns.now()
 	h.mu.RLock()
 	fresh := h.policy == p && (h.validUntil.IsZero() || now.Before(h.validUntil))
-	granted, closed, path := h.granted, h.closed, h.path
+	granted, closed, path := h.granted, h.closed, h.Path()
 	h.mu.RUnlock()
 	if closed {
 		return ErrClosed
@@ -151,11 +171,9 @@ func (h *Handle) decideAnew() (acl.Mask, error) {
 }
 
 // Path is where the object is now, below its folder.
-func (h *Handle) Path() string {
-	h.mu.RLock()
-	defer h.mu.RUnlock()
-	return h.path
-}
+func (h *Handle) Path() string { return *h.path.Load() }
+
+func (h *Handle) setPath(path string) { h.path.Store(&path) }
 
 // Dir says whether it is a directory.
 func (h *Handle) Dir() bool { return !h.file }
@@ -203,7 +221,7 @@ func (h *Handle) mayDelete() error {
 	if h.asked&acl.Delete == 0 {
 		return ErrDenied
 	}
-	if h.path == "" {
+	if h.Path() == "" {
 		return ErrDenied
 	}
 	if h.info.Attributes&AttrReadOnly != 0 {
@@ -266,7 +284,7 @@ func (h *Handle) close() error {
 		return ErrClosed
 	}
 	h.closed = true
-	path, wrote, fd := h.path, h.wrote, h.fd
+	path, wrote, fd := h.Path(), h.wrote, h.fd
 	h.mu.Unlock()
 	h.release(func(Range) bool { return true }, false)
 
@@ -294,6 +312,9 @@ func (h *Handle) close() error {
 	} else if wrote {
 		n.notify.tell(h.folderID, Event{Path: path, Kind: EventModified})
 	}
+	if last && h.file {
+		n.ledger.Folder(h.folderID).Closed(h.of.id.usage())
+	}
 	unix.Close(fd)
 	return err
 }
@@ -315,20 +336,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 		return err
 	}
 	defer unix.Close(parent)
-	err = n.index.changing(parent, func() error {
-		var st unix.Stat_t
-		if err := unix.Fstatat(parent, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-			return translate(err)
-		}
-		if (fileID{st.Dev, st.Ino}) != h.info.id() {
-			return ErrNotFound
-		}
-		flags := 0
-		if !h.file {
-			flags = unix.AT_REMOVEDIR
-		}
-		return translate(unix.Unlinkat(parent, name, flags))
-	}, func(names map[string]string) { delete(names, FoldName(name)) })
+	err = v.alter().remove(h.fd, going{directory: directory{parent, dir}, name: name, dir: !h.file, names: n.namesFor(v.folder, h.folder, h.fd, path), index: n.index})
 	if err == nil {
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())

@@ -65,13 +65,13 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	if !h.file {
 		return 0, ErrInvalid
 	}
-	write := unix.Pwrite
+	write, at := writeTo, off
 	if need == acl.AppendData {
 		info, err := h.Stat()
 		if err != nil {
 			return 0, err
 		}
-		off, write = info.Size, appendTo
+		off, write, at = info.Size, appendTo, -1
 	}
 	if err := h.mayTouch(off, int64(len(p)), true); err != nil {
 		return 0, err
@@ -82,7 +82,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 		if err := h.altering(fd); err != nil {
 			return err
 		}
-		if n, err = whole(write, fd, p, off); err != nil {
+		if n, err = h.alter().write(&h.data, at, len(p), func() (int, error) { return whole(write, fd, p, off) }); err != nil {
 			return err
 		}
 		if err := h.altering(fd); err != nil { // somebody may have set them meanwhile
@@ -95,11 +95,6 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	})
 	h.touched()
 	return n, err
-}
-
-// appendTo is pwrite to the end of a file, found and written to in one step.
-func appendTo(fd int, p []byte, _ int64) (int, error) {
-	return unix.Pwritev2(fd, [][]byte{p}, 0, unix.RWF_APPEND)
 }
 
 // altering takes the bits that run the file as someone else, as whatever alters it without privilege
@@ -156,8 +151,16 @@ func (h *Handle) Truncate(size int64) error {
 		if err := h.altering(fd); err != nil {
 			return err
 		}
-		return translate(unix.Ftruncate(fd, size))
+		return h.alter().resize(&h.data, size)
 	})
+}
+
+// MayGrow says whether there is room under the limits to make the file so long.
+func (h *Handle) MayGrow(size int64) error {
+	if err := h.check(acl.WriteData); err != nil {
+		return err
+	}
+	return h.use(func(int) error { return h.alter().mayGrow(&h.data, size) })
 }
 
 // overwrite empties a file that is replaced.
@@ -167,8 +170,8 @@ func (h *Handle) overwrite(attributes uint32) error {
 		if err := h.altering(fd); err != nil {
 			return err
 		}
-		if err := unix.Ftruncate(fd, 0); err != nil {
-			return translate(err)
+		if err := h.alter().resize(&h.data, 0); err != nil {
+			return err
 		}
 		return setDOS(fd, attributes|AttrArchive, time.Time{})
 	})
@@ -211,6 +214,6 @@ func (h *Handle) SetBasic(t Times) error {
 			}
 			return unix.NsecToTimespec(t.UnixNano())
 		}
-		return translate(unix.UtimesNanoAt(fd, "", []unix.Timespec{spec(t.Accessed), spec(t.Modified)}, unix.AT_EMPTY_PATH))
+		return setTimes(fd, spec(t.Accessed), spec(t.Modified))
 	})
 }

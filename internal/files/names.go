@@ -10,6 +10,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Files with several names. Where entries decide, what holds for such a file is what holds by all of
@@ -238,4 +239,68 @@ func (f Facts) Others(path string) (out []string, known bool) {
 	})
 	slices.Sort(out)
 	return out, known
+}
+
+// namesOf gives all names of the file that fd is open on, the one given first; those that are not known are searched for.
+func (n *Namespace) namesOf(f *site.PublishedFolder, state *folderState, fd int, path string) []string {
+	out := []string{path}
+	var st unix.Statx_t
+	if statx(fd, &st) != nil || st.Nlink <= 1 || st.Mode&unix.S_IFMT == unix.S_IFDIR {
+		return out
+	}
+	root, err := openRoot(f.Root)
+	if err != nil {
+		return out
+	}
+	defer unix.Close(root)
+	var rst unix.Stat_t
+	if unix.Fstat(root, &rst) != nil {
+		return out
+	}
+	for range 2 {
+		paths, incomplete := state.spots.namesOf(root, fileID{rst.Dev, rst.Ino}, &st)
+		if !incomplete {
+			for _, p := range paths {
+				if p != path {
+					out = append(out, p)
+				}
+			}
+			break
+		}
+		if state.spots.search(root, Key{Inode: st.Ino}) != nil {
+			break
+		}
+	}
+	return out
+}
+
+// namesFor is namesOf where trees make names matter.
+func (n *Namespace) namesFor(f *site.PublishedFolder, state *folderState, fd int, path string) []string {
+	if book := n.ledger.Folder(f.ID); book == nil || !book.HasTrees() {
+		return []string{path}
+	}
+	return n.namesOf(f, state, fd, path)
+}
+
+// whereNow is the path of a file that was last seen at one: it may have been renamed since.
+func (n *Namespace) whereNow(f *site.PublishedFolder, state *folderState, id fileID, last string) string {
+	root, err := openRoot(f.Root)
+	if err != nil {
+		return last
+	}
+	defer unix.Close(root)
+	var rst unix.Stat_t
+	if unix.Fstat(root, &rst) != nil {
+		return last
+	}
+	for range 2 {
+		if known, ok := state.spots.path(id, fileID{rst.Dev, rst.Ino}); ok {
+			last = known
+		}
+		if same, err := sameObject(root, last, id); err == nil && same {
+			return last
+		}
+		_ = state.spots.search(root, Key{Inode: id.ino})
+	}
+	return last
 }

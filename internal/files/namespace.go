@@ -16,6 +16,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/usage"
 )
 
 // Subject is on whose behalf something is done, and by which way in. Over NFS it is a
@@ -86,6 +87,7 @@ type Namespace struct {
 	cache  *fdCache
 
 	witness Witness // nil: nobody is told
+	ledger  *usage.Ledger
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
@@ -113,7 +115,7 @@ type folderState struct {
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules Rules) *Namespace {
 	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(),
-		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time)}
+		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }
 
 func (n *Namespace) folder(id int64) *folderState {
@@ -149,11 +151,13 @@ type view struct {
 	facts  access.Facts
 
 	witness Witness
+	ledger  *usage.Ledger
+	index   *foldIndex
 }
 
 func (n *Namespace) view(sub Subject, share string) (view, error) {
 	p := n.policy()
-	v := view{policy: p, sub: sub, now: n.now(), witness: n.witness}
+	v := view{policy: p, sub: sub, now: n.now(), witness: n.witness, ledger: n.ledger, index: n.index}
 	if sub.Guest != nil {
 		if v.nfs = sub.Guest.arrival(p); v.nfs == nil {
 			return view{}, ErrGone

@@ -168,8 +168,9 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if err := decide(); err != nil {
 		return nil, 0, err
 	}
-	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: place.File,
+	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: place.File,
 		holder: req.Holder, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
+	h.setPath(place.Path)
 	if req.Maximum {
 		h.asked = verdict.Granted
 	}
@@ -250,8 +251,9 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if req.DeleteOnClose && req.Attributes&AttrReadOnly != 0 {
 		return nil, 0, ErrReadOnlyFile
 	}
-	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, path: place.Path, file: !req.Directory,
+	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: !req.Directory,
 		holder: req.Holder, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
+	h.setPath(place.Path)
 	// What a creator asks for beyond what they get is no reason to refuse: clients ask
 	// for everything when they make something (MS-FSA section 2.1.5.1.1).
 	if h.asked = req.Access & verdict.Granted; req.Maximum {
@@ -262,16 +264,24 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 		return nil, 0, err
 	}
 	defer unix.Close(parent)
-	err = n.index.changing(parent, func() error {
-		if req.Directory {
-			if err := unix.Mkdirat(parent, name, bornDir); err != nil {
-				return translate(err)
-			}
-			return h.openFD(root, false, 0)
-		}
-		return h.openFD(root, true, unix.O_CREAT|unix.O_EXCL)
-	}, func(names map[string]string) { names[FoldName(name)] = name })
+	kind := uint32(unix.S_IFREG)
+	if req.Directory {
+		kind = unix.S_IFDIR
+	}
+	m, err := v.maker(parent, place.Path, kind, 0)
 	if err != nil {
+		return nil, 0, err
+	}
+	if err := v.alter().make(m, func() (int, error) {
+		if req.Directory {
+			if err := makeDirectory(parent, name); err != nil {
+				return -1, err
+			}
+			return h.fd, h.openFD(root, false, 0)
+		}
+		err := h.openFD(root, true, unix.O_CREAT|unix.O_EXCL)
+		return h.fd, err
+	}); err != nil {
 		return nil, 0, err
 	}
 	mode := uint32(0o664)
@@ -282,7 +292,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 		mode = *req.Mode
 	}
 	if err := v.born(parent, h.fd, mode, req.Directory); err != nil {
-		return nil, 0, errors.Join(err, h.undo(parent, name))
+		return nil, 0, errors.Join(err, h.undo(v, m))
 	}
 	if attrs := req.Attributes & keptAttributes; attrs != 0 { // not worth failing for
 		_ = setDOS(h.fd, attrs, time.Time{})

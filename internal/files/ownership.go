@@ -176,57 +176,6 @@ func readACL(get xattrs, name string) posix.ACL {
 	return list
 }
 
-// write sets what an object carries to what it shall, was being what it carries now.
-func (f Facts) write(fd int, st *unix.Statx_t, was, is posix.Attributes) error {
-	kind := st.Mode & unix.S_IFMT
-	if f.native {
-		if was.UID != is.UID || was.GID != is.GID {
-			if err := unix.Fchownat(fd, "", int(is.UID), int(is.GID), unix.AT_EMPTY_PATH); err != nil {
-				return translate(err)
-			}
-		}
-		if kind == unix.S_IFLNK {
-			return nil
-		}
-		if f.unix {
-			if err := writeACLs(fd, hostACL, hostDefault, was, is); err != nil {
-				return err
-			}
-			return translate(unix.Chmod(procPath(fd), is.Mode))
-		}
-		return nil
-	}
-	if kind != unix.S_IFREG && kind != unix.S_IFDIR {
-		return nil // the kernel keeps such attributes on files and directories only
-	}
-	text := strconv.FormatUint(uint64(is.UID), 10) + ":" + strconv.FormatUint(uint64(is.GID), 10)
-	if f.unix {
-		text += ":" + strconv.FormatUint(uint64(is.Mode), 8)
-		if err := writeACLs(fd, aclAttr, defaultAttr, was, is); err != nil {
-			return err
-		}
-	}
-	return translate(unix.Setxattr(procPath(fd), ownerAttr, []byte(text), 0))
-}
-
-func writeACLs(fd int, access, def string, was, is posix.Attributes) error {
-	one := func(name string, was, is posix.ACL) error {
-		switch {
-		case is != nil:
-			return translate(unix.Setxattr(procPath(fd), name, is.Bytes(), 0))
-		case was != nil:
-			if err := unix.Removexattr(procPath(fd), name); !errors.Is(err, unix.ENODATA) {
-				return translate(err)
-			}
-		}
-		return nil
-	}
-	if err := one(access, was.ACL, is.ACL); err != nil {
-		return err
-	}
-	return one(def, was.Default, is.Default)
-}
-
 // procPath is a path to an open object that works for descriptors which only name it.
 func procPath(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
 
@@ -247,34 +196,6 @@ func (v view) credential() posix.Credential {
 }
 
 func (v view) unixFacts() Facts { return v.facts.(Facts) }
-
-// born makes a new object its maker's, in the directory that parent is open on: with the owner,
-// group, mode and ACL that it gets there.
-func (v view) born(parent, fd int, mode uint32, dir bool) error {
-	f := v.unixFacts()
-	var st, in unix.Statx_t
-	if err := statx(fd, &st); err != nil {
-		return err
-	}
-	who := v.credential()
-	was := f.read(fd, &st)
-	var is posix.Attributes
-	if f.unix {
-		if err := statx(parent, &in); err != nil {
-			return err
-		}
-		of := f.read(parent, &in)
-		is = posix.Made(&who, &of, mode, dir)
-	} else {
-		is = posix.Attributes{UID: who.UID, GID: who.GID, Dir: dir}
-		if !dir && mode&0o111 != 0 && st.Mode&unix.S_IFMT == unix.S_IFREG {
-			if err := unix.Chmod(procPath(fd), uint32(st.Mode)&0o777|0o110); err != nil {
-				return translate(err)
-			}
-		}
-	}
-	return f.write(fd, &st, was, is)
-}
 
 // Kind says whether anything is at a path, and whether it is something else than a directory.
 func (f Facts) Kind(path string) (exists, file bool) {

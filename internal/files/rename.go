@@ -62,11 +62,11 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 	}
 	dir, name := split(final)
 	replaces := place.Exists && place.Path != from
-	err = n.carry(ctx, v, h.folder, from, final, func() error { return n.renameOnDisk(root, from, place, final) }, func() error {
+	err = n.carry(ctx, v, h.folder, from, final, func() error { return n.renameOnDisk(v, h, root, from, place, final, replaces) }, func() error {
 		if replaces {
 			return errNoWayBack
 		}
-		return n.renameOnDisk(root, final, Place{Path: from, ParentExists: true}, from)
+		return n.renameOnDisk(v, h, root, final, Place{Path: from, ParentExists: true}, from, false)
 	})
 	if err != nil {
 		return err
@@ -160,7 +160,7 @@ func sameObject(root int, path string, id fileID) (bool, error) {
 	return fileID{st.Dev, st.Ino} == id, nil
 }
 
-func (n *Namespace) renameOnDisk(root int, from string, place Place, final string) error {
+func (n *Namespace) renameOnDisk(v view, h *Handle, root int, from string, place Place, final string, replaces bool) error {
 	fromDir, fromName := split(from)
 	toDir, toName := split(final)
 	src, err := openBeneath(root, fromDir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
@@ -173,23 +173,37 @@ func (n *Namespace) renameOnDisk(root int, from string, place Place, final strin
 		return err
 	}
 	defer unix.Close(dst)
-	return n.index.changing(src, func() error {
-		if place.Exists { // takes the place of what is there, under the name there
-			_, there := split(place.Path)
-			if err := unix.Renameat(src, fromName, dst, there); err != nil {
-				return translate(err)
-			}
-			if there == toName {
-				return nil
-			}
-			return translate(unix.Renameat2(dst, there, dst, toName, unix.RENAME_NOREPLACE))
+	r := renaming{fd: h.fd, dir: !h.file, from: from, to: final, replaced: -1, src: directory{src, fromDir}, dst: directory{dst, toDir}}
+	r.names = n.namesFor(v.folder, h.folder, h.fd, from)
+	r.moved = func() { n.moved(h.folder, from, final) }
+	_, there := split(place.Path)
+	if replaces {
+		fd, err := openBeneath(root, place.Path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+		if err != nil {
+			return err
 		}
-		return translate(unix.Renameat2(src, fromName, dst, toName, unix.RENAME_NOREPLACE))
-	}, func(names map[string]string) {
-		delete(names, FoldName(fromName))
-		if fromDir == toDir {
-			names[FoldName(toName)] = toName
-		}
+		defer unix.Close(fd)
+		r.replaced = fd
+		r.going = going{directory: r.dst, name: there, names: n.namesFor(v.folder, h.folder, fd, place.Path), index: n.index}
+	}
+	return v.alter().rename(r, func() error {
+		return n.index.changing(src, func() error {
+			if place.Exists { // takes the place of what is there, under the name there
+				if err := moveName(src, fromName, dst, there, true); err != nil {
+					return err
+				}
+				if there == toName {
+					return nil
+				}
+				return moveName(dst, there, dst, toName, false)
+			}
+			return moveName(src, fromName, dst, toName, false)
+		}, func(names map[string]string) {
+			delete(names, FoldName(fromName))
+			if fromDir == toDir {
+				names[FoldName(toName)] = toName
+			}
+		})
 	})
 }
 
@@ -203,31 +217,37 @@ func (n *Namespace) carry(ctx context.Context, v view, state *folderState, from,
 	state.renaming.Lock()
 	defer state.renaming.Unlock()
 	var err error
-	if v.folder.Tree.HasRulesAt(from) {
+	book := n.ledger.Folder(v.folder.ID)
+	if v.folder.Tree.HasRulesAt(from) || book != nil && book.Limited(from) {
 		err = n.rules.MoveRules(ctx, v.folder.ID, from, to, move, back)
 	} else {
 		err = move()
 	}
-	if err == nil {
-		n.moved(state, from, to)
-	}
+	n.decideAgain(state, to)
 	return err
 }
 
 // moved tells the handles on what was renamed, and below it, where they are now.
 func (n *Namespace) moved(state *folderState, from, to string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for h := range state.handles {
+		if path := h.Path(); under(path, from) {
+			h.setPath(to + path[len(from):])
+		}
+	}
+}
+
+// decideAgain has the handles that a rename may concern be decided about anew.
+func (n *Namespace) decideAgain(state *folderState, to string) {
 	state.epoch.Add(1)
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for h := range state.handles {
-		h.mu.Lock()
-		if under(h.path, from) {
-			h.path = to + h.path[len(from):]
-			h.policy = nil // decide anew
-		}
-		if h.file && h.info.Links > 1 { // another of its names may be below
+		if under(h.Path(), to) || h.file && h.info.Links > 1 { // another of its names may be below
+			h.mu.Lock()
 			h.policy = nil
+			h.mu.Unlock()
 		}
-		h.mu.Unlock()
 	}
 }

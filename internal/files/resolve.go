@@ -28,6 +28,7 @@ var (
 	ErrNotEmpty      = errors.New("the directory is not empty")
 	ErrName          = errors.New("the name cannot be used")
 	ErrNoSpace       = errors.New("no space is left on the volume")
+	ErrLimit         = errors.New("a limit is reached")
 	ErrGone          = errors.New("the share or folder is no longer there")
 	ErrLoop          = errors.New("too many symbolic links")
 	ErrClosed        = errors.New("the file is closed")
@@ -309,7 +310,7 @@ func CheckVolume(path string) error {
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
-	if err := unix.Fsetxattr(int(f.Fd()), ownerAttr, []byte("0:0"), 0); err != nil {
+	if err := mark(int(f.Fd()), ownerAttr, []byte("0:0")); err != nil {
 		return fmt.Errorf("%s is on a file system without extended attributes for users, which ownership needs: %w", path, err)
 	}
 	return nil

@@ -157,6 +157,16 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 	return granted, nil
 }
 
+// data is the file for writing to.
+func (f *File) data() *open { return &open{fd: f.c.fd, id: f.c.key.id.usage(), names: f.namesNow, counted: &f.c.counted} }
+
+func (f *File) namesNow() []string {
+	if book := f.n.ledger.Folder(f.w.folder.ID); book == nil || !book.HasTrees() {
+		return []string{f.pathNow()}
+	}
+	return f.n.namesOf(f.w.folder, f.state, f.c.fd, f.n.whereNow(f.w.folder, f.state, f.c.key.id, f.path))
+}
+
 // altering takes the bits that run a file as someone else, where it is about to be written to without
 // privilege. Where entries decide those of the host go whoever writes: they are nothing that
 // anybody over the wire has set.
@@ -167,7 +177,7 @@ func (v view) altering(fd int, st *unix.Statx_t) error {
 		if mode == plain {
 			return nil
 		}
-		return translate(unix.Chmod(procPath(fd), plain))
+		return setPermissions(fd, plain)
 	}
 	f, who := v.unixFacts(), v.credential()
 	was := f.read(fd, st)
@@ -243,7 +253,7 @@ func (f *File) WriteAt(p []byte, off int64, stable Stability) (int, Stability, e
 	if err := f.n.barred(f.c.key.id, off, int64(len(p)), true); err != nil {
 		return 0, 0, err
 	}
-	n, err := whole(unix.Pwrite, f.c.fd, p, off)
+	n, err := f.w.alter().write(f.data(), off, len(p), func() (int, error) { return whole(writeTo, f.c.fd, p, off) })
 	if err != nil {
 		return n, 0, err
 	}

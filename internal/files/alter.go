@@ -1,0 +1,318 @@
+package files
+
+import (
+	"errors"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/usage"
+)
+
+// This is the one layer that alters data, for handles and objects alike: no other file of the package calls anything of the
+// kernel's that writes, makes, moves, removes or marks, which alter_test.go sees to. What must happen before (room
+// under the limits) and after (counting) is here and nowhere else.
+//
+// Whoever has decided that something may be done does it by an alter. The locks are taken in this order: the folder's paths,
+// its book (usage.Folder.Enter), the objects (usage.Ledger.Hold), the index of names.
+
+// alter alters what is in one folder.
+type alter struct {
+	ledger *usage.Ledger
+	folder int64
+	facts  Facts
+	// refused is told of a limit that is in the way, and makes the error of it.
+	refused func(path string, over *usage.Over) error
+}
+
+// alter is for what the view has allowed.
+func (v view) alter() alter {
+	return alter{v.ledger, v.folder.ID, v.unixFacts(), func(path string, over *usage.Over) error {
+		v.tell(Refused, path, access.Limit)
+		return &Full{Over: over, Path: v.folder.Display(path)}
+	}}
+}
+
+// Full is the error for what a limit does not allow; it wraps ErrLimit.
+type Full struct {
+	Over *usage.Over
+	Path string
+}
+
+func (f *Full) Error() string { return f.Path + ": " + f.Over.Error() }
+
+// Unwrap makes errors.Is(err, ErrLimit) true.
+func (f *Full) Unwrap() error { return ErrLimit }
+
+// at is one alteration under way: what it holds.
+type at struct {
+	alter
+	book *usage.Folder
+	held usage.Held
+}
+
+// begin enters the folder's book and keeps others off some objects.
+func (a alter) begin(ids ...usage.ID) at {
+	for {
+		book := a.ledger.Folder(a.folder)
+		book.Enter()
+		t := at{a, book, a.ledger.Hold(ids...)}
+		if a.ledger.Folder(a.folder) == book {
+			return t
+		}
+		t.end() // it has just begun, or ceased, to be counted
+	}
+}
+
+// beginAlone is begin for what moves things between trees.
+func (a alter) beginAlone() at {
+	book := a.ledger.Folder(a.folder)
+	book.EnterAlone()
+	return at{alter: a, book: book}
+}
+
+func (t at) end() {
+	t.held.Release()
+	t.book.Leave()
+}
+
+func (t at) fail(path string, err error) error {
+	var over *usage.Over
+	switch {
+	case errors.As(err, &over):
+		return t.refused(path, over)
+	case errors.Is(err, usage.ErrTooMuch):
+		return ErrNoSpace
+	}
+	return err
+}
+
+// amount is what an object counts.
+func (t at) amount(st *unix.Statx_t) limit.Amount { return amountOf(st, t.book) }
+
+func amountOf(st *unix.Statx_t, book *usage.Folder) limit.Amount {
+	switch kind := st.Mode & unix.S_IFMT; {
+	case book != nil && book.Allocated():
+		return limit.Amount{Bytes: int64(min(st.Blocks, 1<<53)) * 512, Files: 1}
+	case kind == unix.S_IFREG || kind == unix.S_IFDIR || kind == unix.S_IFLNK:
+		return limit.Amount{Bytes: int64(min(st.Size, 1<<63-1)), Files: 1}
+	}
+	return limit.Amount{Files: 1}
+}
+
+func usageID(st *unix.Statx_t) usage.ID {
+	return usage.ID{Device: unix.Mkdev(st.Dev_major, st.Dev_minor), Inode: st.Ino}
+}
+
+func (id fileID) usage() usage.ID { return usage.ID{Device: id.dev, Inode: id.ino} }
+
+// countsFor is whom an object counts for.
+func (f Facts) countsFor(fd int, st *unix.Statx_t) usage.Owner { return f.countsForBy(xattrsOf(fd), st) }
+
+func (f Facts) countsForBy(get xattrs, st *unix.Statx_t) usage.Owner {
+	a, own := f.numbersBy(get, st)
+	if !own {
+		return usage.Owner{}
+	}
+	return usage.Owner{UID: a.UID, GID: a.GID, Own: true}
+}
+
+// counted is whom an open file counts for, remembered as long as that cannot have changed.
+type counted struct{ at atomic.Pointer[countedAt] }
+
+type countedAt struct {
+	book    *usage.Folder
+	version int64
+	owner   usage.Owner
+}
+
+func (t at) ownerOf(c *counted, fd int, st *unix.Statx_t) usage.Owner {
+	if t.book == nil {
+		return usage.Owner{}
+	}
+	version := t.book.Version()
+	if m := c.at.Load(); m != nil && m.book == t.book && m.version == version {
+		return m.owner
+	}
+	o := t.facts.countsFor(fd, st)
+	c.at.Store(&countedAt{t.book, version, o})
+	return o
+}
+
+// open is a file that is open for writing.
+type open struct {
+	fd    int
+	id    usage.ID
+	names func() []string // as they are now
+	*counted
+}
+
+// write runs a system call that writes length bytes at an offset, or at the end where that is negative.
+func (a alter) write(f *open, off int64, length int, call func() (int, error)) (int, error) {
+	if length == 0 {
+		return call()
+	}
+	if n, done, err := a.overwrite(f, off, length, call); done {
+		return n, err
+	}
+	t := a.begin(f.id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(f.fd, &st); err != nil {
+		return 0, err
+	}
+	at := off
+	if at < 0 {
+		at = int64(st.Size)
+	}
+	grow, allocated := int64(0), t.book != nil && t.book.Allocated()
+	if end := at + int64(length); end < at {
+		return 0, ErrNoSpace
+	} else if allocated { // as much as it could be
+		const block, about = 1 << 16, 1 << 16
+		grow = end - at + block + about
+		if uint64(end) <= st.Size && st.Blocks*512 >= (st.Size+block-1)/block*block {
+			grow = 0 // there are no holes to fill
+		}
+	} else if uint64(end) > st.Size {
+		grow = end - int64(st.Size)
+	}
+	if st.Nlink == 0 && grow > 0 { // nobody would see what it takes
+		return 0, ErrStale
+	}
+	claim, err := t.book.Reserve(t.ownerOf(f.counted, f.fd, &st), f.names(), limit.Amount{Bytes: grow})
+	if err != nil {
+		return 0, t.fail(f.path(), err)
+	}
+	n, err := call()
+	did := limit.Amount{}
+	if allocated {
+		was := t.amount(&st)
+		if statx(f.fd, &st) == nil {
+			did.Bytes = t.amount(&st).Minus(was).Bytes
+		}
+	} else if end := at + int64(n); n > 0 && end > int64(st.Size) {
+		did.Bytes = end - int64(st.Size)
+	}
+	claim.Settle(f.id, did)
+	return n, err
+}
+
+func (f *open) path() string { return f.names()[0] }
+
+// writeTo is pwrite.
+func writeTo(fd int, p []byte, off int64) (int, error) { return unix.Pwrite(fd, p, off) }
+
+// appendTo is pwrite to the end of a file, found and written to in one step.
+func appendTo(fd int, p []byte, _ int64) (int, error) {
+	return unix.Pwritev2(fd, [][]byte{p}, 0, unix.RWF_APPEND)
+}
+
+// overwrite is write for what does not grow the file, beside others who do the same; done says that it did not.
+func (a alter) overwrite(f *open, off int64, length int, call func() (int, error)) (n int, done bool, err error) {
+	book := a.ledger.Folder(a.folder)
+	if off < 0 || book != nil && book.Allocated() {
+		return 0, false, nil
+	}
+	held := a.ledger.HoldShared(f.id)
+	defer held.Release()
+	var st unix.Statx_t
+	if err := statx(f.fd, &st); err != nil {
+		return 0, true, err
+	}
+	if end := off + int64(length); end < off || uint64(end) > st.Size {
+		return 0, false, nil
+	}
+	n, err = call()
+	return n, true, err
+}
+
+// resize sets the size of a file that is open for writing.
+func (a alter) resize(f *open, size int64) error {
+	t := a.begin(f.id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(f.fd, &st); err != nil {
+		return err
+	}
+	was := t.amount(&st)
+	grow := limit.Amount{Bytes: size - int64(st.Size)}
+	if t.book != nil && t.book.Allocated() {
+		grow.Bytes = min(grow.Bytes, 0) // what is added is a hole
+	}
+	if st.Nlink == 0 && grow.Bytes > 0 {
+		return ErrStale
+	}
+	claim, err := t.book.Reserve(t.ownerOf(f.counted, f.fd, &st), f.names(), grow)
+	if err != nil {
+		return t.fail(f.path(), err)
+	}
+	if err := unix.Ftruncate(f.fd, size); err != nil {
+		claim.Forget()
+		return translate(err)
+	}
+	is := was
+	if statx(f.fd, &st) == nil {
+		is = t.amount(&st)
+	}
+	claim.Settle(f.id, is.Minus(was))
+	return nil
+}
+
+// mayGrow says whether a file could be grown to a size now.
+func (a alter) mayGrow(f *open, size int64) error {
+	t := a.begin(f.id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(f.fd, &st); err != nil {
+		return err
+	}
+	claim, err := t.book.Reserve(t.ownerOf(f.counted, f.fd, &st), f.names(), limit.Amount{Bytes: size - int64(st.Size)})
+	if err != nil {
+		return t.fail(f.path(), err)
+	}
+	claim.Forget()
+	return nil
+}
+
+func idOf(fd int) (usage.ID, error) {
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return usage.ID{}, translate(err)
+	}
+	return usage.ID{Device: st.Dev, Inode: st.Ino}, nil
+}
+
+// setPermissions sets the permission bits that the host itself keeps.
+func setPermissions(fd int, mode uint32) error { return translate(unix.Chmod(procPath(fd), mode)) }
+
+// setTimes sets when an object was last read and written.
+func setTimes(fd int, accessed, modified unix.Timespec) error {
+	return translate(unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd), []unix.Timespec{accessed, modified}, 0))
+}
+
+// mark sets an extended attribute of the service's own.
+func mark(fd int, name string, value []byte) error {
+	return translate(unix.Setxattr(procPath(fd), name, value, 0))
+}
+
+// unmark removes one, if it is there.
+func unmark(fd int, name string) error {
+	if err := unix.Removexattr(procPath(fd), name); !errors.Is(err, unix.ENODATA) {
+		return translate(err)
+	}
+	return nil
+}
+
+// setDOS sets what SMB clients set of attributes, and the creation time; zero for the host's own.
+func setDOS(fd int, attributes uint32, created time.Time) error {
+	var ns int64
+	if !created.IsZero() {
+		ns = created.UnixNano()
+	}
+	return mark(fd, dosAttr, []byte(strconv.FormatUint(uint64(attributes&keptAttributes), 16)+" "+strconv.FormatInt(ns, 10)))
+}

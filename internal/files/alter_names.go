@@ -1,0 +1,386 @@
+package files
+
+import (
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/usage"
+)
+
+// directory is an open directory in which names come and go.
+type directory struct {
+	fd   int
+	path string
+}
+
+// within runs a change of a directory's names, which may make the directory itself grow by so much. The
+// directory must be held. A change that takes no new room is never refused.
+func (t at) within(d directory, grows bool, change func() error) error {
+	if t.book == nil {
+		return change()
+	}
+	var st unix.Statx_t
+	if err := statx(d.fd, &st); err != nil {
+		return err
+	}
+	was := t.amount(&st)
+	var most limit.Amount
+	if grows { // a directory that is full becomes a tree of blocks: a root, and two for the one there was
+		most.Bytes = 4 * int64(max(st.Blksize, 4096))
+	}
+	claim, err := t.book.Reserve(t.facts.countsFor(d.fd, &st), []string{d.path}, most)
+	if err != nil {
+		return t.fail(d.path, err)
+	}
+	err = change()
+	is := was
+	if statx(d.fd, &st) == nil {
+		is = t.amount(&st)
+	}
+	claim.Settle(usageID(&st), is.Minus(was))
+	return err
+}
+
+// maker makes something new in a directory: what, under which name, and whose it is to be.
+type maker struct {
+	directory
+	name  string
+	kind  uint32 // the type bits of st_mode
+	bytes int64  // of a link: how long it is
+	owner usage.Owner
+	index *foldIndex
+}
+
+// make runs a call that makes something and opens it, and looks at what was made.
+func (a alter) make(m maker, call func() (fd int, err error)) error {
+	parent, err := idOf(m.fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(parent)
+	defer t.end()
+	path := join(m.path, m.name)
+	grow := limit.Amount{Bytes: m.bytes, Files: 1}
+	if m.kind == unix.S_IFDIR || t.book != nil && t.book.Allocated() {
+		grow.Bytes += 4096
+	}
+	claim, err := t.book.Reserve(m.owner, []string{path}, grow)
+	if err != nil {
+		return t.fail(path, err)
+	}
+	var st unix.Statx_t
+	made := false
+	err = t.within(m.directory, true, func() error {
+		return m.index.changing(m.fd, func() error {
+			fd, err := call()
+			if err != nil {
+				return err
+			}
+			made = true
+			return statx(fd, &st)
+		}, func(names map[string]string) { names[FoldName(m.name)] = m.name })
+	})
+	if !made {
+		claim.Forget()
+		return err
+	}
+	is := t.amount(&st)
+	if m.kind == unix.S_IFREG {
+		is.Bytes = 0 // whoever has filled it since has counted that
+	}
+	claim.Made(usageID(&st), is)
+	return err
+}
+
+// maker is for something that the view's subject is about to make.
+func (v view) maker(parent int, path string, kind uint32, bytes int64) (maker, error) {
+	dir, name := split(path)
+	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, index: v.index}
+	if f := v.unixFacts(); f.native || kind == unix.S_IFREG || kind == unix.S_IFDIR {
+		is, err := v.asBorn(parent, 0, kind == unix.S_IFDIR)
+		if err != nil {
+			return maker{}, err
+		}
+		m.owner = usage.Owner{UID: is.UID, GID: is.GID, Own: true}
+	}
+	return m, nil
+}
+
+// makeDirectory is the call by which a directory is made.
+func makeDirectory(parent int, name string) error { return translate(unix.Mkdirat(parent, name, bornDir)) }
+
+// makeFile makes an empty file.
+func makeFile(parent int, name string) error {
+	fd, err := openBeneath(parent, name, unix.O_RDWR|unix.O_CREAT|unix.O_EXCL, bornFile)
+	if err == nil {
+		unix.Close(fd)
+	}
+	return err
+}
+
+// makeLink makes a symbolic link.
+func makeLink(parent int, name, target string) error { return translate(unix.Symlinkat(target, parent, name)) }
+
+// makeNode makes a pipe or a socket.
+func makeNode(parent int, name string, kind uint32) error {
+	return translate(unix.Mknodat(parent, name, kind|0o600, 0))
+}
+
+// makeName gives what has a name another.
+func makeName(from int, name string, to int, other string) error {
+	return translate(unix.Linkat(from, name, to, other, 0))
+}
+
+// moveName moves a name; replacing says that what is there makes way.
+func moveName(from int, name string, to int, other string, replacing bool) error {
+	if replacing {
+		return translate(unix.Renameat(from, name, to, other))
+	}
+	return translate(unix.Renameat2(from, name, to, other, unix.RENAME_NOREPLACE))
+}
+
+// going is a name that is about to be taken away.
+type going struct {
+	directory
+	name  string
+	dir   bool
+	names []string // all that it has, this one first
+	open  bool     // somebody has it open
+	// counts is whom it was counted for when it was made, where it has not come to belong to them.
+	counts *usage.Owner
+	index *foldIndex
+}
+
+// remove takes a name away, if it is still that of what fd is open on.
+func (a alter) remove(fd int, g going) error {
+	parent, err := idOf(g.fd)
+	if err != nil {
+		return err
+	}
+	id, err := idOf(fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(parent, id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	forget, err := t.gone(fd, &st, g)
+	if err != nil {
+		return err
+	}
+	flags := 0
+	if g.dir {
+		flags = unix.AT_REMOVEDIR
+	}
+	err = t.within(g.directory, false, func() error {
+		return g.index.changing(g.fd, func() error {
+			var there unix.Stat_t
+			if err := unix.Fstatat(g.fd, g.name, &there, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+				return translate(err)
+			}
+			if (usage.ID{Device: there.Dev, Inode: there.Ino}) != id {
+				return ErrNotFound
+			}
+			return translate(unix.Unlinkat(g.fd, g.name, flags))
+		}, func(names map[string]string) { delete(names, FoldName(g.name)) })
+	})
+	if err == nil {
+		forget()
+	}
+	return err
+}
+
+// gone gives what is to be counted once one of an object's names is no more.
+func (t at) gone(fd int, st *unix.Statx_t, g going) (func(), error) {
+	if t.book == nil {
+		return func() {}, nil
+	}
+	was, owner, id := t.amount(st), t.facts.countsFor(fd, st), usageID(st)
+	if g.counts != nil {
+		owner = *g.counts
+	}
+	if g.dir || st.Nlink <= 1 {
+		return func() { t.book.Gone(id, owner, g.names, was, g.open) }, nil
+	}
+	move, err := t.book.Move([]usage.Part{{ID: id, Owner: owner, Amount: was, From: g.names, To: g.names[1:]}}, "")
+	return move.Done, err
+}
+
+// link gives an object that has some names one more, in the directory that to is open on.
+func (a alter) link(fd int, names []string, to directory, name string, index *foldIndex, call func() error) error {
+	parent, err := idOf(to.fd)
+	if err != nil {
+		return err
+	}
+	id, err := idOf(fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(parent, id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	path := join(to.path, name)
+	part := usage.Part{ID: id, From: names, To: append(slices.Clone(names), path)}
+	if t.book != nil {
+		part.Owner, part.Amount = t.facts.countsFor(fd, &st), t.amount(&st)
+	}
+	move, err := t.book.Move([]usage.Part{part}, "")
+	if err != nil {
+		return t.fail(path, err)
+	}
+	err = t.within(to, true, func() error {
+		return index.changing(to.fd, call, func(names map[string]string) { names[FoldName(name)] = name })
+	})
+	if err != nil {
+		move.Forget()
+		return err
+	}
+	move.Done()
+	return nil
+}
+
+// renaming is a name that is about to become another.
+type renaming struct {
+	fd       int // what is renamed
+	dir      bool
+	names    []string // all that it has, the one that goes first
+	from, to string
+	src, dst directory
+	replaced int // what makes way; -1 for nothing
+	going    going
+	moved    func() // tells those who have it open, or something below it
+}
+
+// mostMoved is how many objects may come into a tree, or leave one, by one rename of a directory: they are counted first, and
+// nobody else is served in the folder meanwhile.
+const mostMoved = 10_000
+
+// rename renames. The caller holds the folder alone. Where a directory with more than mostMoved objects
+// would come into a tree or leave one it is ErrAcross, which has clients copy instead.
+func (a alter) rename(r renaming, call func() error) error {
+	book := a.ledger.Folder(a.folder)
+	book.Enter()
+	crosses, meets, carries := false, false, false
+	if book != nil {
+		crosses, meets = book.Crosses(r.from, r.to)
+		carries = book.TreeBelow(r.from)
+	}
+	book.Leave()
+	src, err := idOf(r.src.fd)
+	if err != nil {
+		return err
+	}
+	dst, err := idOf(r.dst.fd)
+	if err != nil {
+		return err
+	}
+	id, err := idOf(r.fd)
+	if err != nil {
+		return err
+	}
+	if meets {
+		return ErrAcross
+	}
+	var t at
+	if r.dir && crosses || carries {
+		t = a.beginAlone()
+		defer t.book.LeaveAlone()
+	} else {
+		ids := []usage.ID{src, dst, id}
+		if r.replaced >= 0 {
+			other, err := idOf(r.replaced)
+			if err != nil {
+				return err
+			}
+			ids = append(ids, other)
+		}
+		t = a.begin(ids...)
+		defer t.end()
+	}
+	forget := func() {}
+	if r.replaced >= 0 {
+		var st unix.Statx_t
+		if err := statx(r.replaced, &st); err != nil {
+			return err
+		}
+		if forget, err = t.gone(r.replaced, &st, r.going); err != nil {
+			return err
+		}
+	}
+	var move usage.Move
+	carried := ""
+	if carries {
+		carried = r.from
+	}
+	if t.book != nil && (!r.dir && (t.book.HasTrees() || t.book.Counts()) || crosses) {
+		parts, err := t.parts(r, crosses)
+		if err != nil {
+			return err
+		}
+		if move, err = t.book.Move(parts, carried); err != nil {
+			return t.fail(r.to, err)
+		}
+	}
+	if carries {
+		t.book.Repath(r.from, r.to)
+	}
+	err = t.within(r.src, false, func() error {
+		if src == dst {
+			return call()
+		}
+		return t.within(r.dst, r.replaced < 0, call)
+	})
+	if err != nil {
+		move.Forget()
+		if carries {
+			t.book.Repath(r.to, r.from)
+		}
+		return err
+	}
+	move.Done()
+	forget()
+	r.moved()
+	if r.dir {
+		t.book.Again(r.to)
+	}
+	return nil
+}
+
+// parts are all objects that a rename moves.
+func (t at) parts(r renaming, below bool) ([]usage.Part, error) {
+	var out []usage.Part
+	var st unix.Statx_t
+	if err := statx(r.fd, &st); err != nil {
+		return nil, err
+	}
+	to := append([]string{r.to}, r.names[1:]...)
+	out = append(out, usage.Part{ID: usageID(&st), Owner: t.facts.countsFor(r.fd, &st), Amount: t.amount(&st), From: r.names, To: to})
+	if !r.dir || !below {
+		return out, nil
+	}
+	seen := make(map[usage.ID]int)
+	err := t.facts.eachBelow(r.fd, r.from, func(path string, st *unix.Statx_t, get xattrs) error {
+		if len(out) > mostMoved {
+			return ErrAcross
+		}
+		now := r.to + path[len(r.from):]
+		id := usageID(st)
+		if i, ok := seen[id]; ok { // another of its names
+			out[i].From, out[i].To = append(out[i].From, path), append(out[i].To, now)
+			return nil
+		}
+		seen[id] = len(out)
+		out = append(out, usage.Part{ID: id, Owner: t.facts.countsForBy(get, st), Amount: t.amount(st), From: []string{path}, To: []string{now}})
+		return nil
+	})
+	return out, err
+}
+

@@ -1,0 +1,175 @@
+package files
+
+import (
+	"strconv"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/usage"
+)
+
+// born makes a new object its maker's, in the directory that parent is open on: with the owner, group, mode and ACL that it
+// gets there. It was counted for that owner when it was made.
+func (v view) born(parent, fd int, mode uint32, dir bool) error {
+	f := v.unixFacts()
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	t := v.alter().begin(usageID(&st))
+	defer t.end()
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	was := f.read(fd, &st)
+	is, err := v.asBorn(parent, mode, dir)
+	if err != nil {
+		return err
+	}
+	if !f.unix && !dir && mode&0o111 != 0 && st.Mode&unix.S_IFMT == unix.S_IFREG {
+		if err := setPermissions(fd, uint32(st.Mode)&0o777|0o110); err != nil {
+			return err
+		}
+	}
+	early := limit.Amount{} // what somebody has put into it already was counted for whom it belonged to then
+	if st.Mode&unix.S_IFMT == unix.S_IFREG {
+		early.Bytes = t.amount(&st).Bytes
+	}
+	from := f.countsFor(fd, &st)
+	if err := f.write(fd, &st, was, is); err != nil {
+		return err
+	}
+	if early.Bytes > 0 && t.book != nil {
+		gift := t.book.Hand(usageID(&st), from, f.countsFor(fd, &st), nil, early)
+		gift.Done(early)
+	}
+	return nil
+}
+
+// asBorn is the owner, group, mode and ACL that something gets by being made in a directory.
+func (v view) asBorn(parent int, mode uint32, dir bool) (posix.Attributes, error) {
+	f, who := v.unixFacts(), v.credential()
+	if !f.unix {
+		return posix.Attributes{UID: who.UID, GID: who.GID, Dir: dir}, nil
+	}
+	var in unix.Statx_t
+	if err := statx(parent, &in); err != nil {
+		return posix.Attributes{}, err
+	}
+	of := f.read(parent, &in)
+	return posix.Made(&who, &of, mode, dir), nil
+}
+
+// own changes owner, group, mode and ACL of an object that has some names; does is what changes them.
+func (a alter) own(fd int, names []string, to usage.Owner, does func() error) error {
+	id, err := idOf(fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	if t.book == nil {
+		return does()
+	}
+	was := t.amount(&st)
+	from := t.facts.countsFor(fd, &st)
+	gift, err := t.book.Give(id, from, to, names, was)
+	if err != nil {
+		return t.fail(names[0], err)
+	}
+	err = does()
+	if statx(fd, &st) != nil || t.facts.countsFor(fd, &st) != to {
+		gift.Forget()
+		return err
+	}
+	gift.Done(t.amount(&st))
+	return err
+}
+
+// handOver changes what an object carries, whatever the limits say. Trees do not change by it.
+func (a alter) handOver(fd int, path string, to func(was posix.Attributes) posix.Attributes) error {
+	id, err := idOf(fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(id)
+	defer t.end()
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	was := t.facts.read(fd, &st)
+	from, before := t.facts.countsFor(fd, &st), t.amount(&st)
+	err = t.facts.write(fd, &st, was, to(was))
+	if t.book == nil || statx(fd, &st) != nil {
+		return err
+	}
+	t.book.Hand(id, from, t.facts.countsFor(fd, &st), []string{path}, before).Done(t.amount(&st))
+	return err
+}
+
+// becomes is whom something will count for that is given an owner and a group.
+func (f Facts) becomes(fd int, st *unix.Statx_t, uid, gid uint32) usage.Owner {
+	kind := st.Mode & unix.S_IFMT
+	if !f.native && kind != unix.S_IFREG && kind != unix.S_IFDIR {
+		return f.countsFor(fd, st) // see Facts.write
+	}
+	return usage.Owner{UID: uid, GID: gid, Own: true}
+}
+
+
+// write sets what an object carries to what it shall, was being what it carries now.
+func (f Facts) write(fd int, st *unix.Statx_t, was, is posix.Attributes) error {
+	kind := st.Mode & unix.S_IFMT
+	if f.native {
+		if was.UID != is.UID || was.GID != is.GID {
+			if err := unix.Fchownat(fd, "", int(is.UID), int(is.GID), unix.AT_EMPTY_PATH); err != nil {
+				return translate(err)
+			}
+		}
+		if kind == unix.S_IFLNK {
+			return nil
+		}
+		if f.unix {
+			if err := writeACLs(fd, hostACL, hostDefault, was, is); err != nil {
+				return err
+			}
+			return setPermissions(fd, is.Mode)
+		}
+		return nil
+	}
+	if kind != unix.S_IFREG && kind != unix.S_IFDIR {
+		return nil // the kernel keeps such attributes on files and directories only
+	}
+	text := strconv.FormatUint(uint64(is.UID), 10) + ":" + strconv.FormatUint(uint64(is.GID), 10)
+	if f.unix {
+		text += ":" + strconv.FormatUint(uint64(is.Mode), 8)
+		if err := writeACLs(fd, aclAttr, defaultAttr, was, is); err != nil {
+			return err
+		}
+	}
+	return mark(fd, ownerAttr, []byte(text))
+}
+
+func writeACLs(fd int, access, def string, was, is posix.Attributes) error {
+	one := func(name string, was, is posix.ACL) error {
+		switch {
+		case is != nil:
+			return mark(fd, name, is.Bytes())
+		case was != nil:
+			return unmark(fd, name)
+		}
+		return nil
+	}
+	if err := one(access, was.ACL, is.ACL); err != nil {
+		return err
+	}
+	return one(def, was.Default, is.Default)
+}
+
