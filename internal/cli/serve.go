@@ -46,6 +46,7 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringFlag{Name: "console", Usage: "address of the console and the API", Value: "127.0.0.1:8460"},
 		&cli.StringFlag{Name: "smb", Usage: "address of SMB", Value: ":4450", DefaultText: ":4450, with --demo 127.0.0.1:4450"},
 		&cli.StringFlag{Name: "nfs", Usage: "address of NFS", Value: ":20490", DefaultText: ":20490, with --demo 127.0.0.1:20490"},
+		&cli.DurationFlag{Name: "recount", Usage: "how long after it was last counted what is stored in a folder is counted again; 0 for never", Value: 24 * time.Hour},
 		&cli.DurationFlag{Name: "lease", Usage: "how long an NFS 4 client that is not heard of keeps what it has open; for so long, after a restart, others wait", Value: time.Minute},
 		&cli.StringFlag{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", DefaultText: "none"},
 		&cli.StringSliceFlag{Name: "volume-root", Usage: "directory of the host below which volumes may be; may be given several times", DefaultText: "anywhere"},
@@ -151,6 +152,8 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	namespace := files.New(svc.Policy, svc)
 	namespace.TellOf(svc)
+	namespace.Account(svc.Ledger())
+	svc.Account(namespace, cmd.Duration("recount"))
 	telling, toldAll := make(chan error, 1), make(chan struct{})
 	tellUntil, stopTelling := context.WithCancel(context.Background())
 	go func() { defer close(toldAll); telling <- svc.JournalDeeds(tellUntil) }()

@@ -111,7 +111,9 @@ func usageID(st *unix.Statx_t) usage.ID {
 func (id fileID) usage() usage.ID { return usage.ID{Device: id.dev, Inode: id.ino} }
 
 // countsFor is whom an object counts for.
-func (f Facts) countsFor(fd int, st *unix.Statx_t) usage.Owner { return f.countsForBy(xattrsOf(fd), st) }
+func (f Facts) countsFor(fd int, st *unix.Statx_t) usage.Owner {
+	return f.countsForBy(xattrsOf(fd), st)
+}
 
 func (f Facts) countsForBy(get xattrs, st *unix.Statx_t) usage.Owner {
 	a, own := f.numbersBy(get, st)

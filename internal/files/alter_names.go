@@ -109,7 +109,9 @@ func (v view) maker(parent int, path string, kind uint32, bytes int64) (maker, e
 }
 
 // makeDirectory is the call by which a directory is made.
-func makeDirectory(parent int, name string) error { return translate(unix.Mkdirat(parent, name, bornDir)) }
+func makeDirectory(parent int, name string) error {
+	return translate(unix.Mkdirat(parent, name, bornDir))
+}
 
 // makeFile makes an empty file.
 func makeFile(parent int, name string) error {
@@ -121,7 +123,9 @@ func makeFile(parent int, name string) error {
 }
 
 // makeLink makes a symbolic link.
-func makeLink(parent int, name, target string) error { return translate(unix.Symlinkat(target, parent, name)) }
+func makeLink(parent int, name, target string) error {
+	return translate(unix.Symlinkat(target, parent, name))
+}
 
 // makeNode makes a pipe or a socket.
 func makeNode(parent int, name string, kind uint32) error {
@@ -150,7 +154,7 @@ type going struct {
 	open  bool     // somebody has it open
 	// counts is whom it was counted for when it was made, where it has not come to belong to them.
 	counts *usage.Owner
-	index *foldIndex
+	index  *foldIndex
 }
 
 // remove takes a name away, if it is still that of what fd is open on.
@@ -383,4 +387,3 @@ func (t at) parts(r renaming, below bool) ([]usage.Part, error) {
 	})
 	return out, err
 }
-

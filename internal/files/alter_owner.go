@@ -123,7 +123,6 @@ func (f Facts) becomes(fd int, st *unix.Statx_t, uid, gid uint32) usage.Owner {
 	return usage.Owner{UID: uid, GID: gid, Own: true}
 }
 
-
 // write sets what an object carries to what it shall, was being what it carries now.
 func (f Facts) write(fd int, st *unix.Statx_t, was, is posix.Attributes) error {
 	kind := st.Mode & unix.S_IFMT
@@ -172,4 +171,3 @@ func writeACLs(fd int, access, def string, was, is posix.Attributes) error {
 	}
 	return one(def, was.Default, is.Default)
 }
-

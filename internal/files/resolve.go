@@ -116,8 +116,10 @@ func translate(err error) error {
 		is = ErrNotDirectory
 	case unix.ENOTEMPTY:
 		is = ErrNotEmpty
-	case unix.ENOSPC, unix.EDQUOT, unix.EFBIG:
+	case unix.ENOSPC, unix.EFBIG:
 		is = ErrNoSpace
+	case unix.EDQUOT:
+		is = ErrLimit
 	case unix.ELOOP:
 		is = ErrDenied // a symbolic link was swapped in where there was none
 	case unix.ENAMETOOLONG:

@@ -158,7 +158,9 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 }
 
 // data is the file for writing to.
-func (f *File) data() *open { return &open{fd: f.c.fd, id: f.c.key.id.usage(), names: f.namesNow, counted: &f.c.counted} }
+func (f *File) data() *open {
+	return &open{fd: f.c.fd, id: f.c.key.id.usage(), names: f.namesNow, counted: &f.c.counted}
+}
 
 func (f *File) namesNow() []string {
 	if book := f.n.ledger.Folder(f.w.folder.ID); book == nil || !book.HasTrees() {

@@ -26,6 +26,7 @@ const (
 	err3Inval       status3 = 22
 	err3FBig        status3 = 27
 	err3NoSpc       status3 = 28
+	err3DQuot       status3 = 69
 	err3ROFS        status3 = 30
 	err3MLink       status3 = 31
 	err3NameTooLong status3 = 63
@@ -48,7 +49,7 @@ var statuses3 = []struct {
 	{files.ErrNameTooLong, err3NameTooLong}, {files.ErrName, err3Inval}, {files.ErrOwner, err3Perm}, {files.ErrReadOnlyFile, err3Acces},
 	{files.ErrNotFound, err3NoEnt}, {files.ErrPathNotFound, err3NoEnt}, {files.ErrExists, err3Exist}, {files.ErrDenied, err3Acces},
 	{files.ErrIsDirectory, err3IsDir}, {files.ErrNotDirectory, err3NotDir}, {files.ErrSharing, err3Acces}, {files.ErrLocked, err3Acces},
-	{files.ErrNotEmpty, err3NotEmpty}, {files.ErrNoSpace, err3NoSpc}, {files.ErrGone, err3Stale}, {files.ErrStale, err3Stale},
+	{files.ErrNotEmpty, err3NotEmpty}, {files.ErrNoSpace, err3NoSpc}, {files.ErrLimit, err3DQuot}, {files.ErrGone, err3Stale}, {files.ErrStale, err3Stale},
 	{files.ErrInvalid, err3Inval}, {files.ErrNotSupported, err3NotSupp}, {files.ErrAcross, err3XDev}, {files.ErrManyNames, err3MLink}, {files.ErrBusy, err3Jukebox},
 	{files.ErrDeletePending, err3Acces}, {files.ErrLoop, err3Inval},
 }

@@ -30,6 +30,7 @@ const (
 	err4Inval             status4 = 22
 	err4FBig              status4 = 27
 	err4NoSpc             status4 = 28
+	err4DQuot             status4 = 69
 	err4ROFS              status4 = 30
 	err4MLink             status4 = 31
 	err4NameTooLong       status4 = 63
@@ -96,7 +97,7 @@ var statuses4 = []struct {
 	{files.ErrNameTooLong, err4NameTooLong}, {files.ErrName, err4Inval}, {files.ErrOwner, err4Perm}, {files.ErrReadOnlyFile, err4Access},
 	{files.ErrNotFound, err4NoEnt}, {files.ErrPathNotFound, err4NoEnt}, {files.ErrExists, err4Exist}, {files.ErrDenied, err4Access},
 	{files.ErrIsDirectory, err4IsDir}, {files.ErrNotDirectory, err4NotDir}, {files.ErrSharing, err4ShareDenied}, {files.ErrLocked, err4Locked},
-	{files.ErrNotEmpty, err4NotEmpty}, {files.ErrNoSpace, err4NoSpc}, {files.ErrGone, err4Stale}, {files.ErrStale, err4Stale},
+	{files.ErrNotEmpty, err4NotEmpty}, {files.ErrNoSpace, err4NoSpc}, {files.ErrLimit, err4DQuot}, {files.ErrGone, err4Stale}, {files.ErrStale, err4Stale},
 	{files.ErrInvalid, err4Inval}, {files.ErrNotSupported, err4NotSupp}, {files.ErrAcross, err4XDev}, {files.ErrManyNames, err4MLink}, {files.ErrBusy, err4Delay},
 	{files.ErrDeletePending, err4FileOpen}, {files.ErrLoop, err4Inval}, {files.ErrClosed, err4BadStateID}, {errBadHandle, err4BadHandle},
 }

@@ -216,7 +216,7 @@ func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInp
 // setMode does it, or notes what a trial would have done.
 func (s *Service) setMode(f *site.PublishedFolder, path string, set files.Set) error {
 	if s.trial == nil {
-		return files.SetMode(s.Policy(), f, path, set)
+		return files.SetMode(s.Policy(), s.ledger, f, path, set)
 	}
 	known, ok := s.factsOf(f).UnixOf(path)
 	if !ok {

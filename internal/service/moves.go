@@ -107,6 +107,9 @@ func (s *Service) finishMove(ctx context.Context, id, folder int64, from, to str
 		if err := tx.MovePlace(ctx, folder, from, to); err != nil {
 			return err
 		}
+		if err := tx.MoveLimits(ctx, folder, from, to); err != nil {
+			return err
+		}
 		return tx.Run(ctx, `DELETE FROM moves WHERE id = ?`, id)
 	})
 }

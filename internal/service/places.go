@@ -102,7 +102,7 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, name, path string)
 				return conflict("path", "amber volume list", "%s overlaps volume %s at %s", real, v.Name, v.Path)
 			}
 		}
-		return tx.Run(ctx, `INSERT INTO volumes (name, path) VALUES (?, ?)`, name, real)
+		return tx.Run(ctx, `INSERT INTO volumes (name, path, counting) VALUES (?, ?, ?)`, name, real, string(site.CountSize))
 	})
 	if err != nil {
 		return site.Volume{}, err

@@ -5,6 +5,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/usage"
 )
 
 // Kind sorts errors by what the caller can do about them.
@@ -80,6 +82,9 @@ type Service struct {
 	hosts    *hostNames
 	deeds    *deeds
 	works    *works
+	ledger   *usage.Ledger
+	uses     *store.Uses
+	counts   *counts
 	roots    []string // directories of the host that volumes must be below; none for anywhere
 
 	asOf  time.Time // a past moment that it stands for; zero for now
@@ -109,12 +114,15 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks()}
+	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts()}
 	for _, option := range with {
 		option(s)
 	}
-	if err := errors.Join(s.settleRoots(), s.load(ctx)); err != nil {
+	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.load(ctx)); err != nil {
 		st.Close()
+		if s.uses != nil {
+			s.uses.Close()
+		}
 		return nil, err
 	}
 	return s, nil
@@ -127,7 +135,7 @@ func (s *Service) WindDown() { s.works.cancel() }
 // Close stops what is going on and closes the records.
 func (s *Service) Close() error {
 	s.works.close()
-	return s.store.Close()
+	return errors.Join(s.closeLedger(), s.store.Close())
 }
 
 func (s *Service) load(ctx context.Context) error {
@@ -158,6 +166,7 @@ func (s *Service) load(ctx context.Context) error {
 		}
 		s.records = records
 		s.policy.Store(policy)
+		s.ledger.SetTable(policy.Limits)
 		return nil
 	})
 	if err != nil {
@@ -217,6 +226,10 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	}
 	s.records = records
 	s.policy.Store(policy)
+	if s.trial == nil {
+		s.ledger.SetTable(policy.Limits)
+		poke(s.counts.changed)
+	}
 	return nil
 }
 

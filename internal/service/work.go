@@ -183,7 +183,7 @@ func (s *Service) giveBelow(ctx context.Context, w *Work, args ownerArgs) error 
 	set := s.ownerSet(args)
 	return files.FactsOf(s.Policy(), f).WalkFrom(ctx, args.Path, func(o files.Found) error {
 		defer w.done.Add(1)
-		return files.SetMode(s.Policy(), f, o.Path, set)
+		return files.SetMode(s.Policy(), s.ledger, f, o.Path, set)
 	})
 }
 

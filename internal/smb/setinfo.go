@@ -79,8 +79,11 @@ func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
 		if err != nil {
 			return err
 		}
-		if size >= uint64(info.Size) { // room is made as it is written
-			return nil
+		if size > 1<<62 {
+			return statusInvalidParameter
+		}
+		if size >= uint64(info.Size) { // room is made as it is written, if there is any
+			return h.MayGrow(int64(size))
 		}
 		return h.Truncate(int64(size))
 	}

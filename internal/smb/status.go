@@ -85,7 +85,7 @@ func statusOf(err error) Status {
 		{files.ErrIsDirectory, statusFileIsADirectory}, {files.ErrNotDirectory, statusNotADirectory},
 		{files.ErrSharing, statusSharingViolation}, {files.ErrDeletePending, statusDeletePending},
 		{files.ErrReadOnlyFile, statusCannotDelete}, {files.ErrNotEmpty, statusDirectoryNotEmpty},
-		{files.ErrName, statusObjectNameInvalid}, {files.ErrNoSpace, statusDiskFull}, {files.ErrGone, statusNetworkNameDeleted},
+		{files.ErrName, statusObjectNameInvalid}, {files.ErrNoSpace, statusDiskFull}, {files.ErrLimit, statusDiskFull}, {files.ErrGone, statusNetworkNameDeleted},
 		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrLocked, statusFileLockConflict}, {files.ErrNotLocked, statusRangeNotLocked},
 		{files.ErrAcross, statusNotSameDevice}, {files.ErrManyNames, statusAccessDenied}, {files.ErrBusy, statusRetry}, {files.ErrOwner, statusAccessDenied}, {files.ErrStale, statusFileClosed},
 		{files.ErrNameTooLong, statusObjectNameInvalid}, {files.ErrNotSupported, statusNotSupported}, {files.ErrInvalid, statusInvalidParameter},

@@ -23,7 +23,7 @@ import (
 // Change is one record before and after. Before is empty where it was made, After
 // where it was removed. Secrets are in no record and so in no change.
 type Change struct {
-	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list, review
+	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list, review, limit
 	ID     int64           `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
 	After  json.RawMessage `json:"after,omitempty"`
@@ -184,6 +184,9 @@ func flatten(r site.Records) map[recordKey]any {
 	for _, v := range r.Reviews {
 		out[recordKey{"review", v.ID}] = v
 	}
+	for _, l := range r.Limits {
+		out[recordKey{"limit", l.ID}] = l
+	}
 	out[recordKey{"services", 1}] = r.Services
 	return out
 }
@@ -284,6 +287,8 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 			r.Acceptances, err = unmarshalOnto(r.Acceptances, now[key])
 		case "review":
 			r.Reviews, err = unmarshalOnto(r.Reviews, now[key])
+		case "limit":
+			r.Limits, err = unmarshalOnto(r.Limits, now[key])
 		case "id list":
 			r.IDLists, err = unmarshalOnto(r.IDLists, now[key])
 		case "rule":

@@ -44,6 +44,7 @@ func (tx *Tx) Records(ctx context.Context) (site.Records, error) {
 		func() error { return tx.readExports(ctx, &r) },
 		func() error { return tx.readEntries(ctx, &r) },
 		func() error { return tx.readAudit(ctx, &r) },
+		func() error { return tx.readLimits(ctx, &r) },
 		func() error {
 			return each(ctx, tx, `SELECT protocol, is_on FROM services`, func(rows *sql.Rows) error {
 				var name string
@@ -128,9 +129,9 @@ func endDate(s sql.NullString) (time.Time, error) {
 }
 
 func (tx *Tx) readFolders(ctx context.Context, r *site.Records) error {
-	err := each(ctx, tx, `SELECT id, name, path FROM volumes ORDER BY id`, func(rows *sql.Rows) error {
+	err := each(ctx, tx, `SELECT id, name, path, counting FROM volumes ORDER BY id`, func(rows *sql.Rows) error {
 		var v site.Volume
-		err := rows.Scan(&v.ID, &v.Name, &v.Path)
+		err := rows.Scan(&v.ID, &v.Name, &v.Path, &v.Counting)
 		r.Volumes = append(r.Volumes, v)
 		return err
 	})

@@ -22,7 +22,7 @@ type Folder struct {
 	counted   bool
 	owner     Owner // whom what has no owner of its own counts for
 	trees     []tree
-	parties   sync.Map // Owner to *party
+	parties   sync.Map     // Owner to *party
 	ghosts    map[ID]ghost // guarded by Ledger.mu
 	haunted   atomic.Int64 // how many there are
 	scan      *Scan

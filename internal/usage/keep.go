@@ -44,6 +44,15 @@ func (l *Ledger) Keep(all bool) (rows []Kept) {
 	return rows
 }
 
+// Unkept says that rows could not be written down after all.
+func (l *Ledger) Unkept(rows []Kept) {
+	for _, r := range rows {
+		if f := l.Folder(r.Folder); f != nil {
+			l.cell(limit.Counter{Of: r.Of, Number: r.Number, Volume: f.volume, Folder: r.Folder, Tree: r.Tree}).dirty.Store(true)
+		}
+	}
+}
+
 // Kept gives what is kept of each folder besides.
 func (l *Ledger) Kept() (out []KeptFolder) {
 	for _, f := range *l.folders.Load() {

@@ -50,7 +50,9 @@ type cell struct {
 	unknown atomic.Bool // what there is has not been counted yet
 }
 
-func (c *cell) amount() limit.Amount { return limit.Amount{Bytes: c.bytes.Load(), Files: c.files.Load()} }
+func (c *cell) amount() limit.Amount {
+	return limit.Amount{Bytes: c.bytes.Load(), Files: c.files.Load()}
+}
 
 // bound is what limits a cell, as of one table.
 type bound struct {

@@ -23,7 +23,9 @@ type Amount struct {
 func (a Amount) Plus(b Amount) Amount { return Amount{plus(a.Bytes, b.Bytes), plus(a.Files, b.Files)} }
 
 // Minus is what is left of an amount without another.
-func (a Amount) Minus(b Amount) Amount { return Amount{plus(a.Bytes, -b.Bytes), plus(a.Files, -b.Files)} }
+func (a Amount) Minus(b Amount) Amount {
+	return Amount{plus(a.Bytes, -b.Bytes), plus(a.Files, -b.Files)}
+}
 
 // Grows says whether an amount is more of anything.
 func (a Amount) Grows() bool { return a.Bytes > 0 || a.Files > 0 }

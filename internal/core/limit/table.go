@@ -149,3 +149,19 @@ func (t *Table) ofOwner(uid uint32, at scope) []*Limit {
 func (l *Limit) Under(path string) bool {
 	return path == l.Path || strings.HasPrefix(path, l.Path) && len(path) > len(l.Path) && path[len(l.Path)] == '/'
 }
+
+// Reaches gives where limits on owners, or on groups, reach: each as a Counter without a number.
+func (t *Table) Reaches(of Counted) (out []Counter) {
+	add := func(s scope) {
+		c := Counter{Of: of, Volume: s.volume, Folder: s.folder}
+		if !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	for _, l := range t.Limits {
+		if of == Owned && (l.Kind == OfUser || l.Kind == Default) || of == Grouped && l.Kind == OfGroup {
+			add(l.scope())
+		}
+	}
+	return out
+}

@@ -14,6 +14,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
 )
 
 // Protocol is a way in.
@@ -40,7 +41,22 @@ type Volume struct {
 	ID   int64  `json:"id,omitzero"`
 	Name string `json:"name,omitzero"`
 	Path string `json:"path,omitzero"`
+	// Counting says what is counted of what is stored there; "" is nothing, as before there was a choice.
+	Counting Counting `json:"counting,omitzero"`
 }
+
+// Counting says which bytes count against limits.
+type Counting string
+
+// The ways of counting.
+const (
+	CountNothing   Counting = "off"
+	CountSize      Counting = "size"      // as people see files
+	CountAllocated Counting = "allocated" // as they take space on disk: holes cost nothing
+)
+
+// On says whether anything is counted.
+func (c Counting) On() bool { return c == CountSize || c == CountAllocated }
 
 // Folder is a directory on a volume that can be published. Path is relative to
 // the volume. Owner and Group own what has no owner of its own on disk.
@@ -94,6 +110,8 @@ type Records struct {
 	Acceptances []Acceptance
 	IDLists     []IDList
 	Reviews     []Review
+
+	Limits []limit.Limit
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -143,6 +161,8 @@ type Policy struct {
 	Acceptances []Acceptance
 	IDLists     []IDList
 	Reviews     []Review
+
+	Limits *limit.Table
 
 	folderByName map[string]*PublishedFolder
 	folderByID   map[int64]*PublishedFolder
@@ -210,6 +230,14 @@ func Compile(r Records) (*Policy, error) {
 	if err := p.compileExports(r); err != nil {
 		return nil, err
 	}
+	for _, l := range r.Limits {
+		if _, ok := volumes[l.Volume]; l.Volume != 0 && !ok || l.Folder != 0 && p.folderByID[l.Folder] == nil {
+			return nil, fmt.Errorf("where limit %d reaches: %w", l.ID, identity.ErrAbsent)
+		}
+	}
+	if p.Limits, err = limit.NewTable(dir, r.Limits); err != nil {
+		return nil, err
+	}
 	return p, nil
 }
 
@@ -223,6 +251,15 @@ func (p *Policy) Folder(id int64) *PublishedFolder { return p.folderByID[id] }
 
 // ShareNamed finds a share, whatever the case of the name; nil when there is none.
 func (p *Policy) ShareNamed(name string) *PublishedShare { return p.shareByName[identity.Fold(name)] }
+
+// Volume finds a volume by record; false where there is none.
+func (p *Policy) Volume(id int64) (Volume, bool) {
+	i := slices.IndexFunc(p.Volumes, func(v Volume) bool { return v.ID == id })
+	if i < 0 {
+		return Volume{}, false
+	}
+	return p.Volumes[i], true
+}
 
 // Unix says whether modes decide in the folder, and not entries.
 func (f *PublishedFolder) Unix() bool { return f.Permissions == ByMode }

@@ -1,0 +1,290 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/usage"
+)
+
+// UsesFileName is the name of the database in which uses are kept, beside the records'. All in it can be
+// counted again, so that it is not worth a wait for the disk at each step, and nothing is lost with it but time.
+const UsesFileName = "use.sqlite"
+
+// Uses is that database.
+type Uses struct{ db *sql.DB }
+
+const usesSchema = `
+CREATE TABLE IF NOT EXISTS state (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS folders (folder INTEGER PRIMARY KEY, setup TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS uses (
+    folder INTEGER NOT NULL, of INTEGER NOT NULL, number INTEGER NOT NULL, tree INTEGER NOT NULL,
+    bytes INTEGER NOT NULL, files INTEGER NOT NULL, PRIMARY KEY (folder, of, number, tree)) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS graces (grace TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS counts (folder INTEGER NOT NULL, below TEXT NOT NULL, PRIMARY KEY (folder, below)) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS samples (
+    subject TEXT NOT NULL, at INTEGER NOT NULL, bytes INTEGER NOT NULL, files INTEGER NOT NULL, PRIMARY KEY (subject, at)) STRICT, WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS samples_at ON samples (at);
+`
+
+// OpenUses opens the database in dir, making it if there is none. One that is damaged is put aside, under the name that is given
+// back, and an empty one takes its place.
+func OpenUses(ctx context.Context, dir string) (u *Uses, aside string, err error) {
+	path := filepath.Join(dir, UsesFileName)
+	u, err = openUses(ctx, path)
+	if err == nil {
+		return u, "", nil
+	}
+	if _, missing := os.Stat(path); missing != nil {
+		return nil, "", err
+	}
+	aside = fmt.Sprintf("%s.damaged-%d", UsesFileName, time.Now().Unix())
+	for _, end := range []string{"-wal", "-shm"} {
+		if gone := os.Remove(path + end); gone != nil && !errors.Is(gone, os.ErrNotExist) {
+			return nil, "", errors.Join(err, gone)
+		}
+	}
+	if moved := os.Rename(path, filepath.Join(dir, aside)); moved != nil {
+		return nil, "", errors.Join(err, moved)
+	}
+	u, err = openUses(ctx, path)
+	return u, aside, err
+}
+
+func openUses(ctx context.Context, path string) (*Uses, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open uses: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return nil, err
+	}
+	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(5000)"}, "_txlock": {"immediate"}}
+	dsn := url.URL{Scheme: "file", Path: path, RawQuery: q.Encode()}
+	db, err := sql.Open("sqlite", dsn.String())
+	if err != nil {
+		return nil, fmt.Errorf("open uses: %w", err)
+	}
+	check := func() error {
+		var is string
+		if err := db.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&is); err != nil {
+			return err
+		}
+		if is != "ok" {
+			return fmt.Errorf("%s", is)
+		}
+		_, err := db.ExecContext(ctx, usesSchema)
+		return err
+	}
+	if err := check(); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("uses: %w", err)
+	}
+	return &Uses{db}, nil
+}
+
+// Close closes the database.
+func (u *Uses) Close() error { return u.db.Close() }
+
+func (u *Uses) write(ctx context.Context, fn func(*Tx) error) error {
+	return (&Store{db: u.db}).Write(ctx, fn)
+}
+
+// Kept is what OpenUses found.
+type Kept struct {
+	Clean   bool // the service was stopped in order, and the numbers are right
+	Folders []usage.KeptFolder
+	Uses    map[int64][]usage.Kept // by folder
+	Graces  []usage.KeptGrace
+	Counts  []usage.Need // counts that were going on, or due
+}
+
+// Load reads what is kept, and notes that the service runs: from now on it is not clean.
+func (u *Uses) Load(ctx context.Context) (k Kept, err error) {
+	k.Uses = make(map[int64][]usage.Kept)
+	err = u.write(ctx, func(tx *Tx) error {
+		var clean string
+		if err := tx.QueryRowContext(ctx, `SELECT value FROM state WHERE name = 'clean'`).Scan(&clean); err != nil && err != sql.ErrNoRows {
+			return err
+		}
+		k.Clean = clean == "yes"
+		return firstError(
+			func() error {
+				return each(ctx, tx, `SELECT setup FROM folders`, func(rows *sql.Rows) error { return scanJSON(rows, &k.Folders) })
+			},
+			func() error {
+				return each(ctx, tx, `SELECT folder, of, number, tree, bytes, files FROM uses`, func(rows *sql.Rows) error {
+					var r usage.Kept
+					err := rows.Scan(&r.Folder, &r.Of, &r.Number, &r.Tree, &r.Amount.Bytes, &r.Amount.Files)
+					k.Uses[r.Folder] = append(k.Uses[r.Folder], r)
+					return err
+				})
+			},
+			func() error {
+				return each(ctx, tx, `SELECT grace FROM graces`, func(rows *sql.Rows) error { return scanJSON(rows, &k.Graces) })
+			},
+			func() error {
+				return each(ctx, tx, `SELECT folder, below FROM counts`, func(rows *sql.Rows) error {
+					var n usage.Need
+					err := rows.Scan(&n.Folder, &n.Below)
+					k.Counts = append(k.Counts, n)
+					return err
+				})
+			},
+			func() error { return tx.Run(ctx, `INSERT OR REPLACE INTO state VALUES ('clean', 'no')`) },
+		)
+	})
+	return k, err
+}
+
+func scanJSON[T any](rows *sql.Rows, list *[]T) error {
+	var raw string
+	if err := rows.Scan(&raw); err != nil {
+		return err
+	}
+	var v T
+	err := json.Unmarshal([]byte(raw), &v)
+	*list = append(*list, v)
+	return err
+}
+
+// Keep writes down what has changed. The folders, graces and counts are all there are; with all, so are the rows. Clean says that
+// nothing will change any more; texts are kept under their names.
+func (u *Uses) Keep(ctx context.Context, rows []usage.Kept, all bool, folders []usage.KeptFolder, graces []usage.KeptGrace, counts []usage.Need, clean bool, texts map[string]string) error {
+	return u.write(ctx, func(tx *Tx) error {
+		if all {
+			if err := tx.Run(ctx, `DELETE FROM uses`); err != nil {
+				return err
+			}
+		}
+		put, err := tx.PrepareContext(ctx, `INSERT OR REPLACE INTO uses VALUES (?, ?, ?, ?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		for _, r := range rows {
+			if _, err := put.ExecContext(ctx, r.Folder, int64(r.Of), int64(r.Number), r.Tree, r.Amount.Bytes, r.Amount.Files); err != nil {
+				return err
+			}
+		}
+		for _, table := range []string{"folders", "graces", "counts"} {
+			if err := tx.Run(ctx, `DELETE FROM `+table); err != nil {
+				return err
+			}
+		}
+		for _, f := range folders {
+			raw, err := json.Marshal(f)
+			if err == nil {
+				err = tx.Run(ctx, `INSERT INTO folders VALUES (?, ?)`, f.ID, string(raw))
+			}
+			if err != nil {
+				return err
+			}
+		}
+		for _, g := range graces {
+			raw, err := json.Marshal(g)
+			if err == nil {
+				err = tx.Run(ctx, `INSERT INTO graces VALUES (?)`, string(raw))
+			}
+			if err != nil {
+				return err
+			}
+		}
+		for _, n := range counts {
+			if err := tx.Run(ctx, `INSERT OR REPLACE INTO counts VALUES (?, ?)`, n.Folder, n.Below); err != nil {
+				return err
+			}
+		}
+		for name, value := range texts {
+			if err := tx.Run(ctx, `INSERT OR REPLACE INTO state VALUES (?, ?)`, name, value); err != nil {
+				return err
+			}
+		}
+		state := "no"
+		if clean {
+			state = "yes"
+		}
+		return tx.Run(ctx, `INSERT OR REPLACE INTO state VALUES ('clean', ?)`, state)
+	})
+}
+
+// Text gives a short text that was kept under a name; "" where there is none.
+func (u *Uses) Text(ctx context.Context, name string) (string, error) {
+	var value string
+	err := u.db.QueryRowContext(ctx, `SELECT value FROM state WHERE name = ?`, name).Scan(&value)
+	if err == sql.ErrNoRows {
+		err = nil
+	}
+	return value, err
+}
+
+// Sample is a use at a moment.
+type Sample struct {
+	At     time.Time
+	Amount limit.Amount
+}
+
+// AddSamples writes down uses of subjects at a moment.
+func (u *Uses) AddSamples(ctx context.Context, at time.Time, by map[string]limit.Amount) error {
+	return u.write(ctx, func(tx *Tx) error {
+		put, err := tx.PrepareContext(ctx, `INSERT OR REPLACE INTO samples VALUES (?, ?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		for subject, a := range by {
+			if _, err := put.ExecContext(ctx, subject, at.Unix(), a.Bytes, a.Files); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// RollUp keeps, of the samples from before a moment, the last of each span of time, and none from before another.
+func (u *Uses) RollUp(ctx context.Context, before time.Time, span time.Duration, oldest time.Time) error {
+	return u.write(ctx, func(tx *Tx) error {
+		if err := tx.Run(ctx, `DELETE FROM samples WHERE at < ?`, oldest.Unix()); err != nil {
+			return err
+		}
+		s := int64(span / time.Second)
+		return tx.Run(ctx, `DELETE FROM samples WHERE at < ? AND EXISTS (SELECT 1 FROM samples later WHERE later.subject = samples.subject
+			AND later.at > samples.at AND later.at / ? = samples.at / ?)`, before.Unix(), s, s)
+	})
+}
+
+// Samples gives the uses of a subject from a moment on, oldest first.
+func (u *Uses) Samples(ctx context.Context, subject string, from time.Time) (out []Sample, err error) {
+	err = each(ctx, u.db, `SELECT at, bytes, files FROM samples WHERE subject = ? AND at >= ? ORDER BY at`, func(rows *sql.Rows) error {
+		var s Sample
+		var at int64
+		err := rows.Scan(&at, &s.Amount.Bytes, &s.Amount.Files)
+		s.At = time.Unix(at, 0)
+		out = append(out, s)
+		return err
+	}, subject, from.Unix())
+	return out, err
+}
+
+// SamplesAt gives the uses of all subjects as they were last written down no later than a moment, and no earlier than another.
+func (u *Uses) SamplesAt(ctx context.Context, from, until time.Time) (map[string]Sample, error) {
+	out := make(map[string]Sample)
+	err := each(ctx, u.db, `SELECT subject, max(at), bytes, files FROM samples WHERE at >= ? AND at <= ? GROUP BY subject`, func(rows *sql.Rows) error {
+		var subject string
+		var s Sample
+		var at int64
+		err := rows.Scan(&subject, &at, &s.Amount.Bytes, &s.Amount.Files)
+		s.At = time.Unix(at, 0)
+		out[subject] = s
+		return err
+	}, from.Unix(), until.Unix())
+	return out, err
+}
