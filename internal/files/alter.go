@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"os"
 	"strconv"
 	"sync/atomic"
 	"time"
@@ -132,24 +133,67 @@ type countedAt struct {
 	owner   usage.Owner
 }
 
-func (t at) ownerOf(c *counted, fd int, st *unix.Statx_t) usage.Owner {
-	if t.book == nil {
-		return usage.Owner{}
-	}
+// ownerOf gives whom an object counts for; not sure says that it may have been made this moment. With certain, its
+// directory is held.
+func (t at) ownerOf(c *counted, fd int, st *unix.Statx_t, certain bool) (o usage.Owner, sure bool) {
 	version := t.book.Version()
 	if m := c.at.Load(); m != nil && m.book == t.book && m.version == version {
-		return m.owner
+		return m.owner, true
 	}
-	o := t.facts.countsFor(fd, st)
+	o = t.facts.countsFor(fd, st)
+	if !certain && (!o.Own || t.facts.native && o.UID == uint32(os.Geteuid())) {
+		return o, false
+	}
 	c.at.Store(&countedAt{t.book, version, o})
-	return o
+	return o, true
+}
+
+// beginOwned is begin for an object that counts for somebody, whom it gives with how the object is. What has just been made is
+// nobody's for a moment; whoever makes it holds its directory until it is theirs, and so does this before it believes
+// that something is nobody's.
+func (a alter) beginOwned(id usage.ID, path func() string, c *counted, fd int, st *unix.Statx_t) (t at, o usage.Owner, err error) {
+	var dir usage.ID
+	for {
+		t = a.begin(id, dir)
+		if err = statx(fd, st); err != nil {
+			t.end()
+			return at{}, o, err
+		}
+		if t.book == nil {
+			return t, o, nil
+		}
+		var sure bool
+		if o, sure = t.ownerOf(c, fd, st, dir != usage.ID{}); sure {
+			return t, o, nil
+		}
+		t.end()
+		if dir = a.facts.idAt(path()); dir == (usage.ID{}) {
+			dir = id // it has no name any more
+		}
+	}
+}
+
+// idAt is the directory in which something is, at a path; the zero ID where that cannot be told.
+func (f Facts) idAt(path string) (id usage.ID) {
+	dir, _ := split(path)
+	f.at(dir, func(_ int, st *unix.Statx_t) { id = usageID(st) })
+	return id
+}
+
+// namesOf gives the names of a file, where they matter.
+func (t at) namesOf(f *open) ([]string, error) {
+	if t.book == nil || !t.book.HasTrees() {
+		return nil, nil
+	}
+	return f.names()
 }
 
 // open is a file that is open for writing.
 type open struct {
 	fd    int
 	id    usage.ID
-	names func() []string // as they are now
+	names func() ([]string, error) // as they are now, the one it is known by first
+	path  func() string
 	*counted
 }
 
@@ -161,12 +205,12 @@ func (a alter) write(f *open, off int64, length int, call func() (int, error)) (
 	if n, done, err := a.overwrite(f, off, length, call); done {
 		return n, err
 	}
-	t := a.begin(f.id)
-	defer t.end()
 	var st unix.Statx_t
-	if err := statx(f.fd, &st); err != nil {
+	t, owner, err := a.beginOwned(f.id, f.path, f.counted, f.fd, &st)
+	if err != nil {
 		return 0, err
 	}
+	defer t.end()
 	at := off
 	if at < 0 {
 		at = int64(st.Size)
@@ -183,10 +227,17 @@ func (a alter) write(f *open, off int64, length int, call func() (int, error)) (
 	} else if uint64(end) > st.Size {
 		grow = end - int64(st.Size)
 	}
-	if st.Nlink == 0 && grow > 0 { // nobody would see what it takes
-		return 0, ErrStale
+	if st.Nlink == 0 {
+		if grow > 0 { // nobody would see what it takes
+			return 0, ErrStale
+		}
+		return call() // it counts as much as it did when it lost its name
 	}
-	claim, err := t.book.Reserve(t.ownerOf(f.counted, f.fd, &st), f.names(), limit.Amount{Bytes: grow})
+	names, err := t.namesOf(f)
+	if err != nil {
+		return 0, err
+	}
+	claim, err := t.book.Reserve(owner, names, limit.Amount{Bytes: grow})
 	if err != nil {
 		return 0, t.fail(f.path(), err)
 	}
@@ -203,8 +254,6 @@ func (a alter) write(f *open, off int64, length int, call func() (int, error)) (
 	claim.Settle(f.id, did)
 	return n, err
 }
-
-func (f *open) path() string { return f.names()[0] }
 
 // writeTo is pwrite.
 func writeTo(fd int, p []byte, off int64) (int, error) { return unix.Pwrite(fd, p, off) }
@@ -235,21 +284,28 @@ func (a alter) overwrite(f *open, off int64, length int, call func() (int, error
 
 // resize sets the size of a file that is open for writing.
 func (a alter) resize(f *open, size int64) error {
-	t := a.begin(f.id)
-	defer t.end()
 	var st unix.Statx_t
-	if err := statx(f.fd, &st); err != nil {
+	t, owner, err := a.beginOwned(f.id, f.path, f.counted, f.fd, &st)
+	if err != nil {
 		return err
 	}
+	defer t.end()
 	was := t.amount(&st)
 	grow := limit.Amount{Bytes: size - int64(st.Size)}
 	if t.book != nil && t.book.Allocated() {
 		grow.Bytes = min(grow.Bytes, 0) // what is added is a hole
 	}
-	if st.Nlink == 0 && grow.Bytes > 0 {
-		return ErrStale
+	if st.Nlink == 0 {
+		if size > int64(st.Size) {
+			return ErrStale
+		}
+		return translate(unix.Ftruncate(f.fd, size)) // see write
 	}
-	claim, err := t.book.Reserve(t.ownerOf(f.counted, f.fd, &st), f.names(), grow)
+	names, err := t.namesOf(f)
+	if err != nil {
+		return err
+	}
+	claim, err := t.book.Reserve(owner, names, grow)
 	if err != nil {
 		return t.fail(f.path(), err)
 	}
@@ -267,13 +323,17 @@ func (a alter) resize(f *open, size int64) error {
 
 // mayGrow says whether a file could be grown to a size now.
 func (a alter) mayGrow(f *open, size int64) error {
-	t := a.begin(f.id)
-	defer t.end()
 	var st unix.Statx_t
-	if err := statx(f.fd, &st); err != nil {
+	t, owner, err := a.beginOwned(f.id, f.path, f.counted, f.fd, &st)
+	if err != nil {
 		return err
 	}
-	claim, err := t.book.Reserve(t.ownerOf(f.counted, f.fd, &st), f.names(), limit.Amount{Bytes: size - int64(st.Size)})
+	defer t.end()
+	names, err := t.namesOf(f)
+	if err != nil {
+		return err
+	}
+	claim, err := t.book.Reserve(owner, names, limit.Amount{Bytes: size - int64(st.Size)})
 	if err != nil {
 		return t.fail(f.path(), err)
 	}

@@ -53,8 +53,9 @@ type maker struct {
 	index *foldIndex
 }
 
-// make runs a call that makes something and opens it, and looks at what was made.
-func (a alter) make(m maker, call func() (fd int, err error)) error {
+// make runs a call that makes something and opens it, and has it be its maker's by born. Nobody alters what is not its
+// maker's yet: see beginOwned. What cannot be given to its maker is taken away again.
+func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) error) error {
 	parent, err := idOf(m.fd)
 	if err != nil {
 		return err
@@ -71,27 +72,44 @@ func (a alter) make(m maker, call func() (fd int, err error)) error {
 		return t.fail(path, err)
 	}
 	var st unix.Statx_t
-	made := false
+	fd := -1
 	err = t.within(m.directory, true, func() error {
-		return m.index.changing(m.fd, func() error {
-			fd, err := call()
-			if err != nil {
+		return m.index.changing(m.fd, func() (err error) {
+			if fd, err = call(); err != nil {
 				return err
 			}
-			made = true
 			return statx(fd, &st)
 		}, func(names map[string]string) { names[FoldName(m.name)] = m.name })
 	})
-	if !made {
+	if fd < 0 {
 		claim.Forget()
 		return err
 	}
-	is := t.amount(&st)
-	if m.kind == unix.S_IFREG {
-		is.Bytes = 0 // whoever has filled it since has counted that
+	is, id := t.amount(&st), usageID(&st)
+	claim.Made(id, is)
+	if err == nil {
+		err = born(fd)
 	}
-	claim.Made(usageID(&st), is)
-	return err
+	if err != nil {
+		flags := 0
+		if m.kind == unix.S_IFDIR {
+			flags = unix.AT_REMOVEDIR
+		}
+		gone := t.within(m.directory, false, func() error {
+			return m.index.changing(m.fd, func() error { return translate(unix.Unlinkat(m.fd, m.name, flags)) },
+				func(names map[string]string) { delete(names, FoldName(m.name)) })
+		})
+		if gone == nil {
+			t.book.Gone(id, m.owner, t.book.Trees([]string{path}), is, false)
+		}
+		return err
+	}
+	if t.book != nil && t.book.Allocated() && m.kind != unix.S_IFREG && statx(fd, &st) == nil { // its marks take room as well
+		if more, err := t.book.Reserve(m.owner, []string{path}, limit.Amount{}); err == nil {
+			more.Settle(id, t.amount(&st).Minus(is))
+		}
+	}
+	return nil
 }
 
 // maker is for something that the view's subject is about to make.
@@ -150,11 +168,10 @@ type going struct {
 	directory
 	name  string
 	dir   bool
-	names []string // all that it has, this one first
-	open  bool     // somebody has it open
-	// counts is whom it was counted for when it was made, where it has not come to belong to them.
-	counts *usage.Owner
-	index  *foldIndex
+	names func() ([]string, error) // all that it has, this one first
+	// unlessOpen says whether somebody has it open, to a function by whose end nobody has closed it. Nil is for nobody.
+	unlessOpen func(func(open bool))
+	index      *foldIndex
 }
 
 // remove takes a name away, if it is still that of what fd is open on.
@@ -183,11 +200,7 @@ func (a alter) remove(fd int, g going) error {
 	}
 	err = t.within(g.directory, false, func() error {
 		return g.index.changing(g.fd, func() error {
-			var there unix.Stat_t
-			if err := unix.Fstatat(g.fd, g.name, &there, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-				return translate(err)
-			}
-			if (usage.ID{Device: there.Dev, Inode: there.Ino}) != id {
+			if !isNamed(g.fd, g.name, id) {
 				return ErrNotFound
 			}
 			return translate(unix.Unlinkat(g.fd, g.name, flags))
@@ -199,24 +212,38 @@ func (a alter) remove(fd int, g going) error {
 	return err
 }
 
+// isNamed says whether a name in a directory is that of an object.
+func isNamed(dir int, name string, id usage.ID) bool {
+	var there unix.Stat_t
+	return unix.Fstatat(dir, name, &there, unix.AT_SYMLINK_NOFOLLOW) == nil && (usage.ID{Device: there.Dev, Inode: there.Ino}) == id
+}
+
 // gone gives what is to be counted once one of an object's names is no more.
 func (t at) gone(fd int, st *unix.Statx_t, g going) (func(), error) {
 	if t.book == nil {
 		return func() {}, nil
 	}
+	names, err := g.names()
+	if err != nil {
+		return nil, err
+	}
 	was, owner, id := t.amount(st), t.facts.countsFor(fd, st), usageID(st)
-	if g.counts != nil {
-		owner = *g.counts
-	}
 	if g.dir || st.Nlink <= 1 {
-		return func() { t.book.Gone(id, owner, g.names, was, g.open) }, nil
+		trees := t.book.Trees(names)
+		return func() {
+			if g.unlessOpen == nil {
+				t.book.Gone(id, owner, trees, was, false)
+				return
+			}
+			g.unlessOpen(func(open bool) { t.book.Gone(id, owner, trees, was, open) })
+		}, nil
 	}
-	move, err := t.book.Move([]usage.Part{{ID: id, Owner: owner, Amount: was, From: g.names, To: g.names[1:]}}, "")
+	move, err := t.book.Move([]usage.Part{{ID: id, Owner: owner, Amount: was, From: names, To: names[1:]}}, "")
 	return move.Done, err
 }
 
 // link gives an object that has some names one more, in the directory that to is open on.
-func (a alter) link(fd int, names []string, to directory, name string, index *foldIndex, call func() error) error {
+func (a alter) link(fd int, namesNow func() ([]string, error), from directory, was string, to directory, name string, index *foldIndex) error {
 	parent, err := idOf(to.fd)
 	if err != nil {
 		return err
@@ -225,10 +252,21 @@ func (a alter) link(fd int, names []string, to directory, name string, index *fo
 	if err != nil {
 		return err
 	}
-	t := a.begin(parent, id)
+	source, err := idOf(from.fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(parent, id, source)
 	defer t.end()
 	var st unix.Statx_t
 	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	if !isNamed(from.fd, was, id) { // somebody has put something else there since
+		return ErrStale
+	}
+	names, err := namesNow()
+	if err != nil {
 		return err
 	}
 	path := join(to.path, name)
@@ -241,7 +279,7 @@ func (a alter) link(fd int, names []string, to directory, name string, index *fo
 		return t.fail(path, err)
 	}
 	err = t.within(to, true, func() error {
-		return index.changing(to.fd, call, func(names map[string]string) { names[FoldName(name)] = name })
+		return index.changing(to.fd, func() error { return makeName(from.fd, was, to.fd, name) }, func(names map[string]string) { names[FoldName(name)] = name })
 	})
 	if err != nil {
 		move.Forget()
@@ -255,12 +293,15 @@ func (a alter) link(fd int, names []string, to directory, name string, index *fo
 type renaming struct {
 	fd       int // what is renamed
 	dir      bool
-	names    []string // all that it has, the one that goes first
+	names    []string // all that it has, the one that goes first; the folder is held alone, so that they stay
 	from, to string
 	src, dst directory
-	replaced int // what makes way; -1 for nothing
+	name     string // in src
+	replaced int    // what makes way; -1 for nothing
 	going    going
-	moved    func() // tells those who have it open, or something below it
+	// namesOf are all names of something below what is renamed, that has several.
+	namesOf func(path string, st *unix.Statx_t) []string
+	moved   func() // tells those who have it open, or something below it
 }
 
 // mostMoved is how many objects may come into a tree, or leave one, by one rename of a directory: they are counted first, and
@@ -309,8 +350,18 @@ func (a alter) rename(r renaming, call func() error) error {
 		t = a.begin(ids...)
 		defer t.end()
 	}
+	if !isNamed(r.src.fd, r.name, id) { // it has been removed, and perhaps something else has its name by now
+		return ErrNotFound
+	}
 	forget := func() {}
 	if r.replaced >= 0 {
+		other, err := idOf(r.replaced)
+		if err != nil {
+			return err
+		}
+		if !isNamed(r.dst.fd, r.going.name, other) {
+			return ErrNotFound
+		}
 		var st unix.Statx_t
 		if err := statx(r.replaced, &st); err != nil {
 			return err
@@ -370,19 +421,27 @@ func (t at) parts(r renaming, below bool) ([]usage.Part, error) {
 	if !r.dir || !below {
 		return out, nil
 	}
-	seen := make(map[usage.ID]int)
+	seen := make(map[usage.ID]bool)
 	err := t.facts.eachBelow(r.fd, r.from, func(path string, st *unix.Statx_t, get xattrs) error {
 		if len(out) > mostMoved {
 			return ErrAcross
 		}
-		now := r.to + path[len(r.from):]
 		id := usageID(st)
-		if i, ok := seen[id]; ok { // another of its names
-			out[i].From, out[i].To = append(out[i].From, path), append(out[i].To, now)
+		if seen[id] { // another of its names
 			return nil
 		}
-		seen[id] = len(out)
-		out = append(out, usage.Part{ID: id, Owner: t.facts.countsForBy(get, st), Amount: t.amount(st), From: []string{path}, To: []string{now}})
+		seen[id] = true
+		p := usage.Part{ID: id, Owner: t.facts.countsForBy(get, st), Amount: t.amount(st), From: []string{path}}
+		if st.Nlink > 1 && st.Mode&unix.S_IFMT != unix.S_IFDIR {
+			p.From = r.namesOf(path, st)
+		}
+		for _, name := range p.From {
+			if under(name, r.from) {
+				name = r.to + name[len(r.from):]
+			}
+			p.To = append(p.To, name)
+		}
+		out = append(out, p)
 		return nil
 	})
 	return out, err

@@ -5,21 +5,15 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/usage"
 )
 
 // born makes a new object its maker's, in the directory that parent is open on: with the owner, group, mode and ACL that it
-// gets there. It was counted for that owner when it was made.
+// gets there. It is a part of making it, see alter.make.
 func (v view) born(parent, fd int, mode uint32, dir bool) error {
 	f := v.unixFacts()
 	var st unix.Statx_t
-	if err := statx(fd, &st); err != nil {
-		return err
-	}
-	t := v.alter().begin(usageID(&st))
-	defer t.end()
 	if err := statx(fd, &st); err != nil {
 		return err
 	}
@@ -33,19 +27,7 @@ func (v view) born(parent, fd int, mode uint32, dir bool) error {
 			return err
 		}
 	}
-	early := limit.Amount{} // what somebody has put into it already was counted for whom it belonged to then
-	if st.Mode&unix.S_IFMT == unix.S_IFREG {
-		early.Bytes = t.amount(&st).Bytes
-	}
-	from := f.countsFor(fd, &st)
-	if err := f.write(fd, &st, was, is); err != nil {
-		return err
-	}
-	if early.Bytes > 0 && t.book != nil {
-		gift := t.book.Hand(usageID(&st), from, f.countsFor(fd, &st), nil, early)
-		gift.Done(early)
-	}
-	return nil
+	return f.write(fd, &st, was, is)
 }
 
 // asBorn is the owner, group, mode and ACL that something gets by being made in a directory.
@@ -62,26 +44,29 @@ func (v view) asBorn(parent int, mode uint32, dir bool) (posix.Attributes, error
 	return posix.Made(&who, &of, mode, dir), nil
 }
 
-// own changes owner, group, mode and ACL of an object that has some names; does is what changes them.
-func (a alter) own(fd int, names []string, to usage.Owner, does func() error) error {
+// own changes owner, group, mode and ACL of an object that is at a path; does is what changes them.
+func (a alter) own(fd int, path string, namesNow func() ([]string, error), to usage.Owner, does func() error) error {
 	id, err := idOf(fd)
 	if err != nil {
 		return err
 	}
-	t := a.begin(id)
-	defer t.end()
 	var st unix.Statx_t
-	if err := statx(fd, &st); err != nil {
+	t, from, err := a.beginOwned(id, func() string { return path }, &counted{}, fd, &st)
+	if err != nil {
 		return err
 	}
-	if t.book == nil {
+	defer t.end()
+	if t.book == nil || st.Nlink == 0 { // what has no name any more counts for whom it did
 		return does()
 	}
+	names, err := namesNow()
+	if err != nil {
+		return err
+	}
 	was := t.amount(&st)
-	from := t.facts.countsFor(fd, &st)
 	gift, err := t.book.Give(id, from, to, names, was)
 	if err != nil {
-		return t.fail(names[0], err)
+		return t.fail(path, err)
 	}
 	err = does()
 	if statx(fd, &st) != nil || t.facts.countsFor(fd, &st) != to {
@@ -98,16 +83,16 @@ func (a alter) handOver(fd int, path string, to func(was posix.Attributes) posix
 	if err != nil {
 		return err
 	}
-	t := a.begin(id)
-	defer t.end()
 	var st unix.Statx_t
-	if err := statx(fd, &st); err != nil {
+	t, from, err := a.beginOwned(id, func() string { return path }, &counted{}, fd, &st)
+	if err != nil {
 		return err
 	}
+	defer t.end()
 	was := t.facts.read(fd, &st)
-	from, before := t.facts.countsFor(fd, &st), t.amount(&st)
+	before := t.amount(&st)
 	err = t.facts.write(fd, &st, was, to(was))
-	if t.book == nil || statx(fd, &st) != nil {
+	if t.book == nil || st.Nlink == 0 || statx(fd, &st) != nil {
 		return err
 	}
 	t.book.Hand(id, from, t.facts.countsFor(fd, &st), []string{path}, before).Done(t.amount(&st))

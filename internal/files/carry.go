@@ -68,10 +68,7 @@ func (o *Object) Remove(name string, dir bool) error {
 	case !dir && c.Dir():
 		return ErrIsDirectory
 	}
-	g, err := c.going(name)
-	if err != nil {
-		return err
-	}
+	g := c.going(name)
 	err = o.inDirectory(func(d directory) error {
 		g.directory = d
 		return o.w.v.alter().remove(c.fd, g)
@@ -84,17 +81,19 @@ func (o *Object) Remove(name string, dir bool) error {
 }
 
 // going is the object's name as one that is about to go.
-func (o *Object) going(name string) (going, error) {
-	names, err := o.names()
-	if err != nil {
-		return going{}, err
-	}
+func (o *Object) going(name string) going {
 	dir, _ := split(o.path)
-	o.w.n.mu.Lock()
-	of := o.w.n.open[o.id()]
-	open := of != nil && len(of.handles) > 0
-	o.w.n.mu.Unlock()
-	return going{directory: directory{-1, dir}, name: name, dir: o.Dir(), names: names, open: open, index: o.w.n.index}, nil
+	return going{directory: directory{-1, dir}, name: name, dir: o.Dir(), names: o.names, unlessOpen: o.w.n.openNow(o.id()), index: o.w.n.index}
+}
+
+// openNow gives, for going.unlessOpen, whether an object is open.
+func (n *Namespace) openNow(id fileID) func(func(bool)) {
+	return func(then func(open bool)) {
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		of := n.open[id]
+		then(of != nil && len(of.handles) > 0)
+	}
 }
 
 // removed forgets an object whose name is gone.
@@ -138,12 +137,8 @@ func (o *Object) Link(dir *Object, name string) error {
 		return err
 	}
 	defer unix.Close(source)
-	names, err := o.names()
-	if err != nil {
-		return err
-	}
 	err = dir.inDirectory(func(d directory) error {
-		return o.w.v.alter().link(o.fd, names, d, name, o.w.n.index, func() error { return makeName(source, was, d.fd, name) })
+		return o.w.v.alter().link(o.fd, o.names, directory{source, from}, was, d, name, o.w.n.index)
 	})
 	if err != nil {
 		return err
@@ -224,9 +219,7 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 	}
 	if there != nil {
 		r.replaced = there.fd
-		if r.going, err = there.going(toName); err != nil {
-			return err
-		}
+		r.going = there.going(toName)
 	}
 	err = w.n.carry(ctx, w.v, w.state, from, final, func() error { return o.renameOnDisk(r, name, to, toName) }, func() error {
 		if there != nil {
@@ -256,7 +249,10 @@ func (o *Object) renameOnDisk(r renaming, name string, to *Object, toName string
 	}
 	defer unix.Close(dst)
 	err = o.inDirectory(func(src directory) error {
-		r.src, r.dst = src, directory{dst, to.path}
+		r.src, r.dst, r.name = src, directory{dst, to.path}, name
+		r.namesOf = func(path string, st *unix.Statx_t) []string {
+			return o.w.n.namesOfStat(o.w.v.folder, o.w.state, st, path)
+		}
 		r.moved = func() { o.w.n.moved(o.w.state, r.from, r.to) }
 		return o.w.v.alter().rename(r, func() error {
 			return o.w.n.index.changing(src.fd, func() error {

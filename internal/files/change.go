@@ -123,25 +123,23 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 	if err != nil {
 		return nil, err
 	}
+	var c *Object
 	if err := o.w.v.alter().make(m, func() (int, error) {
 		if err := mk(parent); err != nil {
 			return -1, err
 		}
 		fd, err := openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
-		if err == nil {
-			o.w.opened = append(o.w.opened, fd)
+		if err != nil {
+			return -1, err
 		}
+		o.w.opened = append(o.w.opened, fd)
+		c, err = o.w.at(join(o.path, name), fd)
 		return fd, err
-	}); err != nil {
+	}, func(fd int) error { return o.w.v.born(parent, fd, mode, !file) }); err != nil {
 		return nil, err
 	}
-	c, err := o.child(name)
-	var counts *usage.Owner
-	if err == nil {
-		if err = o.w.v.born(parent, c.fd, mode, !file); err != nil {
-			counts = &m.owner
-		}
-	}
+	o.w.state.spots.put(c.id(), file, spot{o.id(), name})
+	err = c.look()
 	if err == nil {
 		set.Mode = nil
 		err = c.set(set, true)
@@ -150,9 +148,7 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		err = errors.Join(c.look(), translate(unix.Fsync(parent)))
 	}
 	if err != nil {
-		if c != nil {
-			_ = o.w.v.alter().remove(c.fd, going{directory: directory{parent, o.path}, name: name, dir: !file, names: []string{c.path}, counts: counts, index: o.w.n.index})
-		}
+		_ = o.w.v.alter().remove(c.fd, going{directory: directory{parent, o.path}, name: name, dir: !file, names: c.names, index: o.w.n.index})
 		return nil, err
 	}
 	o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: c.path, Kind: EventAdded, Dir: !file})
@@ -253,11 +249,7 @@ func (o *Object) set(set Set, maker bool) error {
 			}
 		}
 		if f.unix || set.UID != nil || set.GID != nil {
-			names, err := o.names()
-			if err == nil {
-				err = o.w.v.alter().own(o.fd, names, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) })
-			}
-			if err != nil {
+			if err := o.w.v.alter().own(o.fd, o.path, o.names, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) }); err != nil {
 				return err
 			}
 		}
@@ -280,7 +272,7 @@ func (o *Object) sync() {
 	if !o.Dir() && !o.Regular() {
 		return
 	}
-	if fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0); err == nil {
+	if fd, err := reopen(o.fd, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY); err == nil {
 		_ = unix.Fsync(fd)
 		unix.Close(fd)
 	}
@@ -372,7 +364,7 @@ func (o *Object) truncate(size uint64, maker bool) error {
 	if err := o.w.n.barred(o.id(), int64(from), int64(to-from), true); err != nil {
 		return err
 	}
-	fd, err := openBeneath(o.w.root, o.path, unix.O_WRONLY|unix.O_NONBLOCK|unix.O_NOCTTY, 0)
+	fd, err := reopen(o.fd, unix.O_WRONLY|unix.O_NONBLOCK|unix.O_NOCTTY)
 	if err != nil {
 		return err
 	}
@@ -380,20 +372,20 @@ func (o *Object) truncate(size uint64, maker bool) error {
 	if err := o.w.v.altering(o.fd, &o.st); err != nil {
 		return err
 	}
-	names, err := o.names()
-	if err != nil {
-		return err
-	}
-	return o.w.v.alter().resize(&open{fd: fd, id: o.id().usage(), names: func() []string { return names }, counted: &counted{}}, int64(size))
+	return o.w.v.alter().resize(&open{fd: fd, id: o.id().usage(), names: o.names, path: o.Path, counted: &counted{}}, int64(size))
 }
 
 // names are all names of the object, as far as trees make them matter: ErrBusy where they have to be searched for first.
 func (o *Object) names() ([]string, error) {
 	out := []string{o.path}
-	if book := o.w.n.ledger.Folder(o.w.v.folder.ID); book == nil || !book.HasTrees() || o.Dir() || o.st.Nlink <= 1 {
+	if book := o.w.n.ledger.Folder(o.w.v.folder.ID); book == nil || !book.HasTrees() || o.Dir() {
 		return out, nil
 	}
-	paths, incomplete := o.w.state.spots.namesOf(o.w.root, o.w.rootID, &o.st)
+	var st unix.Statx_t // as it is now
+	if err := statx(o.fd, &st); err != nil || st.Nlink <= 1 {
+		return out, err
+	}
+	paths, incomplete := o.w.state.spots.namesOf(o.w.root, o.w.rootID, &st)
 	if incomplete {
 		o.w.wanted = append(o.w.wanted, o.key)
 		return nil, ErrBusy
@@ -426,7 +418,7 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 	}
 	o.w.state.epoch.Add(1)
 	f := o.w.v.unixFacts()
-	err := o.w.v.alter().own(o.fd, []string{o.path}, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) })
+	err := o.w.v.alter().own(o.fd, o.path, o.names, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) })
 	o.w.state.epoch.Add(1)
 	if err != nil {
 		return err

@@ -130,7 +130,7 @@ func (c *counting) some(path string, id *usage.ID, names []string, first bool) (
 		}); err != nil {
 			return nil, false, err
 		}
-		c.look(facts, here, path, func(st *unix.Statx_t) error { return statx(fd, st) }, xattrsOf(fd), nil)
+		c.look(facts, here, path, func(st *unix.Statx_t) error { return statx(fd, st) }, xattrsOf(fd), nil, facts.idAt(path))
 	} else if here != *id {
 		return nil, false, nil
 	}
@@ -152,25 +152,26 @@ func (c *counting) some(path string, id *usage.ID, names []string, first bool) (
 			continue
 		}
 		var all []string
-		if st.Nlink > 1 && st.Mode&unix.S_IFMT == unix.S_IFREG {
+		if st.Nlink > 1 {
 			if file, err := openBeneath(fd, name, unix.O_PATH|unix.O_NOFOLLOW, 0); err == nil {
 				all = c.n.namesFor(f, state, file, at)
 				unix.Close(file)
 			}
 		}
-		c.look(facts, usageID(&st), at, see, func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(proc+name, attr, buf) }, all)
+		c.look(facts, usageID(&st), at, see, func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(proc+name, attr, buf) }, all, here)
 	}
 	return nil, false, nil
 }
 
-// look counts one object as it is when nobody alters it.
-func (c *counting) look(facts Facts, id usage.ID, path string, see func(*unix.Statx_t) error, get xattrs, names []string) {
+// look counts one object as it is when nobody alters it, or the directory that it is in: what has just been made is not its maker's
+// yet.
+func (c *counting) look(facts Facts, id usage.ID, path string, see func(*unix.Statx_t) error, get xattrs, names []string, in usage.ID) {
 	c.book.Enter()
 	defer c.book.Leave()
-	held := c.n.ledger.Hold(id)
+	held := c.n.ledger.Hold(id, in)
 	defer held.Release()
 	var st unix.Statx_t
-	if see(&st) != nil || usageID(&st) != id {
+	if see(&st) != nil || usageID(&st) != id || st.Nlink == 0 {
 		return // gone since; what has its name now is counted by who made it
 	}
 	if names == nil {

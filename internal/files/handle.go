@@ -71,7 +71,7 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 		return err
 	}
 	h.fd = fd
-	h.data = open{fd: fd, id: h.info.id().usage(), names: h.namesNow, counted: &h.counted}
+	h.data = open{fd: fd, id: h.info.id().usage(), names: h.namesNow, path: h.Path, counted: &h.counted}
 	return nil
 }
 
@@ -84,24 +84,16 @@ func (h *Handle) alter() alter {
 	return v.alter()
 }
 
-// namesNow are all names of the object, as far as trees make them matter.
-func (h *Handle) namesNow() []string {
-	path := h.Path()
-	book := h.ns.ledger.Folder(h.folderID)
+// namesNow are all names of the object.
+func (h *Handle) namesNow() ([]string, error) {
 	f := h.ns.policy().Folder(h.folderID)
-	if book == nil || f == nil || !h.file || !book.HasTrees() {
-		return []string{path}
+	if f == nil {
+		return nil, ErrGone
 	}
-	return h.ns.namesOf(f, h.folder, h.data.fd, path)
+	return h.ns.namesOf(f, h.folder, h.data.fd, h.Path()), nil
 }
 
 func (h *Handle) closeFD() { unix.Close(h.fd) }
-
-// undo takes back what was made and could not be finished.
-func (h *Handle) undo(v view, m maker) error {
-	defer h.closeFD()
-	return v.alter().remove(h.fd, going{directory: m.directory, name: m.name, dir: !h.file, names: []string{h.Path()}, counts: &m.owner, index: h.ns.index})
-}
 
 func (h *Handle) settle(v view, verdict access.Verdict) {
 	h.mu.Lock()
@@ -336,7 +328,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 		return err
 	}
 	defer unix.Close(parent)
-	err = v.alter().remove(h.fd, going{directory: directory{parent, dir}, name: name, dir: !h.file, names: n.namesFor(v.folder, h.folder, h.fd, path), index: n.index})
+	err = v.alter().remove(h.fd, going{directory: directory{parent, dir}, name: name, dir: !h.file, names: func() ([]string, error) { return n.namesFor(v.folder, h.folder, h.fd, path), nil }, index: n.index})
 	if err == nil {
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())

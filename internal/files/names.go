@@ -243,9 +243,17 @@ func (f Facts) Others(path string) (out []string, known bool) {
 
 // namesOf gives all names of the file that fd is open on, the one given first; those that are not known are searched for.
 func (n *Namespace) namesOf(f *site.PublishedFolder, state *folderState, fd int, path string) []string {
-	out := []string{path}
 	var st unix.Statx_t
-	if statx(fd, &st) != nil || st.Nlink <= 1 || st.Mode&unix.S_IFMT == unix.S_IFDIR {
+	if statx(fd, &st) != nil {
+		return []string{path}
+	}
+	return n.namesOfStat(f, state, &st, path)
+}
+
+// namesOfStat is namesOf for a file that has been looked at.
+func (n *Namespace) namesOfStat(f *site.PublishedFolder, state *folderState, st *unix.Statx_t, path string) []string {
+	out := []string{path}
+	if st.Nlink <= 1 || st.Mode&unix.S_IFMT == unix.S_IFDIR {
 		return out
 	}
 	root, err := openRoot(f.Root)
@@ -258,7 +266,7 @@ func (n *Namespace) namesOf(f *site.PublishedFolder, state *folderState, fd int,
 		return out
 	}
 	for range 2 {
-		paths, incomplete := state.spots.namesOf(root, fileID{rst.Dev, rst.Ino}, &st)
+		paths, incomplete := state.spots.namesOf(root, fileID{rst.Dev, rst.Ino}, st)
 		if !incomplete {
 			for _, p := range paths {
 				if p != path {

@@ -268,6 +268,13 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if req.Directory {
 		kind = unix.S_IFDIR
 	}
+	mode := uint32(0o664)
+	if req.Directory {
+		mode = 0o775
+	}
+	if req.Mode != nil {
+		mode = *req.Mode
+	}
 	m, err := v.maker(parent, place.Path, kind, 0)
 	if err != nil {
 		return nil, 0, err
@@ -277,22 +284,20 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 			if err := makeDirectory(parent, name); err != nil {
 				return -1, err
 			}
-			return h.fd, h.openFD(root, false, 0)
+			if err := h.openFD(root, false, 0); err != nil {
+				return -1, err
+			}
+			return h.fd, nil
 		}
-		err := h.openFD(root, true, unix.O_CREAT|unix.O_EXCL)
-		return h.fd, err
-	}); err != nil {
+		if err := h.openFD(root, true, unix.O_CREAT|unix.O_EXCL); err != nil {
+			return -1, err
+		}
+		return h.fd, nil
+	}, func(fd int) error { return v.born(parent, fd, mode, req.Directory) }); err != nil {
+		if h.fd > 0 {
+			h.closeFD()
+		}
 		return nil, 0, err
-	}
-	mode := uint32(0o664)
-	if req.Directory {
-		mode = 0o775
-	}
-	if req.Mode != nil {
-		mode = *req.Mode
-	}
-	if err := v.born(parent, h.fd, mode, req.Directory); err != nil {
-		return nil, 0, errors.Join(err, h.undo(v, m))
 	}
 	if attrs := req.Attributes & keptAttributes; attrs != 0 { // not worth failing for
 		_ = setDOS(h.fd, attrs, time.Time{})

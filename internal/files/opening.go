@@ -43,6 +43,9 @@ func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Objec
 		return nil, nil, err
 	}
 	c, err := o.child(name)
+	if err == nil && c.id() != h.info.id() { // somebody has put something else there since
+		err = ErrStale
+	}
 	if err == nil {
 		set.Mode = nil
 		err = c.set(set, true)

@@ -48,13 +48,14 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 		if err != nil {
 			return err
 		}
-		if !same {
-			if !replace {
-				return ErrExists
-			}
-			if err := n.mayReplace(v, root, h, place); err != nil {
-				return err
-			}
+		if same { // two names of one object: POSIX does nothing
+			return nil
+		}
+		if !replace {
+			return ErrExists
+		}
+		if err := n.mayReplace(v, root, h, place); err != nil {
+			return err
 		}
 	}
 	if final == from {
@@ -92,8 +93,8 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string, links u
 	}
 	// The last name as the client spells it: a rename may change only the case.
 	dir, name := split(place.Path)
-	if place.Exists {
-		_, name = split(to)
+	if _, typed := split(to); place.Exists && FoldName(typed) == FoldName(name) { // else a symbolic link led there
+		name = typed
 	}
 	final = join(dir, name)
 	if !place.Exists && !place.ParentExists {
@@ -173,8 +174,9 @@ func (n *Namespace) renameOnDisk(v view, h *Handle, root int, from string, place
 		return err
 	}
 	defer unix.Close(dst)
-	r := renaming{fd: h.fd, dir: !h.file, from: from, to: final, replaced: -1, src: directory{src, fromDir}, dst: directory{dst, toDir}}
+	r := renaming{fd: h.fd, dir: !h.file, from: from, to: final, replaced: -1, name: fromName, src: directory{src, fromDir}, dst: directory{dst, toDir}}
 	r.names = n.namesFor(v.folder, h.folder, h.fd, from)
+	r.namesOf = func(path string, st *unix.Statx_t) []string { return n.namesOfStat(v.folder, h.folder, st, path) }
 	r.moved = func() { n.moved(h.folder, from, final) }
 	_, there := split(place.Path)
 	if replaces {
@@ -184,7 +186,7 @@ func (n *Namespace) renameOnDisk(v view, h *Handle, root int, from string, place
 		}
 		defer unix.Close(fd)
 		r.replaced = fd
-		r.going = going{directory: r.dst, name: there, names: n.namesFor(v.folder, h.folder, fd, place.Path), index: n.index}
+		r.going = going{directory: r.dst, name: there, names: func() ([]string, error) { return n.namesFor(v.folder, h.folder, fd, place.Path), nil }, index: n.index}
 	}
 	return v.alter().rename(r, func() error {
 		return n.index.changing(src, func() error {

@@ -96,6 +96,12 @@ func openBeneath(dir int, path string, flags int, mode uint32) (int, error) {
 	return fd, translate(err)
 }
 
+// reopen opens what a descriptor names, wherever it is by now.
+func reopen(fd, flags int) (int, error) {
+	again, err := unix.Open(procPath(fd), flags|unix.O_CLOEXEC, 0)
+	return again, translate(err)
+}
+
 // translate turns the kernel's errors into this package's.
 func translate(err error) error {
 	var errno unix.Errno

@@ -198,7 +198,7 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 		at   spot
 	}
 	begun := time.Now()
-	seen, all := make(map[fileID]spot), true // regular files, by their first name
+	seen, all := make(map[fileID]spot), true // all but directories, by their first name
 	var names []spot                         // of the one searched for
 	var inode fileID
 	queue := []step{{}}
@@ -240,7 +240,7 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 			} else if e.ino == key.Inode || len(s.files) < mostFileSpots {
 				s.putLocked(id, true, spot{here, e.name})
 			}
-			if e.kind == unix.DT_REG {
+			if e.kind != unix.DT_DIR {
 				if first, ok := seen[id]; ok {
 					s.namedLocked(id, first)
 					s.namedLocked(id, spot{here, e.name})

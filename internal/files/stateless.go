@@ -159,14 +159,11 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 
 // data is the file for writing to.
 func (f *File) data() *open {
-	return &open{fd: f.c.fd, id: f.c.key.id.usage(), names: f.namesNow, counted: &f.c.counted}
+	return &open{fd: f.c.fd, id: f.c.key.id.usage(), names: f.namesNow, path: f.pathNow, counted: &f.c.counted}
 }
 
-func (f *File) namesNow() []string {
-	if book := f.n.ledger.Folder(f.w.folder.ID); book == nil || !book.HasTrees() {
-		return []string{f.pathNow()}
-	}
-	return f.n.namesOf(f.w.folder, f.state, f.c.fd, f.n.whereNow(f.w.folder, f.state, f.c.key.id, f.path))
+func (f *File) namesNow() ([]string, error) {
+	return f.n.namesOf(f.w.folder, f.state, f.c.fd, f.n.whereNow(f.w.folder, f.state, f.c.key.id, f.path)), nil
 }
 
 // altering takes the bits that run a file as someone else, where it is about to be written to without

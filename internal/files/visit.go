@@ -142,6 +142,11 @@ func (w *Visit) open(path string) (*Object, error) {
 		return nil, err
 	}
 	w.opened = append(w.opened, fd)
+	return w.at(path, fd)
+}
+
+// at is what a descriptor that the visit closes is open on.
+func (w *Visit) at(path string, fd int) (*Object, error) {
 	o := &Object{w: w, path: path, fd: fd}
 	if err := o.look(); err != nil {
 		return nil, err

@@ -113,3 +113,13 @@ func (l *Ledger) Touched(visit func(limit.Counter, limit.Standing)) {
 
 // Now is the moment by which the ledger goes.
 func (l *Ledger) Now() time.Time { return l.now() }
+
+// Paths gives the limits on paths, and where their directories are now.
+func (f *Folder) Paths() (out []limit.Limit) {
+	f.gate.RLock()
+	defer f.gate.RUnlock()
+	for _, t := range f.trees {
+		out = append(out, limit.Limit{ID: t.limit, Path: t.path})
+	}
+	return out
+}

@@ -22,6 +22,7 @@ type Folder struct {
 	counted   bool
 	owner     Owner // whom what has no owner of its own counts for
 	trees     []tree
+	wooded    atomic.Bool  // there are any
 	parties   sync.Map     // Owner to *party
 	ghosts    map[ID]ghost // guarded by Ledger.mu
 	haunted   atomic.Int64 // how many there are
@@ -102,7 +103,7 @@ func (f *Folder) LeaveAlone() {
 func (f *Folder) Allocated() bool { return f.allocated }
 
 // HasTrees says whether there are limits on paths of the folder.
-func (f *Folder) HasTrees() bool { return len(f.trees) > 0 }
+func (f *Folder) HasTrees() bool { return f.wooded.Load() }
 
 // TreeBelow says whether a tree begins at a path or below it.
 func (f *Folder) TreeBelow(path string) bool {
@@ -238,12 +239,22 @@ func (c Claim) Made(id ID, is limit.Amount) {
 	}
 }
 
-// Gone says that something lost its last name. Where it is open still it counts until Closed is called.
-func (f *Folder) Gone(id ID, o Owner, names []string, was limit.Amount, open bool) {
+// Trees are those that something lies in.
+type Trees []*cell
+
+// Trees gives those in which something lies that has these names now.
+func (f *Folder) Trees(names []string) Trees {
+	if f == nil {
+		return nil
+	}
+	return f.treesOf(names)
+}
+
+// Gone says that something, which lay in some trees, lost its last name. Where it is open still it counts until Closed is called.
+func (f *Folder) Gone(id ID, o Owner, trees Trees, was limit.Amount, open bool) {
 	if f == nil || f.off {
 		return
 	}
-	trees := f.treesOf(names)
 	if s := f.scan; s != nil {
 		s.remove(id, o, trees, was)
 	}
@@ -284,19 +295,9 @@ func (f *Folder) Closed(id ID) {
 
 // trade gives the trees that something with other names than before leaves, and those that it comes into; trees at
 // and below carried move along with it.
-func (f *Folder) trade(from, to []string, carried string) (left, entered []*cell) {
+func (f *Folder) trade(from, to []string, carried string) trade {
 	was, is := f.treesBut(from, carried), f.treesBut(to, carried)
-	for _, c := range was {
-		if !contains(is, c) {
-			left = append(left, c)
-		}
-	}
-	for _, c := range is {
-		if !contains(was, c) {
-			entered = append(entered, c)
-		}
-	}
-	return left, entered
+	return trade{was: f.treesOf(from), left: without(was, is), entered: without(is, was)}
 }
 
 func contains(list []*cell, c *cell) bool {
@@ -322,21 +323,24 @@ type Move struct {
 	f     *Folder
 	parts []Part
 	grew  map[*cell]limit.Amount
-	with  string
+	trees []trade // of each part
 }
+
+// trade is what a part leaves and comes into.
+type trade struct{ was, left, entered []*cell }
 
 // Move reserves room in the trees that parts come into by being renamed or linked; an *Over where a limit is in the way. Trees
 // at and below carried, a directory that is renamed, move along.
 func (f *Folder) Move(parts []Part, carried string) (Move, error) {
-	m := Move{f: f, parts: parts, with: carried}
+	m := Move{f: f, parts: parts}
 	if f == nil || f.off || len(f.trees) == 0 && f.scan == nil {
-		m.f = nil
-		return m, nil
+		return Move{}, nil
 	}
 	m.grew = make(map[*cell]limit.Amount)
 	for _, p := range parts {
-		_, entered := f.trade(p.From, p.To, carried)
-		for _, c := range entered {
+		to := f.trade(p.From, p.To, carried)
+		m.trees = append(m.trees, to)
+		for _, c := range to.entered {
 			m.grew[c] = m.grew[c].Plus(p.Amount)
 		}
 	}
@@ -365,13 +369,12 @@ func (m Move) Done() {
 	if m.f == nil {
 		return
 	}
-	for _, p := range m.parts {
-		left, entered := m.f.trade(p.From, p.To, m.with)
-		for _, c := range left {
+	for i, p := range m.parts {
+		for _, c := range m.trees[i].left {
 			m.f.ledger.add(c, limit.Amount{}.Minus(p.Amount))
 		}
 		if s := m.f.scan; s != nil {
-			s.moved(p, m.f.treesOf(p.From), left, entered)
+			s.moved(p, m.trees[i])
 		}
 	}
 }

@@ -77,6 +77,7 @@ func (l *Ledger) Restore(k KeptFolder, rows []Kept) {
 	for _, t := range k.Trees {
 		f.trees = append(f.trees, f.newTree(t, false))
 	}
+	f.wooded.Store(len(f.trees) > 0)
 	for _, r := range rows {
 		at := limit.Counter{Of: r.Of, Number: r.Number, Volume: k.Volume, Folder: k.ID, Tree: r.Tree}
 		l.restore(at, r.Amount)

@@ -132,14 +132,14 @@ func (s *Scan) given(g Gift, is limit.Amount) {
 
 // moved takes account of something that has other names: of what was not looked at yet by adding it as it was, so that it
 // does not matter whether the place it moves to was looked through already.
-func (s *Scan) moved(p Part, was, left, entered []*cell) {
+func (s *Scan) moved(p Part, to trade) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.addLocked(p.ID, p.Owner, was, p.Amount)
-	for _, c := range left {
+	s.addLocked(p.ID, p.Owner, to.was, p.Amount)
+	for _, c := range to.left {
 		s.trees[c] = s.trees[c].Minus(p.Amount)
 	}
-	for _, c := range entered {
+	for _, c := range to.entered {
 		s.trees[c] = s.trees[c].Plus(p.Amount)
 	}
 }

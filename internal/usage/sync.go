@@ -36,6 +36,7 @@ func (l *Ledger) Set(id int64, now func() *Setup) []Need {
 		for _, t := range to.Trees {
 			f.trees = append(f.trees, f.newTree(t, true))
 		}
+		f.wooded.Store(len(f.trees) > 0)
 		l.put(id, f)
 		return []Need{{Folder: id}}
 	}
@@ -80,6 +81,7 @@ func (l *Ledger) Set(id int64, now func() *Setup) []Need {
 		}
 		return gone
 	})
+	f.wooded.Store(len(f.trees) > 0)
 	return due
 }
 
