@@ -112,6 +112,7 @@ func New(c Config) *Server {
 	s.registerPreview()
 	s.registerAudit()
 	s.registerFindings()
+	s.registerLimits()
 	s.registerReviews()
 	s.registerReports()
 	if c.Console != nil {

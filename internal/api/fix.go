@@ -55,6 +55,12 @@ func requestOf(m access.Mend) (Request, bool) {
 		return Request{http.MethodDelete, "groups/" + url.PathEscape(m.User), nil}, true
 	case access.MendMode:
 		return Request{http.MethodPut, "mode", body(map[string]any{"path": m.Path, "mode": octal(m.Mode)})}, true
+	case access.MendLimit:
+		return Request{http.MethodPut, "limits", body(limitBodyOf(m))}, true
+	case access.MendLimitRemove:
+		return Request{http.MethodDelete, "limits" + limitQuery(m.Limit), nil}, true
+	case access.MendCounting:
+		return Request{http.MethodPatch, "volumes/" + url.PathEscape(m.Volume), body(map[string]any{"counting": "size"})}, true
 	case access.MendNumber:
 		if m.Group {
 			return Request{http.MethodPatch, "groups/" + url.PathEscape(m.User), body(map[string]any{"gid": m.UID})}, true

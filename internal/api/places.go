@@ -13,8 +13,9 @@ import (
 
 // Volume is a volume's record.
 type Volume struct {
-	Name string `json:"name"`
-	Path string `json:"path" doc:"On the host."`
+	Name     string `json:"name"`
+	Path     string `json:"path" doc:"On the host."`
+	Counting string `json:"counting" enum:"off,size,allocated" doc:"What is counted of what is stored there."`
 }
 
 // Folder is a folder's record.
@@ -185,7 +186,7 @@ func (s *Server) registerPlaces() {
 	handle(s, operation("list-volumes", http.MethodGet, "/volumes", "List the volumes", "places"), func(ctx context.Context, _ *struct{}) ([]Volume, error) {
 		out := []Volume{}
 		for _, v := range s.on(ctx).Policy().Volumes {
-			out = append(out, Volume{v.Name, v.Path})
+			out = append(out, volumeOf(v))
 		}
 		return out, nil
 	})
@@ -198,7 +199,7 @@ func (s *Server) registerPlaces() {
 		}
 	}) (Volume, error) {
 		v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), in.Body.Name, in.Body.Path)
-		return Volume{v.Name, v.Path}, err
+		return volumeOf(v), err
 	})
 	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveVolume(ctx, caller(ctx), in.Name)

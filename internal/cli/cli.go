@@ -90,7 +90,7 @@ func (a *app) root() *cli.Command {
 			a.client, err = newClient(cmd.String("url"))
 			return ctx, err
 		},
-		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(append(a.publishCommands(), a.exportCommands()...), append(a.auditCommands(), a.journalCommand())...)...)...)...)...),
+		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(append(append(a.publishCommands(), a.exportCommands()...), a.limitCommands()...), append(a.auditCommands(), a.journalCommand())...)...)...)...)...),
 	}
 }
 

@@ -37,7 +37,7 @@ func touchesAccess(path string) bool {
 		return strings.HasSuffix(rest, "/apply")
 	case "users", "groups":
 		return !strings.HasSuffix(rest, "/password")
-	case "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
+	case "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
 		return true
 	}
 	return false

@@ -25,16 +25,23 @@ func (a *app) placeCommands() []*cli.Command {
 			if err != nil {
 				return usage("%v", err)
 			}
-			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, api.Volume{Name: args[0], Path: path}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
+			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, body{"name": args[0], "path": path}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
 		}),
 		a.leaf("list", "list the volumes", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "volumes", nil, nil, func(w io.Writer, volumes []api.Volume) {
-				t := newTable("name", "directory")
+				t := newTable("name", "directory", "counts")
 				t.empty = "no volumes yet: amber volume add NAME DIRECTORY"
 				for _, v := range volumes {
-					t.row(v.Name, v.Path)
+					t.row(v.Name, v.Path, v.Counting)
 				}
 				t.print(w)
+			})
+		}),
+		a.leaf("set", "change what is counted of what is stored on a volume", "NAME", []cli.Flag{
+			&cli.StringFlag{Name: "counting", Usage: "size, as people see files; allocated, as they take space on disk, where holes cost nothing; or off", Required: true},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return ask(ctx, a, cmd, http.MethodPatch, "volumes/"+escape(args[0]), nil, body{"counting": cmd.String("counting")}, func(w io.Writer, v api.Volume) {
+				fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting)
 			})
 		}),
 		a.remover("volume", "volumes/", "This forgets the volume %s. Its data stays."),

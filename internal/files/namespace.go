@@ -270,6 +270,9 @@ func (n *Namespace) Space(share string) (Space, error) {
 	return space(sh.Folder.Root)
 }
 
+// VolumeSpace reads the room on the file system that holds a directory of the host.
+func VolumeSpace(path string) (Space, error) { return space(path) }
+
 func space(root string) (Space, error) {
 	var st unix.Statfs_t
 	if err := unix.Statfs(root, &st); err != nil {

@@ -176,6 +176,7 @@ func (s *Service) Account(by Counter, every time.Duration) {
 		}
 	})
 	s.works.wait.Go(s.runCounts)
+	s.works.wait.Go(s.sampling)
 }
 
 // follow brings what is counted into line with the policy in force.

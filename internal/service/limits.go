@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"time"
 
-	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
@@ -215,38 +215,8 @@ func (s *Service) RemoveLimit(ctx context.Context, by Actor, in LimitInput) erro
 	})
 }
 
-// LimitSubject spells whose a limit is, and where it reaches: "user piran on volume main".
-func (s *Service) LimitSubject(l *limit.Limit) string {
-	p := s.Policy()
-	var who string
-	switch l.Kind {
-	case limit.OfUser:
-		who = "user " + p.Directory.Name(identity.UserPrincipal(l.User))
-	case limit.OfGroup:
-		who = "group " + p.Directory.Name(identity.GroupPrincipal(l.Group))
-	case limit.Default:
-		if who = "default"; l.Group != 0 {
-			who = "default of " + p.Directory.Name(identity.GroupPrincipal(l.Group))
-		}
-	case limit.OfFolder:
-		if f := p.Folder(l.Folder); f != nil {
-			return "folder " + f.Display(l.Path)
-		}
-		return "folder that is gone"
-	}
-	return who + s.reach(l.Volume, l.Folder)
-}
-
-// reach spells where a limit of somebody's reaches: "" for everywhere.
-func (s *Service) reach(volume, folder int64) string {
-	if f := s.Policy().Folder(folder); f != nil {
-		return " in " + f.Name
-	}
-	if v, ok := s.Policy().Volume(volume); ok {
-		return " on " + v.Name
-	}
-	return ""
-}
+// LimitSubject spells whose a limit is, and where it reaches: "user piran on main".
+func (s *Service) LimitSubject(l *limit.Limit) string { return access.LimitSubject(s.Policy(), l) }
 
 // Words spells what a limit says: "soft 2.5 MB, hard 3 MB, 7d of grace".
 func Words(b limit.Bounds) string {

@@ -112,7 +112,13 @@ func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
 }
 
 // Audit begins an audit of what is in force.
-func (s *Service) Audit() *audit.Audit { return audit.New(s.Policy(), s.now(), s.factsOf) }
+func (s *Service) Audit() *audit.Audit { return s.auditAt(s.now()) }
+
+func (s *Service) auditAt(now time.Time) *audit.Audit {
+	a := audit.New(s.Policy(), now, s.factsOf)
+	a.Stored = s.stored
+	return a
+}
 
 // Effect is what changes would do.
 type Effect struct {
@@ -127,7 +133,7 @@ type Effect struct {
 // Effect compares a trial with what is in force.
 func (s *Service) Effect(trial *Service) Effect {
 	now := s.now()
-	e := became(audit.New(s.Policy(), now, s.factsOf), audit.New(trial.Policy(), now, trial.factsOf))
+	e := became(s.auditAt(now), trial.auditAt(now))
 	// A new group is empty and unused until the next command.
 	e.Warnings = slices.DeleteFunc(e.Warnings, func(f audit.Finding) bool { return f.Kind == audit.EmptyGroup || f.Kind == audit.UnusedGroup })
 	return e

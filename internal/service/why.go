@@ -92,6 +92,7 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 	if r.NFS != nil {
 		a.Share, a.From = r.NFS.Export.Path, r.NFS.Origin.Address.String()
 	}
+	r.Room = s.room(f, at, user, r.NFS)
 	a.Verdict, a.Gates = access.Explain(s.Policy(), r)
 	a.TakeAway = access.TakeAway(s.Policy(), r)
 	return a, nil
@@ -196,6 +197,12 @@ func Command(m access.Mend) string {
 			return fmt.Sprintf("amber group set %s --gid %d", quote(m.User), m.UID)
 		}
 		return fmt.Sprintf("amber user set %s --uid %d", quote(m.User), m.UID)
+	case access.MendLimit:
+		return LimitCommand("set", m.Limit) + boundFlags(m.Bounds)
+	case access.MendLimitRemove:
+		return LimitCommand("remove", m.Limit)
+	case access.MendCounting:
+		return "amber volume set " + quote(m.Volume) + " --counting size"
 	case access.MendPublish:
 		if m.Protocol == site.NFS {
 			return "amber export add " + quote(m.Path)

@@ -249,10 +249,10 @@ func (u *Uses) AddSamples(ctx context.Context, at time.Time, by map[string]limit
 	})
 }
 
-// RollUp keeps, of the samples from before a moment, the last of each span of time, and none from before another.
+// RollUp keeps, of the samples from before a moment, the last of each span of time, and none from before another but the last that a subject has.
 func (u *Uses) RollUp(ctx context.Context, before time.Time, span time.Duration, oldest time.Time) error {
 	return u.write(ctx, func(tx *Tx) error {
-		if err := tx.Run(ctx, `DELETE FROM samples WHERE at < ?`, oldest.Unix()); err != nil {
+		if err := tx.Run(ctx, `DELETE FROM samples WHERE at < ? AND EXISTS (SELECT 1 FROM samples later WHERE later.subject = samples.subject AND later.at > samples.at)`, oldest.Unix()); err != nil {
 			return err
 		}
 		s := int64(span / time.Second)
@@ -274,10 +274,10 @@ func (u *Uses) Samples(ctx context.Context, subject string, from time.Time) (out
 	return out, err
 }
 
-// SamplesAt gives the uses of all subjects as they were last written down no later than a moment, and no earlier than another.
-func (u *Uses) SamplesAt(ctx context.Context, from, until time.Time) (map[string]Sample, error) {
+// SamplesAt gives the uses of all subjects as they were last written down no later than a moment.
+func (u *Uses) SamplesAt(ctx context.Context, until time.Time) (map[string]Sample, error) {
 	out := make(map[string]Sample)
-	err := each(ctx, u.db, `SELECT subject, max(at), bytes, files FROM samples WHERE at >= ? AND at <= ? GROUP BY subject`, func(rows *sql.Rows) error {
+	err := each(ctx, u.db, `SELECT subject, max(at), bytes, files FROM samples WHERE at <= ? GROUP BY subject`, func(rows *sql.Rows) error {
 		var subject string
 		var s Sample
 		var at int64
@@ -285,6 +285,6 @@ func (u *Uses) SamplesAt(ctx context.Context, from, until time.Time) (map[string
 		s.At = time.Unix(at, 0)
 		out[subject] = s
 		return err
-	}, from.Unix(), until.Unix())
+	}, until.Unix())
 	return out, err
 }

@@ -78,6 +78,16 @@ func (f *Folder) Bearing(o Owner, path string) (out []limit.Standing) {
 	return out
 }
 
+// Counters are all by which something of an owner's at a path is counted.
+func (f *Folder) Counters(o Owner, path string) (out []limit.Counter) {
+	f.gate.RLock()
+	defer f.gate.RUnlock()
+	for _, c := range append(append([]*cell(nil), f.party(o).cells...), f.treesOf([]string{path})...) {
+		out = append(out, c.counter)
+	}
+	return out
+}
+
 // Room is what may still be added by an owner at a path, and what may be stored at most by the limit that leaves
 // that much; nil where nothing bounds it.
 type Room struct{ Left, Most *int64 }

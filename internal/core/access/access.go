@@ -12,6 +12,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
@@ -19,8 +20,8 @@ import (
 // Gate is one of the ordered checks that a request passes.
 type Gate uint8
 
-// The gates, in the order in which they are passed. Hold and Limit have their
-// place and nothing to ask yet.
+// The gates, in the order in which they are passed. Hold has its place and nothing to ask yet; Limit is asked by
+// what grows, see room.go.
 const (
 	Open Gate = iota // no gate withholds anything asked for
 	Account
@@ -63,7 +64,9 @@ type Request struct {
 	Facts    Facts // nil: nothing has an owner of its own
 	Want     acl.Mask
 	At       Stage // where modes decide
-	Now      time.Time
+	// Room is how it stands with the limits on what the object is, or would be, counted for; nil leaves the limit gate out. Only Explain looks at it.
+	Room []limit.Standing
+	Now  time.Time
 }
 
 // ownerOf is who owns the object at a path of the folder.
@@ -171,6 +174,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 
 	if unix {
 		walkUnix(p, r, &v, pass, rec)
+		rec.limits(pass)
 		return v
 	}
 	passed, allowed := acl.All, acl.Mask(0)
@@ -212,6 +216,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 	if rec != nil {
 		rec.entry(allowed)
 	}
+	rec.limits(pass)
 	return v
 }
 

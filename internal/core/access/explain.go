@@ -6,6 +6,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -77,6 +78,9 @@ const (
 	MendFolderRemove MendKind = "remove folder"
 	MendGroupRemove  MendKind = "remove group"
 	MendNumber       MendKind = "change uid or gid"
+	MendLimit        MendKind = "change limit"
+	MendLimitRemove  MendKind = "remove limit"
+	MendCounting     MendKind = "count what is stored"
 )
 
 // Mend is one change that would widen a verdict.
@@ -99,6 +103,9 @@ type Mend struct {
 	UID      uint32
 	Group    bool // UID is a gid, and User a group
 	Mode     uint32
+	Limit    LimitName    // a limit
+	Bounds   limit.Bounds // and what of it is to change
+	Volume   string
 }
 
 type ancestorNote struct {

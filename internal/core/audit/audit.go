@@ -15,6 +15,7 @@ import (
 type Audit struct {
 	Policy *site.Policy
 	Now    time.Time
+	Stored func() Stored // nil where that is not known
 
 	facts   func(*site.PublishedFolder) access.Facts
 	folders map[int64]*folder

@@ -104,6 +104,7 @@ func (a *Audit) findings(skip map[int64]bool) []Finding {
 	}
 	x.groups()
 	x.numbers()
+	x.limits()
 	slices.SortStableFunc(x.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Kind, b.Kind))
 	})

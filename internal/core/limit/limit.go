@@ -280,3 +280,13 @@ func (s *Standing) State(now time.Time) State {
 }
 
 var rank = map[State]int{Within: 0, Soft: 1, Ended: 2, Full: 3}
+
+// Raised is what a bound might be set to that leaves room above an amount: a quarter more, rounded up to two digits that matter.
+func Raised(n int64) int64 {
+	want := plus(max(n, 8), max(n, 8)/4)
+	unit := int64(1)
+	for unit <= math.MaxInt64/1000 && want/unit >= 100 {
+		unit *= 10
+	}
+	return plus(want, unit-1) / unit * unit
+}

@@ -1,0 +1,99 @@
+package audit
+
+import (
+	"fmt"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/limit"
+)
+
+// Stored is what the audit is told of what is stored, and how it stands with the limits.
+type Stored struct {
+	Held     []Held
+	Unheld   []*limit.Limit // defaults that bind nobody
+	Off      []string       // volumes on which nothing is counted, and limits bear
+	Promised []Promised
+	Differed []Differed
+	Aside    string // where what could not be read of what was counted was put; "" for nowhere
+}
+
+// Held is how somebody, or something, stands with a limit.
+type Held struct {
+	Who string
+	limit.Standing
+}
+
+// Promised is a volume with what the limits that reach it add up to.
+type Promised struct {
+	Volume        string
+	To            string // to whom: users, folders
+	Size, Granted int64  // bytes
+}
+
+// Differed is a folder in which there was something else than was held to be there when it was last counted.
+type Differed struct{ Folder, Volume, Says string }
+
+// The kinds of findings about limits.
+const (
+	LimitBelow  = "limit below the use"
+	LimitFull   = "limit reached"
+	InGrace     = "in grace"
+	GraceOver   = "grace over"
+	IdleDefault = "default nobody has"
+	NotCounted  = "limits where nothing is counted"
+	OverPromise = "more promised than there is"
+	CountDiffer = "count differed"
+	CountLost   = "counters damaged"
+)
+
+func (x *finder) limits() {
+	if x.Stored == nil {
+		return
+	}
+	st := x.Stored()
+	p := x.Policy
+	for i := range st.Held {
+		h := &st.Held[i]
+		subject := access.LimitSubject(p, h.Limit)
+		key := fmt.Sprintf("limit %d of %s", h.Limit.ID, h.Who)
+		raise := access.RaiseLimit(p, &h.Standing, x.Now)
+		for d := range limit.Dimensions {
+			spell := func(n int64) string {
+				if d == limit.Files {
+					return fmt.Sprintf("%d files", n)
+				}
+				return limit.FormatSize(n)
+			}
+			use, at := h.Use.Of(d), key+" in "+d.String()
+			hard, isHard := h.Limit.Hard(d)
+			soft, _ := h.Limit.Soft(d)
+			ends, running := h.Ends(d)
+			switch {
+			case isHard && use > hard:
+				x.add(LimitBelow, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the hard limit of %s: nothing can grow until there is less, or the limit is raised", h.Who, spell(use), spell(hard)), raise)
+			case isHard && use == hard && hard > 0:
+				x.add(LimitFull, Low, at, "limit of "+subject, fmt.Sprintf("%s is at the hard limit of %s: nothing can grow", h.Who, spell(hard)), raise)
+			case running && !x.Now.Before(ends):
+				x.add(GraceOver, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s, and the grace was over on %s: nothing can grow", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
+			case running:
+				x.add(InGrace, Low, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s: nothing can grow from %s on", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")))
+			}
+		}
+	}
+	for _, l := range st.Unheld {
+		x.add(IdleDefault, Low, fmt.Sprintf("limit %d", l.ID), "limit of "+access.LimitSubject(p, l), "nobody is bound by it: all whom it is for have limits of their own, or there are none",
+			access.Mend{Kind: access.MendLimitRemove, Limit: access.NameLimit(p, l)})
+	}
+	for _, v := range st.Off {
+		x.add(NotCounted, Medium, v, "volume "+v, "there are limits on what is stored there, and nothing is counted: they bind nobody", access.Mend{Kind: access.MendCounting, Volume: v})
+	}
+	for _, pr := range st.Promised {
+		x.add(OverPromise, Low, pr.Volume+" to "+pr.To, "volume "+pr.Volume, fmt.Sprintf("limits let %s store %s there in all, and it holds %s: it may be full before anybody is at a limit", pr.To, limit.FormatSize(pr.Granted), limit.FormatSize(pr.Size)))
+	}
+	for _, d := range st.Differed {
+		x.add(CountDiffer, Low, d.Folder, "folder "+d.Folder, "when it was last counted there was "+d.Says+": something was changed behind the service's back, or the service was ended before it had written down what it counted")
+	}
+	if st.Aside != "" {
+		x.add(CountLost, High, st.Aside, "what is counted", "what was counted could not be read when the service started; it was put aside as "+st.Aside+", and everything is counted again")
+	}
+}
