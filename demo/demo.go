@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -17,6 +18,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
 	records "amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -112,6 +114,27 @@ type larkfell struct {
 		Folder string `yaml:"folder"`
 		Who    string `yaml:"who"`
 	} `yaml:"decide"`
+	Stored []struct {
+		Path  string `yaml:"path"`
+		Owner string `yaml:"owner"`
+		Group string `yaml:"group"`
+		Size  string `yaml:"size"`
+		Fills string `yaml:"fills"` // so large that its folder holds this much
+	} `yaml:"stored"`
+	Limits []struct {
+		Kind      string `yaml:"kind"`
+		Name      string `yaml:"name"`
+		Folder    string `yaml:"folder"`
+		Soft      string `yaml:"soft"`
+		Hard      string `yaml:"hard"`
+		HardFiles string `yaml:"hardFiles"`
+		Grace     string `yaml:"grace"`
+	} `yaml:"limits"`
+	History []struct {
+		By   string  `yaml:"by"`
+		Name string  `yaml:"name"`
+		From float64 `yaml:"from"`
+	} `yaml:"history"`
 	IDLists []struct {
 		Host  string            `yaml:"host"`
 		Users map[string]uint32 `yaml:"users"`
@@ -228,7 +251,91 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			return err
 		}
 	}
+	if err := store(ctx, svc, site, filepath.Join(state, "volumes", site.Volumes[0].Name)); err != nil {
+		return err
+	}
 	return svc.SetService(ctx, by, "nfs", true)
+}
+
+// store makes what people have stored, and sets their limits.
+func store(ctx context.Context, svc *service.Service, site larkfell, volume string) error {
+	for _, f := range site.Stored {
+		size, err := limit.ParseSize(cmp.Or(f.Size, f.Fills))
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(volume, filepath.FromSlash(f.Path))
+		if err := os.WriteFile(path, nil, 0o660); err != nil {
+			return err
+		}
+		if f.Fills != "" {
+			folder, _, _ := strings.Cut(f.Path, "/")
+			held, err := sizeOf(filepath.Join(volume, folder))
+			if err != nil {
+				return err
+			}
+			size -= held
+		}
+		if err := os.Truncate(path, size); err != nil {
+			return err
+		}
+		if _, err := svc.SetOwner(ctx, service.Itself, f.Path, f.Owner, f.Group, false); err != nil {
+			return err
+		}
+	}
+	for _, l := range site.Limits {
+		in := service.LimitInput{Kind: limit.Kind(l.Kind), Name: l.Name, Folder: l.Folder, SoftBytes: l.Soft, HardBytes: l.Hard, HardFiles: l.HardFiles, Grace: l.Grace}
+		if _, err := svc.SetLimit(ctx, service.Itself, in); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sizeOf adds up the sizes of a directory and all that is below it.
+func sizeOf(dir string) (sum int64, err error) {
+	err = filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := d.Info()
+		if err == nil {
+			sum += info.Size()
+		}
+		return err
+	})
+	return sum, err
+}
+
+// Remember makes up how uses went in the week before, once they have been counted; nothing where there is a past already.
+func Remember(ctx context.Context, svc *service.Service) error {
+	var site larkfell
+	if err := yaml.UnmarshalWithOptions(scenario, &site, yaml.Strict()); err != nil {
+		return fmt.Errorf("demo scenario: %w", err)
+	}
+	const hours = 7 * 24
+	now := svc.Ledger().Now().Truncate(time.Hour)
+	for _, h := range site.History {
+		is, err := svc.History(ctx, service.Subject(h.By), h.Name, now.Add(-2*hours*time.Hour))
+		var none *service.Error
+		if errors.As(err, &none) || len(is.Samples) > 1 {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		for at := range hours {
+			// Nights are when things are stored: use grows from dusk to dawn.
+			day, hour := at/24, at%24
+			part := (float64(day) + min(float64(hour)/10, 1)) / 7
+			share := h.From + (1-h.From)*part
+			a := limit.Amount{Bytes: int64(float64(is.Amount.Bytes) * share), Files: max(int64(float64(is.Amount.Files)*share), 1)}
+			if err := svc.RememberUse(ctx, now.Add(time.Duration(at-hours)*time.Hour), service.Subject(h.By), h.Name, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func sortedKeys(m map[string][]entry) []string {

@@ -171,6 +171,7 @@ func printUses(w io.Writer, u api.Uses) {
 	}
 	t := newTable(head, "in use", "files", "week", "full", "soft", "hard", "limit", "state")
 	t.empty = "nothing is counted yet: amber count list"
+	t.wrapLast = true
 	for _, row := range u.Uses {
 		cells := []string{row.Name, limit.FormatSize(row.UsedBytes), strconv.FormatInt(row.UsedFiles, 10), weekCell(row.WeekBytes)}
 		if len(row.Standings) == 0 {
@@ -195,7 +196,12 @@ func countingState(u api.Use) string {
 
 // limitedBy says which limit it is that leaves least, where it is not simply their own.
 func limitedBy(u api.Use, s api.Standing) string {
-	return strings.TrimSpace(strings.TrimPrefix(s.Subject, u.By+" "+u.Name))
+	for _, own := range []string{u.By + " " + u.Name, "folder " + u.Name} {
+		if rest, ok := strings.CutPrefix(s.Subject, own); ok {
+			return strings.TrimSpace(rest)
+		}
+	}
+	return s.Subject
 }
 
 func bound(bytes, files *int64) string {

@@ -154,11 +154,17 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	namespace.TellOf(svc)
 	namespace.Account(svc.Ledger())
 	svc.Account(namespace, cmd.Duration("recount"))
+	if cmd.Bool("demo") {
+		svc.AwaitCounts(ctx)
+		if err := demo.Remember(ctx, svc); err != nil {
+			return err
+		}
+	}
 	telling, toldAll := make(chan error, 1), make(chan struct{})
 	tellUntil, stopTelling := context.WithCancel(context.Background())
 	go func() { defer close(toldAll); telling <- svc.JournalDeeds(tellUntil) }()
 	defer func() { stopTelling(); <-toldAll }() // before the records are closed
-	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Files: namespace, Log: log.With("service", "smb")})
+	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Limits: svc, Files: namespace, Log: log.With("service", "smb")})
 	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
 		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs"), Refused: svc})
 	if err != nil {

@@ -258,17 +258,9 @@ func under(path, dir string) bool {
 	return dir == "" || path == dir || len(path) > len(dir) && strings.HasPrefix(path, dir) && path[len(dir)] == '/'
 }
 
-// Space is the room on the volume of a share, in bytes, and in files.
-type Space struct{ Total, Free, Available, BlockSize, Files, FreeFiles uint64 }
-
-// Space reads the room on a share's volume.
-func (n *Namespace) Space(share string) (Space, error) {
-	sh := n.policy().ShareNamed(share)
-	if sh == nil {
-		return Space{}, ErrGone
-	}
-	return space(sh.Folder.Root)
-}
+// Space is the room on the volume of a folder, in bytes, and in files. Total, Available, Files and FreeFiles are as far as whoever asks may
+// use it, as is Free, which for others than administrators of the host may be more; OnVolume is what is free on the volume itself.
+type Space struct{ Total, Free, Available, OnVolume, BlockSize, Files, FreeFiles uint64 }
 
 // VolumeSpace reads the room on the file system that holds a directory of the host.
 func VolumeSpace(path string) (Space, error) { return space(path) }
@@ -279,7 +271,7 @@ func space(root string) (Space, error) {
 		return Space{}, errors.Join(ErrGone, err)
 	}
 	b := uint64(st.Bsize)
-	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}, nil
+	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}, nil
 }
 
 // Watch tells of changes in a directory that a handle is open on, and below it if

@@ -96,8 +96,14 @@ func (w *Visit) Reachable() error {
 // ReadOnly says whether the client rule lets nothing be written.
 func (w *Visit) ReadOnly() bool { return w.v.nfs.Line == nil || !w.v.nfs.Line.Write }
 
-// Space reads the room on the folder's volume.
-func (w *Visit) Space() (Space, error) { return space(w.v.folder.Root) }
+// Space reads the room on the folder's volume, as far as the guest may use it where the export begins.
+func (w *Visit) Space() (Space, error) {
+	s, err := space(w.v.folder.Root)
+	if err != nil {
+		return Space{}, err
+	}
+	return w.v.within(s, w.below), nil
+}
 
 // Sync says whether the export wants every write on disk before it is answered.
 func (w *Visit) Sync() bool { return w.v.nfs.Export.Sync }

@@ -157,6 +157,9 @@ const (
 	attrLinks          = 35
 	attrOwner          = 36
 	attrOwnerGroup     = 37
+	attrQuotaHard      = 38
+	attrQuotaSoft      = 39
+	attrQuotaUsed      = 40
 	attrRawDev         = 41
 	attrSpaceAvail     = 42
 	attrSpaceFree      = 43
@@ -193,7 +196,7 @@ var (
 		b := bitmapOf(attrSupported, attrType, attrExpire, attrChange, attrSize, attrLinkSupport, attrSymlinkSupport, attrNamedAttr, attrFSID,
 			attrUniqueHandles, attrLease, attrRdattrError, attrACL, attrACLSupport, attrCanSetTime, attrCaseFold, attrCaseKept, attrChownRestrict,
 			attrHandle, attrFileID, attrFilesAvail, attrFilesFree, attrFilesTotal, attrHomogeneous, attrMaxSize, attrMaxLink, attrMaxName,
-			attrMaxRead, attrMaxWrite, attrMode, attrNoTrunc, attrLinks, attrOwner, attrOwnerGroup, attrRawDev, attrSpaceAvail, attrSpaceFree,
+			attrMaxRead, attrMaxWrite, attrMode, attrNoTrunc, attrLinks, attrOwner, attrOwnerGroup, attrQuotaHard, attrQuotaSoft, attrQuotaUsed, attrRawDev, attrSpaceAvail, attrSpaceFree,
 			attrSpaceTotal, attrSpaceUsed, attrAccess, attrAccessSet, attrCreate, attrTimeDelta, attrMetadata, attrModify, attrModifySet, attrMountedOn)
 		if minor >= 1 {
 			b.set(attrExclCreate)
@@ -230,6 +233,7 @@ type facts4 struct {
 	fsMinor   uint64
 	mountedOn uint64
 	space     func() files.Space
+	class     func() (files.Class, bool) // nil for what belongs to nobody
 	acl       func(w *onc.Writer)
 	rdattrErr status4
 }
@@ -255,6 +259,16 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 	asked[attrModifySet/32] &^= 1 << (attrModifySet % 32)
 	if f.acl == nil {
 		asked[attrACL/32] &^= 1 << (attrACL % 32)
+	}
+	var class files.Class
+	bounded := false
+	if quotas := bitmapOf(attrQuotaHard, attrQuotaSoft, attrQuotaUsed); f.class != nil && asked[1]&quotas[1] != 0 {
+		class, bounded = f.class()
+	}
+	if !bounded {
+		for _, n := range []int{attrQuotaHard, attrQuotaSoft, attrQuotaUsed} {
+			asked[n/32] &^= 1 << (n % 32)
+		}
 	}
 	putBitmap(w, asked)
 	at := w.Len()
@@ -319,6 +333,12 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 			w.String(strconv.FormatUint(uint64(f.UID), 10))
 		case attrOwnerGroup:
 			w.String(strconv.FormatUint(uint64(f.GID), 10))
+		case attrQuotaHard:
+			w.Uint64(class.AvailableHard)
+		case attrQuotaSoft:
+			w.Uint64(class.AvailableSoft)
+		case attrQuotaUsed:
+			w.Uint64(class.Used)
 		case attrRawDev:
 			w.Uint32(f.Major)
 			w.Uint32(f.Minor)

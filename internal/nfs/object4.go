@@ -25,6 +25,7 @@ func (q *compound) facts(v *files.Visit, o *files.Object, export int64, a files.
 		sp, _ := v.Space()
 		return sp
 	}}
+	f.class = o.Class
 	if o.IsRoot() {
 		if e := q.s.Policy().Export(export); e != nil {
 			f.mountedOn = pseudoID(e.Path)

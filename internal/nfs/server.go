@@ -86,6 +86,7 @@ func NewServer(c Config) (*Server, error) {
 		{Number: programNLM, Low: 4, High: 4, Serve: s.locks.serve},
 		{Number: programNSM, Low: 1, High: 1, Serve: s.locks.serveStatus},
 		{Number: programACL, Low: 3, High: 3, Serve: s.serveACL},
+		{Number: programRQuota, Low: 1, High: 2, Serve: s.serveRQuota},
 	}}
 	return s, nil
 }
@@ -103,7 +104,7 @@ func (s *Server) Close() {
 // Mappings is what a port mapper tells of the server.
 func (s *Server) Mappings(port uint16) []onc.Mapping {
 	var out []onc.Mapping
-	for _, pv := range [][2]uint32{{programNFS, 3}, {programNFS, 4}, {programMount, 3}, {programNLM, 4}, {programNSM, 1}, {programACL, 3}} {
+	for _, pv := range [][2]uint32{{programNFS, 3}, {programNFS, 4}, {programMount, 3}, {programNLM, 4}, {programNSM, 1}, {programACL, 3}, {programRQuota, 1}, {programRQuota, 2}} {
 		out = append(out, onc.Mapping{Program: pv[0], Version: pv[1], Protocol: onc.ProtocolTCP, Port: uint32(port)})
 	}
 	return out

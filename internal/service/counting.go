@@ -341,6 +341,19 @@ func (c *counts) end() {
 	c.now, c.cancel = nil, nil
 }
 
+// AwaitCounts waits until no count is due, for at most half a minute.
+func (s *Service) AwaitCounts(ctx context.Context) {
+	for range 600 {
+		s.counts.mu.Lock()
+		idle := len(s.counts.due) == 0 && s.counts.now == nil
+		s.counts.mu.Unlock()
+		if idle || ctx.Err() != nil {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
 // noteDifference journals that what was held to be stored was not.
 func (s *Service) noteDifference(f *site.PublishedFolder, d LastCount) {
 	ctx := context.WithoutCancel(s.works.ctx)

@@ -4,6 +4,7 @@ import (
 	"sync"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/files"
 )
 
@@ -19,6 +20,9 @@ type open struct {
 	next   int
 	mask   string
 	begun  bool
+
+	quotaMu sync.Mutex
+	quotaAt identity.ID // after whom a listing of quotas goes on
 }
 
 func (o *open) close() {

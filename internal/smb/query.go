@@ -55,7 +55,7 @@ func (r *request) queryInfo() (*reply, error) {
 		return nil, statusInvalidInfoClass
 	}
 	const (
-		ofFile, ofVolume, ofSecurity = 1, 2, 3
+		ofFile, ofVolume, ofSecurity, ofQuota = 1, 2, 3, 4
 	)
 	var data []byte
 	var least int // what must fit; the rest may be cut off, with a warning
@@ -66,6 +66,12 @@ func (r *request) queryInfo() (*reply, error) {
 		data, least, err = r.volumeInfo(o, class)
 	case ofSecurity:
 		return nil, statusNotSupported
+	case ofQuota:
+		input, ok := r.body.buffer(int(le.Uint16(r.body[8:])), int(le.Uint32(r.body[12:])))
+		if !ok {
+			return nil, statusInvalidParameter
+		}
+		data, err = r.quotaInfo(o, input, size)
 	default:
 		return nil, statusInvalidParameter
 	}
@@ -193,7 +199,7 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	space, err := r.c.srv.Files.Space(o.tree.share)
+	space, err := r.c.srv.Files.Space(r.subject(), o.tree.share)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -221,10 +227,10 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		le.PutUint32(b[4:], 0x20)
 		return b, 8, nil
 	case 5: // FileFsAttributeInformation: case preserved, Unicode
-		const preservesCase, unicodeOnDisk = 0x2, 0x4
+		const preservesCase, unicodeOnDisk, quotas = 0x2, 0x4, 0x20
 		name := utf16le("NTFS") // the one name that clients take to mean large files and long names
 		b := make([]byte, 12, 12+len(name))
-		le.PutUint32(b, preservesCase|unicodeOnDisk)
+		le.PutUint32(b, preservesCase|unicodeOnDisk|quotas)
 		le.PutUint32(b[4:], 255)
 		le.PutUint32(b[8:], uint32(len(name)))
 		return append(b, name...), 12, nil
@@ -232,7 +238,7 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		b := make([]byte, 32)
 		le.PutUint64(b, space.Total/unit)
 		le.PutUint64(b[8:], space.Available/unit)
-		le.PutUint64(b[16:], space.Free/unit)
+		le.PutUint64(b[16:], space.OnVolume/unit)
 		le.PutUint32(b[24:], uint32(perUnit))
 		le.PutUint32(b[28:], sector)
 		return b, 32, nil

@@ -31,6 +31,7 @@ type Config struct {
 	Name       string // as the server calls itself
 	Policy     func() *site.Policy
 	Accounts   Accounts
+	Limits     Limits // nil: no quotas are told or set
 	Files      *files.Namespace
 	Log        *slog.Logger
 	MaxClients int // connections at once; 0 is 1024
@@ -243,6 +244,8 @@ func (c *conn) send(msgs ...[]byte) {
 func (c *conn) subject(user identity.ID) files.Subject {
 	return files.Subject{User: user, Via: site.SMB, From: c.address}
 }
+
+func (r *request) subject() files.Subject { return r.c.subject(r.sess.user) }
 
 // admit asks the gates before any folder.
 func (s *Server) admit(user identity.ID) access.Gate {

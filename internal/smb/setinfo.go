@@ -18,7 +18,14 @@ func (r *request) setInfo() (*reply, error) {
 	if !ok || !r.fits(len(data)) {
 		return nil, statusInvalidParameter
 	}
-	if o.handle == nil || kind != 1 {
+	const ofFile, ofQuota = 1, 4
+	if o.handle != nil && kind == ofQuota {
+		if err := r.setQuotaInfo(o, data); err != nil {
+			return nil, err
+		}
+		return newReply(8).fixed(2, 2), nil
+	}
+	if o.handle == nil || kind != ofFile {
 		return nil, statusNotSupported
 	}
 	if err := r.setFileInfo(o.handle, class, data); err != nil {

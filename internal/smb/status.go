@@ -17,6 +17,8 @@ const (
 	statusNotifyEnumDir          Status = 0x0000010c
 	statusBufferOverflow         Status = 0x80000005
 	statusNoMoreFiles            Status = 0x80000006
+	statusNoMoreEntries          Status = 0x8000001a
+	statusInvalidSID             Status = 0xc0000078
 	statusInvalidInfoClass       Status = 0xc0000003
 	statusInfoLengthMismatch     Status = 0xc0000004
 	statusInvalidParameter       Status = 0xc000000d
