@@ -45,6 +45,10 @@ func Start(t testing.TB) *Gateway {
 	require.NoError(t, demo.Load(ctx, svc, state))
 	g := &Gateway{Service: svc, Files: files.New(svc.Policy, svc), State: state}
 	g.Files.TellOf(svc)
+	g.Files.Account(svc.Ledger())
+	svc.Account(g.Files, 0)
+	svc.AwaitCounts(ctx)
+	require.NoError(t, demo.Remember(ctx, svc))
 	told, stopTelling := context.WithCancel(ctx)
 	toldAll := make(chan error, 1)
 	go func() { toldAll <- svc.JournalDeeds(told) }()
@@ -52,7 +56,7 @@ func Start(t testing.TB) *Gateway {
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Files: g.Files, Log: log})
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Limits: svc, Files: g.Files, Log: log})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()

@@ -1,7 +1,7 @@
 import '@fontsource-variable/figtree';
 import { ChakraProvider } from '@chakra-ui/react';
 import { QueryClientProvider } from '@tanstack/react-query';
-import { StrictMode } from 'react';
+import { lazy, StrictMode, Suspense } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { client, useMe } from './api/client';
@@ -20,6 +20,9 @@ import { Waiting } from './parts/sheet';
 import { Toaster } from './parts/toaster';
 import { system } from './theme';
 
+// With its charts, which are large.
+const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
+
 function Console() {
   const me = useMe();
   if (me.error) return <Waiting error={me.error} />;
@@ -31,6 +34,14 @@ function Console() {
         <Route path="/folders" element={<Folders />} />
         <Route path="/folders/:name" element={<FolderPage />} />
         <Route path="/hosts" element={<Hosts />} />
+        <Route
+          path="/limits"
+          element={
+            <Suspense fallback={<Waiting error={null} />}>
+              <Limits />
+            </Suspense>
+          }
+        />
         <Route path="/why" element={<Why />} />
         <Route path="/who" element={<Who />} />
         <Route path="/matrix" element={<MatrixPage />} />

@@ -21,6 +21,9 @@ export type Matrix = components['schemas']['Matrix'];
 export type Review = components['schemas']['Review'];
 export type ReviewLine = components['schemas']['ReviewLine'];
 export type Arrangement = components['schemas']['Arrangement'];
+export type Use = components['schemas']['Use'];
+export type Standing = components['schemas']['Standing'];
+export type LimitBody = components['schemas']['LimitBody'];
 export type Level = 'pass' | 'read' | 'add' | 'change' | 'control';
 type Problem = components['schemas']['Problem'];
 
@@ -159,6 +162,21 @@ export const useUsers = () =>
   useQuery({ queryKey: ['users'], queryFn: async () => (await taken(api.GET('/api/v1/users'))) ?? [] });
 export const useGroups = () =>
   useQuery({ queryKey: ['groups'], queryFn: async () => (await taken(api.GET('/api/v1/groups'))) ?? [] });
+
+export const useUses = (by: Use['by'], name: string) =>
+  useQuery({
+    queryKey: ['use', by, name],
+    refetchInterval: 5_000,
+    placeholderData: (before) => before,
+    queryFn: () => taken(api.GET('/api/v1/use', { params: { query: { by, name, limit: 200 } } })),
+  });
+export const useHistory = (by: Use['by'], name: string, days: number) =>
+  useQuery({
+    queryKey: ['use', 'history', by, name, days],
+    queryFn: () => taken(api.GET('/api/v1/use/history', { params: { query: { by, name, days } } })),
+  });
+export const useLimits = () =>
+  useQuery({ queryKey: ['limits'], queryFn: async () => (await taken(api.GET('/api/v1/limits'))) ?? [] });
 
 export const levels: { level: Level; means: string }[] = [
   { level: 'pass', means: 'go through, and see nothing' },

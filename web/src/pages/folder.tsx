@@ -2,12 +2,13 @@ import { Box, Field, Flex, Heading, HStack, Input, Stack, Tabs, Text } from '@ch
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
-import { type Request, useArrangements, useConnect, useFolder, useMe, useMode } from '../api/client';
+import { type Request, useArrangements, useConnect, useFolder, useMe, useMode, useUses } from '../api/client';
 import { Command } from '../parts/command';
 import { Previewed } from '../parts/effect';
 import { AnotherPath, PlaceSheet } from '../parts/entries';
 import { Pick } from '../parts/pick';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { InUse, UseBar } from '../parts/use';
 import { Exports } from './exports';
 import { Ways } from './folders';
 
@@ -50,6 +51,7 @@ export function FolderPage() {
         <Fact name="Published as">
           <Ways folder={f} />
         </Fact>
+        <FolderUse name={f.name} />
       </Flex>
       <Tabs.Root
         value={tab}
@@ -93,6 +95,26 @@ export function FolderPage() {
         </Tabs.Content>
       </Tabs.Root>
     </>
+  );
+}
+
+/** How much is in the folder, and how that stands with its limit. */
+function FolderUse({ name }: { name: string }) {
+  const uses = useUses('folder', name);
+  const use = uses.data?.uses.find((u) => u.name === name);
+  if (!use) return null;
+  const standing = use.standings[0];
+  return (
+    <Fact name="In use">
+      <Link to={`/limits?by=folder`}>
+        <InUse use={use} />
+      </Link>
+      {standing && (
+        <Box w="64" mt="2">
+          <UseBar standing={standing} />
+        </Box>
+      )}
+    </Fact>
   );
 }
 

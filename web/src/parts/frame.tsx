@@ -10,6 +10,7 @@ import {
   GateIcon,
   HostsIcon,
   LeaveIcon,
+  LimitIcon,
   MatrixIcon,
   MoonIcon,
   PeopleIcon,
@@ -22,6 +23,7 @@ import { sayRefused } from './toaster';
 const places = [
   { to: '/folders', text: 'Folders', Drawn: FolderIcon },
   { to: '/hosts', text: 'Hosts', Drawn: HostsIcon },
+  { to: '/limits', text: 'Limits', Drawn: LimitIcon },
   { to: '/findings', text: 'Findings', Drawn: FindingIcon },
   { to: '/matrix', text: 'Matrix', Drawn: MatrixIcon },
   { to: '/who', text: 'Who', Drawn: PeopleIcon },

@@ -1,0 +1,363 @@
+import { Box, Field, Grid, HStack, Input, Stack, Tabs, Text } from '@chakra-ui/react';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { useSearchParams } from 'react-router';
+import {
+  type LimitBody,
+  type Request,
+  type Standing,
+  type Use,
+  useGroups,
+  useLimits,
+  useMe,
+  useUsers,
+  useUses,
+} from '../api/client';
+import { Previewed } from '../parts/effect';
+import { Pick } from '../parts/pick';
+import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { InUse, size, stateOf, UseBar } from '../parts/use';
+import { UseLine } from '../parts/use-line';
+
+const kinds: { by: Use['by']; text: string }[] = [
+  { by: 'user', text: 'Users' },
+  { by: 'group', text: 'Groups' },
+  { by: 'folder', text: 'Folders' },
+  { by: 'tree', text: 'Paths with limits' },
+  { by: 'volume', text: 'Volumes' },
+];
+
+/** Who uses how much, and who is close to a limit. */
+export function Limits() {
+  const [params, setParams] = useSearchParams();
+  const by = (kinds.find((k) => k.by === params.get('by'))?.by ?? 'user') as Use['by'];
+  const [named, setNamed] = useState('');
+  const [making, setMaking] = useState(false);
+  const me = useMe();
+  const mayChange = me.data?.role === 'administrator';
+  return (
+    <>
+      <PageHead title="Limits" text="Who uses how much, the fullest first. A limit that is changed binds at once.">
+        {mayChange && <MainButton onClick={() => setMaking(true)}>Set a limit</MainButton>}
+      </PageHead>
+      {making && (
+        <Sheet p="5" mb="5">
+          <LimitForm onClose={() => setMaking(false)} />
+        </Sheet>
+      )}
+      <Tabs.Root
+        value={by}
+        onValueChange={(e) => setParams(e.value === 'user' ? {} : { by: e.value }, { replace: true })}
+        lazyMount
+        unmountOnExit
+        css={{ '--indicator-color': 'colors.accent' }}
+      >
+        <HStack justify="space-between" align="end" mb="4" gap="4" wrap="wrap">
+          <Tabs.List borderColor="line">
+            {kinds.map((k) => (
+              <Tabs.Trigger key={k.by} value={k.by}>
+                {k.text}
+              </Tabs.Trigger>
+            ))}
+            <Tabs.Trigger value="all">All limits</Tabs.Trigger>
+          </Tabs.List>
+          <Input
+            w="56"
+            size="sm"
+            placeholder="Only names with…"
+            aria-label="Only names with"
+            value={named}
+            onChange={(e) => setNamed(e.target.value)}
+          />
+        </HStack>
+        {kinds.map((k) => (
+          <Tabs.Content key={k.by} value={k.by} p="0">
+            <Uses by={k.by} named={named} mayChange={mayChange} />
+          </Tabs.Content>
+        ))}
+        <Tabs.Content value="all" p="0">
+          <AllLimits mayChange={mayChange} named={named} />
+        </Tabs.Content>
+      </Tabs.Root>
+    </>
+  );
+}
+
+function Uses({ by, named, mayChange }: { by: Use['by']; named: string; mayChange: boolean }) {
+  const uses = useUses(by, named);
+  const [open, setOpen] = useState('');
+  if (!uses.data) return <Waiting error={uses.error} />;
+  if (uses.data.uses.length === 0)
+    return (
+      <Text color="faint">
+        {named ? `Nobody and nothing has “${named}” in its name here.` : 'Nothing is counted here yet.'}
+      </Text>
+    );
+  return (
+    <Sheet>
+      {uses.data.uses.map((u) => (
+        <Row
+          key={u.name}
+          use={u}
+          open={open === u.name}
+          onOpen={() => setOpen(open === u.name ? '' : u.name)}
+          mayChange={mayChange}
+        />
+      ))}
+      {uses.data.total > uses.data.uses.length && (
+        <Text p="4" color="faint" fontSize="sm">
+          And {uses.data.total - uses.data.uses.length} more: narrow them by name.
+        </Text>
+      )}
+    </Sheet>
+  );
+}
+
+function Row({ use, open, onOpen, mayChange }: { use: Use; open: boolean; onOpen: () => void; mayChange: boolean }) {
+  const s = use.standings[0];
+  const state = s ? stateOf(s) : { text: '', bad: false };
+  return (
+    <Box borderBottomWidth="1px" borderColor="line" _last={{ borderBottomWidth: 0 }}>
+      <Grid
+        as="button"
+        w="full"
+        textAlign="start"
+        cursor="pointer"
+        templateColumns={{ base: '1fr', md: '1.1fr 2fr 1.3fr' }}
+        gap={{ base: '2', md: '6' }}
+        px="5"
+        py="3.5"
+        alignItems="center"
+        aria-expanded={open}
+        onClick={onOpen}
+        _hover={{ bg: 'sunk' }}
+      >
+        <Box>
+          <Text fontWeight="600" wordBreak="break-word">
+            {use.name}
+          </Text>
+          <Text fontSize="sm" color="faint">
+            {use.fullName}
+          </Text>
+        </Box>
+        {s ? (
+          <UseBar standing={s} />
+        ) : (
+          <Text color="faint" fontSize="sm">
+            no limit
+          </Text>
+        )}
+        <Box fontSize="sm">
+          <InUse use={use} />
+          {state.text && (
+            <Text color={state.bad ? 'shut' : 'accent'} fontWeight="600">
+              {state.text}
+            </Text>
+          )}
+        </Box>
+      </Grid>
+      {open && (
+        <Box px="5" pb="5" pt="1">
+          <Grid templateColumns={{ base: '1fr', lg: '1.6fr 1fr' }} gap="8">
+            <UseLine by={use.by} name={use.name} days={14} />
+            <Stack gap="4">
+              {use.standings.map((one) => (
+                <Bearing key={one.limitId} use={use} standing={one} mayChange={mayChange} />
+              ))}
+              {use.standings.length === 0 &&
+                mayChange &&
+                use.known &&
+                (use.by === 'user' || use.by === 'group' || use.by === 'folder') && (
+                  <LimitForm of={{ kind: use.by, name: use.name }} />
+                )}
+            </Stack>
+          </Grid>
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+/** One limit that bears on a use, to be changed in place. */
+function Bearing({ use, standing: s, mayChange }: { use: Use; standing: Standing; mayChange: boolean }) {
+  const own = s.subject.startsWith(`${s.limit.kind} ${use.name}`);
+  return (
+    <Box>
+      <Text fontWeight="600" mb="2">
+        {own ? `Limit of ${s.subject}` : `Bound by the limit of ${s.subject}`}
+      </Text>
+      {mayChange && <LimitForm of={s.limit} was={s} />}
+    </Box>
+  );
+}
+
+const shown = (n?: number) => (n === undefined ? '' : size(n).replace(' ', '').replace(/B$/, 'B'));
+const number = (n?: number) => (n === undefined ? '' : String(n));
+
+interface LimitFields {
+  kind: LimitBody['kind'];
+  name: string;
+  reach: string;
+  softBytes: string;
+  hardBytes: string;
+  softFiles: string;
+  hardFiles: string;
+  grace: string;
+}
+
+/** Sets a limit, or changes one; what it does is shown first. */
+function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }) {
+  const before = {
+    softBytes: shown(props.was?.softBytes),
+    hardBytes: shown(props.was?.hardBytes),
+    softFiles: number(props.was?.softFiles),
+    hardFiles: number(props.was?.hardFiles),
+  };
+  const { register, handleSubmit, watch } = useForm<LimitFields>({
+    defaultValues: { kind: props.of?.kind ?? 'user', name: props.of?.name ?? '', reach: '', ...before, grace: '' },
+  });
+  const [asking, setAsking] = useState<Request[] | null>(null);
+  const users = useUsers();
+  const groups = useGroups();
+  const kind = watch('kind');
+  const submit = handleSubmit((f) => {
+    const body: LimitBody = { kind: f.kind, name: f.name || undefined };
+    if (props.of) Object.assign(body, { volume: props.of.volume, folder: props.of.folder });
+    else if (f.reach && f.kind !== 'folder') body.folder = f.reach;
+    for (const bound of ['softBytes', 'hardBytes', 'softFiles', 'hardFiles'] as const) {
+      const text = f[bound].trim();
+      if (text !== before[bound]) body[bound] = text === '' ? 'none' : text;
+    }
+    if (f.grace.trim()) body.grace = f.grace.trim();
+    setAsking([{ method: 'PUT', path: 'limits', body }]);
+  });
+  return (
+    <form onSubmit={submit}>
+      <Stack gap="3">
+        {!props.of && (
+          <HStack gap="3" align="end" wrap="wrap">
+            <Field.Root w="40">
+              <Field.Label>Whose</Field.Label>
+              <Pick {...register('kind')}>
+                <option value="user">A user’s</option>
+                <option value="group">A group’s</option>
+                <option value="folder">A folder’s, or a path’s</option>
+                <option value="default">Of all without their own</option>
+              </Pick>
+            </Field.Root>
+            <Field.Root w="64">
+              <Field.Label>
+                {kind === 'folder'
+                  ? 'Folder, or folder/path'
+                  : kind === 'default'
+                    ? 'Members of (empty: everybody)'
+                    : 'Name'}
+              </Field.Label>
+              <Input list="limit-names" autoComplete="off" {...register('name', { required: kind !== 'default' })} />
+              <datalist id="limit-names">
+                {(kind === 'user' ? users.data : kind === 'folder' ? [] : groups.data)?.map((r) => (
+                  <option key={r.name} value={r.name} />
+                ))}
+              </datalist>
+            </Field.Root>
+            {kind !== 'folder' && (
+              <Field.Root w="48">
+                <Field.Label>In folder (empty: everywhere)</Field.Label>
+                <Input autoComplete="off" {...register('reach')} />
+              </Field.Root>
+            )}
+          </HStack>
+        )}
+        <HStack gap="3" align="end" wrap="wrap">
+          <Bound label="Soft" hint="2.5GB" {...register('softBytes')} />
+          <Bound label="Hard" hint="3GB" {...register('hardBytes')} />
+          <Bound label="Soft files" hint="none" {...register('softFiles')} />
+          <Bound label="Hard files" hint="none" {...register('hardFiles')} />
+          <Bound label="Grace" hint={props.was ? 'as it is' : '7d'} {...register('grace')} />
+        </HStack>
+        <HStack>
+          <MainButton type="submit" size="sm">
+            See what it does
+          </MainButton>
+          {props.was && (
+            <QuietButton size="sm" onClick={() => setAsking([{ method: 'DELETE', path: `limits?${query(props.of)}` }])}>
+              Remove it
+            </QuietButton>
+          )}
+          {props.onClose && (
+            <QuietButton size="sm" onClick={props.onClose}>
+              Leave it
+            </QuietButton>
+          )}
+        </HStack>
+      </Stack>
+      <Previewed
+        title={asking?.[0]?.method === 'DELETE' ? 'Remove the limit' : 'Set the limit'}
+        act={asking?.[0]?.method === 'DELETE' ? 'Remove' : 'Set'}
+        done="Done. It binds already."
+        changes={asking}
+        onClose={() => setAsking(null)}
+        onDone={() => {
+          setAsking(null);
+          props.onClose?.();
+        }}
+      />
+    </form>
+  );
+}
+
+type LimitOf = Pick<LimitBody, 'kind' | 'name' | 'volume' | 'folder'>;
+
+function query(of?: LimitOf): string {
+  const q = new URLSearchParams();
+  for (const key of ['kind', 'name', 'volume', 'folder'] as const) if (of?.[key]) q.set(key, of[key]);
+  return q.toString();
+}
+
+function Bound({ label, hint, ...rest }: { label: string; hint: string } & React.ComponentProps<typeof Input>) {
+  return (
+    <Field.Root w="24">
+      <Field.Label>{label}</Field.Label>
+      <Input size="sm" placeholder={hint} autoComplete="off" {...rest} />
+    </Field.Root>
+  );
+}
+
+/** Every limit as it is written down. */
+function AllLimits({ mayChange, named }: { mayChange: boolean; named: string }) {
+  const limits = useLimits();
+  const [open, setOpen] = useState(0);
+  if (!limits.data) return <Waiting error={limits.error} />;
+  const list = limits.data.filter((l) => l.subject.toLowerCase().includes(named.toLowerCase()));
+  if (list.length === 0) return <Text color="faint">There is none.</Text>;
+  return (
+    <Sheet>
+      {list.map((l) => (
+        <Box key={l.id} px="5" py="3.5" borderBottomWidth="1px" borderColor="line" _last={{ borderBottomWidth: 0 }}>
+          <HStack justify="space-between">
+            <Box>
+              <Text fontWeight="600">{l.subject}</Text>
+              <Text color="faint" fontSize="sm">
+                {l.says}
+              </Text>
+            </Box>
+            {mayChange && (
+              <QuietButton size="sm" onClick={() => setOpen(open === l.id ? 0 : l.id)} aria-expanded={open === l.id}>
+                Change
+              </QuietButton>
+            )}
+          </HStack>
+          {open === l.id && (
+            <Box pt="4">
+              <LimitForm
+                of={l}
+                was={{ ...l, limitId: l.id, limit: l, usedBytes: 0, usedFiles: 0, percent: 0, state: 'within' }}
+                onClose={() => setOpen(0)}
+              />
+            </Box>
+          )}
+        </Box>
+      ))}
+    </Sheet>
+  );
+}
