@@ -306,7 +306,7 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 	c.mu.Lock()
 	objects := c.done
 	c.mu.Unlock()
-	c.end()
+	defer c.end() // once it has been told of
 	switch {
 	case s.works.ctx.Err() != nil || errors.Is(err, errStopped):
 		c.add(n) // taken up again, from the beginning
