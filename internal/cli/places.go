@@ -29,10 +29,10 @@ func (a *app) placeCommands() []*cli.Command {
 		}),
 		a.leaf("list", "list the volumes", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "volumes", nil, nil, func(w io.Writer, volumes []api.Volume) {
-				t := newTable("name", "directory", "counts")
+				t := newTable("name", "counts", "directory")
 				t.empty = "no volumes yet: amber volume add NAME DIRECTORY"
 				for _, v := range volumes {
-					t.row(v.Name, v.Path, v.Counting)
+					t.row(v.Name, v.Counting, v.Path)
 				}
 				t.print(w)
 			})

@@ -3,7 +3,8 @@
 
   smbtry.py PORT USER          then type: shares, ls SHARE[/PATH], cat SHARE/PATH,
                                put FILE SHARE/PATH, rm SHARE/PATH, mkdir SHARE/PATH,
-                               rmdir SHARE/PATH, move SHARE/PATH PATH, quit;
+                               rmdir SHARE/PATH, move SHARE/PATH PATH,
+                               write SHARE/PATH BYTES, at its end and over one open handle, quit;
                                and ! before a command of the shell, the connection staying open
 
 The password comes from SMB_PASSWORD; without it, it is that of the demo. SMB_DIALECT
@@ -19,6 +20,7 @@ import sys
 from impacket.smbconnection import SMBConnection, SessionError
 
 DIALECTS = {"2.1": 0x0210, "3.0": 0x0300}
+OPEN = {}  # what is written to, by its path: tree, handle, how far
 
 
 def split(path):
@@ -47,6 +49,19 @@ def run(conn, words):
         with open(args[0], "rb") as source:
             conn.putFile(share, path, source.read)
         print("stored", args[1])
+    elif command == "write":
+        share, path = split(args[0])
+        if args[0] not in OPEN:
+            tree = conn.connectTree(share)
+            OPEN[args[0]] = [tree, conn.createFile(tree, path), 0]
+        tree, handle, at = OPEN[args[0]]
+        left = int(args[1])
+        while left > 0:
+            part = min(left, 60_000)
+            conn.writeFile(tree, handle, b"." * part, at)
+            at, left = at + part, left - part
+            OPEN[args[0]][2] = at
+        print("wrote", args[1], "bytes to", args[0])
     elif command == "move":
         share, path = split(args[0])
         conn.rename(share, path, args[1].replace("/", "\\"))

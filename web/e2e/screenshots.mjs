@@ -66,6 +66,10 @@ try {
   await page.goto(`${url}/findings`);
   await page.getByText('dome1').first().waitFor();
   await shot(page, 'findings');
+  await page.goto(`${url}/limits`);
+  await page.getByRole('button', { name: 'bettany' }).click();
+  await page.getByText('At its limit').waitFor();
+  await shot(page, 'limits');
   await page.goto(`${url}/matrix`);
   await page.getByText('svc-reduce').waitFor();
   await shot(page, 'matrix');
