@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
 	"os"
@@ -15,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/test/need"
 )
 
@@ -96,6 +98,14 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	}
 	p := serve(t, bin, state, flags...)
 	folder := filepath.Join(state, "volumes/summit", map[string]string{"nfs": "scratch", "smb": "nightlog"}[script])
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	// The demo's own limits are for a few megabytes.
+	a.run("limit", "remove", "user", "svc-reduce", "--folder", "scratch")
+	a.run("limit", "remove", "user", "piran")
+	a.run("limit", "remove", "folder", "nightlog")
+	who, in := map[string]string{"nfs": "svc-reduce", "smb": "piran"}[script], filepath.Base(folder)
 	many := filepath.Join(folder, "many")
 	require.NoError(t, os.Mkdir(many, 0o777))
 	for i := range 100_000 {
@@ -113,8 +123,41 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	job := filepath.Join(t.TempDir(), "job")
 	require.NoError(t, os.WriteFile(job, fmt.Appendf(nil, "PORT=%s VERSION=%s LOCKS=%s\n%s", port(address), version, locks, text), 0o600))
 
-	// The guest asks for the service to be killed by making a file.
+	// The guest asks for a limit, and for the service to be killed, by making a file.
 	done := make(chan struct{})
+	limited := make(chan struct{})
+	go func() {
+		defer close(limited)
+		for _, step := range []struct{ asked, said string }{{"limit-me", "limited"}, {"let-me", "let"}} {
+			for {
+				select {
+				case <-done:
+					return
+				case <-time.After(100 * time.Millisecond):
+				}
+				if _, err := os.Stat(filepath.Join(folder, "work", step.asked)); err == nil {
+					break
+				}
+			}
+			most := ""
+			if step.asked == "limit-me" {
+				var uses api.Uses
+				out, _, _ := a.try("", "use", "--by", "folder", "--json")
+				_ = json.Unmarshal([]byte(out), &uses)
+				for _, u := range uses.Uses {
+					if u.Name == in {
+						most = fmt.Sprint((u.UsedBytes>>20 + 4) << 20)
+					}
+				}
+				a.try("", "limit", "set", "folder", in, "--hard", most, "--yes")
+				a.try("", "limit", "set", "user", who, "--folder", in, "--hard", most, "--yes")
+			} else {
+				a.try("", "limit", "remove", "folder", in, "--yes")
+				a.try("", "limit", "remove", "user", who, "--folder", in, "--yes")
+			}
+			_ = os.WriteFile(filepath.Join(folder, "work", step.said), []byte(most), 0o666)
+		}
+	}()
 	killed := make(chan bool, 1)
 	go func() {
 		asked, restarted := filepath.Join(folder, "work/kill-the-service"), filepath.Join(folder, "work/restarted")
@@ -135,6 +178,7 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	}()
 	out, err := exec.Command("lab/run", job, "900").CombinedOutput()
 	close(done)
+	<-limited
 	require.NoError(t, err, "%s", out)
 	require.True(t, <-killed, "the service was never killed: %s", out)
 	_, said, ok := strings.Cut(string(out), "== guest")

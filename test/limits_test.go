@@ -22,6 +22,7 @@ import (
 
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/test/gateway"
@@ -332,4 +333,66 @@ func agreesWithFind(t *testing.T, a amber, volume string) {
 		}
 		require.Equal(t, named, got, "by %s", by)
 	}
+}
+
+// Where ownership is the host's own, what is counted is what find and awk add up; and also by the space that it takes on disk, where holes
+// cost nothing.
+func TestNativeUseIsWhatFindSays(t *testing.T) {
+	if os.Geteuid() != 0 {
+		need.Missing(t, "native ownership takes root")
+	}
+	g := gateway.Start(t)
+	ctx := context.Background()
+	g.Unlimited(t)
+	_, err := g.Service.CreateFolder(ctx, gateway.Keeper, service.FolderInput{Name: "vault", Volume: "summit", Ownership: site.Native})
+	require.NoError(t, err)
+	_, err = g.Service.AddEntry(ctx, gateway.Keeper, "vault", service.EntryInput{Who: "staff", Level: "change"})
+	require.NoError(t, err)
+	_, err = g.Service.CreateShare(ctx, gateway.Keeper, service.ShareInput{Folder: "vault"})
+	require.NoError(t, err)
+	f := g.Service.Policy().FolderNamed("vault")
+	require.Eventually(t, func() bool { book := g.Service.Ledger().Folder(f.ID); return book != nil && book.Counted() }, 10*time.Second, 10*time.Millisecond)
+	for _, who := range []string{"piran", "bettany"} {
+		share := g.Mount(t, g.Dial(t, who, 0), "vault")
+		require.NoError(t, share.Mkdir(who, 0o755))
+		for i := range 20 {
+			require.NoError(t, share.WriteFile(fmt.Sprintf("%s/%d", who, i), make([]byte, i*1777), 0o644))
+		}
+		sparse, err := share.Create(who + "/sparse")
+		require.NoError(t, err)
+		require.NoError(t, sparse.Truncate(50_000_000))
+		require.NoError(t, sparse.Close())
+		require.NoError(t, share.Remove(who+"/7"))
+		require.NoError(t, share.Rename(who+"/8", who+"/9a"))
+	}
+	agree := func(bytes string) {
+		t.Helper()
+		script := `find "$1" -printf '%i %U %s %b\n' | sort -u -n | awk '{b = ` + bytes + `; all += b; n++; by[$2] += b; m[$2]++} END {for (u in by) printf "%d %d %d\n", u, by[u], m[u]; printf "-1 %d %d\n", all, n}'`
+		out, err := exec.Command("/bin/sh", "-c", script, "sh", f.Root).Output()
+		require.NoError(t, err)
+		for line := range strings.Lines(string(out)) {
+			var uid, sum, n int64
+			_, err := fmt.Sscan(line, &uid, &sum, &n)
+			require.NoError(t, err)
+			c := limit.Counter{Volume: f.VolumeID, Folder: f.ID}
+			if uid >= 0 {
+				c.Of, c.Number = limit.Owned, uint32(uid)
+			}
+			require.Equal(t, limit.Amount{Bytes: sum, Files: n}, g.Service.Ledger().Use(c), "uid %d", uid)
+		}
+	}
+	agree("$3")
+	_, err = g.Service.SetCounting(ctx, gateway.Keeper, "summit", site.CountAllocated)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return g.Service.Ledger().Folder(f.ID).AsAllocated() }, 10*time.Second, 10*time.Millisecond)
+	g.Service.AwaitCounts(ctx)
+	agree("$4 * 512")
+	share := g.Mount(t, g.Dial(t, "piran", 0), "vault")
+	require.NoError(t, share.WriteFile("piran/later", make([]byte, 100_000), 0o644))
+	sparse, err := share.OpenFile("piran/sparse", os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = sparse.WriteAt(make([]byte, 70_000), 20_000_000)
+	require.NoError(t, err)
+	require.NoError(t, sparse.Close())
+	agree("$4 * 512")
 }

@@ -114,12 +114,13 @@ func (s *Server) registerTexts() {
 
 // Work is something that goes on by itself for a while.
 type Work struct {
-	ID    int64  `json:"id"`
-	Text  string `json:"text"`
-	Actor string `json:"actor"`
-	Done  int64  `json:"done" doc:"How many files and directories it has been through."`
-	Over  bool   `json:"over"`
-	Error string `json:"error,omitempty" doc:"Why it ended early."`
+	ID      int64    `json:"id"`
+	Text    string   `json:"text"`
+	Actor   string   `json:"actor"`
+	Done    int64    `json:"done" doc:"How many files and directories it has been through."`
+	Over    bool     `json:"over"`
+	Error   string   `json:"error,omitempty" doc:"Why it ended early."`
+	Largest *Largest `json:"largest,omitempty" doc:"What a look for the largest found."`
 }
 
 func workOf(w *service.Work) Work {
@@ -129,6 +130,9 @@ func workOf(w *service.Work) Work {
 		out.Error = "it was stopped"
 	} else if err != nil {
 		out.Error = err.Error()
+	}
+	if l := w.Looked(); l != nil {
+		out.Largest = largestOf(l)
 	}
 	return out
 }

@@ -13,6 +13,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -49,6 +50,7 @@ type Limit struct {
 	HardFiles    *int64 `json:"hardFiles,omitempty"`
 	GraceSeconds int64  `json:"graceSeconds"`
 	Says         string `json:"says" doc:"What it says, in words."`
+	Waits        string `json:"waits,omitempty" doc:"Why it does not bind yet, or not everywhere."`
 }
 
 func limitOf(p *site.Policy, l *limit.Limit) Limit {
@@ -147,6 +149,33 @@ type Count struct {
 	Problem     string     `json:"problem,omitempty"`
 }
 
+// Largest is what takes most room below a directory, the largest first.
+type Largest struct {
+	UsedBytes   int64   `json:"usedBytes" doc:"Of all that was looked at."`
+	UsedFiles   int64   `json:"usedFiles"`
+	Files       []Sized `json:"files"`
+	Directories []Sized `json:"directories" doc:"Each with all below it."`
+	Unread      int64   `json:"unread,omitempty" doc:"Directories that could not be read."`
+}
+
+// Sized is a file, or a directory with all below it.
+type Sized struct {
+	Path      string `json:"path" doc:"Below the folder."`
+	UsedBytes int64  `json:"usedBytes"`
+	UsedFiles int64  `json:"usedFiles"`
+}
+
+func largestOf(l *files.Largest) *Largest {
+	sized := func(list []files.Sized) []Sized {
+		out := []Sized{}
+		for _, s := range list {
+			out = append(out, Sized{s.Path, s.Amount.Bytes, s.Amount.Files})
+		}
+		return out
+	}
+	return &Largest{UsedBytes: l.All.Bytes, UsedFiles: l.All.Files, Files: sized(l.Files), Directories: sized(l.Directories), Unread: l.Unread}
+}
+
 func useOf(p *site.Policy, u *service.Use, now time.Time) Use {
 	out := Use{By: string(u.Subject), Name: u.Name, Known: u.Known, UsedBytes: u.Amount.Bytes, UsedFiles: u.Amount.Files, Counting: u.Counting,
 		Percent: percent(u.Share()), Standings: []Standing{}}
@@ -214,7 +243,9 @@ func (s *Server) registerLimits() {
 		if err != nil {
 			return Limit{}, err
 		}
-		return limitOf(s.on(ctx).Policy(), l), nil
+		out := limitOf(s.on(ctx).Policy(), l)
+		out.Waits = s.on(ctx).LimitWaits(l)
+		return out, nil
 	})
 	do(s, operation("remove-limit", http.MethodDelete, "/limits", "Remove a limit", "limits"), func(ctx context.Context, in *struct {
 		Kind   string `query:"kind" required:"true" enum:"user,group,folder,default"`
@@ -266,6 +297,18 @@ func (s *Server) registerLimits() {
 			out.FullAt = &at
 		}
 		return out, nil
+	})
+	handle(s, operation("look-for-largest", http.MethodPost, "/use/largest", "Look for the files and directories that take most room; that goes on by itself", "limits"), func(ctx context.Context, in *struct {
+		Body struct {
+			Path string `json:"path" maxLength:"4200" doc:"FOLDER or FOLDER/PATH."`
+			Top  int    `json:"top,omitempty" minimum:"1" maximum:"1000" default:"20"`
+		}
+	}) (Work, error) {
+		w, err := s.on(ctx).Largest(ctx, caller(ctx), in.Body.Path, cmp.Or(in.Body.Top, 20))
+		if err != nil {
+			return Work{}, err
+		}
+		return workOf(w), nil
 	})
 	handle(s, operation("list-counts", http.MethodGet, "/counts", "List how far the counting of each folder is", "limits"), func(ctx context.Context, _ *struct{}) ([]Count, error) {
 		out := []Count{}

@@ -54,7 +54,12 @@ func (a *app) limitCommands() []*cli.Command {
 				return err
 			}
 			b := api.LimitBody{LimitOf: of, SoftBytes: cmd.String("soft"), HardBytes: cmd.String("hard"), SoftFiles: cmd.String("soft-files"), HardFiles: cmd.String("hard-files"), Grace: cmd.String("grace")}
-			return ask(ctx, a, cmd, http.MethodPut, "limits", nil, b, func(w io.Writer, l api.Limit) { fmt.Fprintf(w, "%s: %s\n", l.Subject, l.Says) })
+			return ask(ctx, a, cmd, http.MethodPut, "limits", nil, b, func(w io.Writer, l api.Limit) {
+				fmt.Fprintf(w, "%s: %s\n", l.Subject, l.Says)
+				if l.Waits != "" {
+					fmt.Fprintln(w, "It does not bind yet:", l.Waits)
+				}
+			})
 		}), `KIND is user, group, folder or default. A folder's NAME is FOLDER, or FOLDER/PATH for a directory
 with all that is in it. A default binds users who have no limit of their own, also those who come later:
 all, or the members of the group NAME.
@@ -90,7 +95,7 @@ amber limit set user wren --hard none`),
 			return a.done(cmd, "removed the limit of %s", strings.TrimSpace(of.Kind+" "+of.Name))
 		}),
 	)
-	return []*cli.Command{limits, a.useCommand(), a.countCommand()}
+	return []*cli.Command{limits, a.useCommand(), a.largestCommand(), a.countCommand()}
 }
 
 // describe adds examples to the help of a command.
@@ -307,7 +312,7 @@ func (a *app) countCommand() *cli.Command {
 			})
 		}),
 		a.leaf("start", "count the folders of a volume again, beside everything else", "VOLUME", []cli.Flag{
-			&cli.IntFlag{Name: "rate", Usage: "how many files in a second, at most; kept for later counts", DefaultText: "20000"},
+			&cli.IntFlag{Name: "rate", Usage: "how many files in a second, at most; kept for later counts", DefaultText: "as fast as it goes; 20000 for those of each night"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := make(body)
 			if cmd.IsSet("rate") {
@@ -321,4 +326,36 @@ func (a *app) countCommand() *cli.Command {
 		paused("pause", "hold the counting of a volume up; what was counted last goes on to bind", "the counting of %s is held up", true),
 		paused("resume", "have the counting of a volume go on", "the counting of %s goes on", false),
 	)
+}
+
+func (a *app) largestCommand() *cli.Command {
+	return a.leaf("largest", "look for the files and directories that take most room in FOLDER or FOLDER/PATH", "PATH", []cli.Flag{
+		&cli.IntFlag{Name: "top", Usage: "how many of each", Value: 10},
+	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		var w api.Work
+		if err := a.client.send(ctx, http.MethodPost, "use/largest", nil, body{"path": args[0], "top": cmd.Int("top")}, &w); err != nil {
+			return err
+		}
+		if err := a.follow(ctx, &w); err != nil {
+			return err
+		}
+		if w.Largest == nil {
+			return &failure{code: exitFailed, msg: "it ended with nothing found"}
+		}
+		return show(a, cmd, *w.Largest, func(out io.Writer, l api.Largest) {
+			for _, part := range []struct {
+				what string
+				list []api.Sized
+			}{{"directory, with all below it", l.Directories}, {"file", l.Files}} {
+				t := newTable("takes", "files", part.what)
+				t.empty = "no " + part.what
+				for _, s := range part.list {
+					t.row(limit.FormatSize(s.UsedBytes), strconv.FormatInt(s.UsedFiles, 10), s.Path)
+				}
+				t.print(out)
+				fmt.Fprintln(out)
+			}
+			fmt.Fprintf(out, "%s in %d files, directories and links\n", limit.FormatSize(l.UsedBytes), l.UsedFiles)
+		})
+	})
 }

@@ -609,3 +609,34 @@ func TestAGraceRunsAndEnds(t *testing.T) {
 	l.now = l.now.Add(59 * time.Minute)
 	require.NoError(t, grow(50_001))
 }
+
+// What takes most room is found as it is counted: directories with all below, a file of two names once.
+func TestTheLargest(t *testing.T) {
+	l := newLarkfell(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(l.root, "2026/03/deep"), 0o755))
+	for path, n := range map[string]int{"2026/03/deep/a": 9000, "2026/b": 20_000, "drop/c": 100, "d": 12_000} {
+		l.write(path, strings.Repeat("x", n))
+	}
+	require.NoError(t, os.Link(filepath.Join(l.root, "2026/b"), filepath.Join(l.root, "2026/03/deep/b")))
+	facts := FactsOf(l.policy.Load(), l.policy.Load().Folders[0])
+	looked := int64(0)
+	got, err := facts.Largest(context.Background(), "", 3, false, func(n int64) { looked = n })
+	require.NoError(t, err)
+	require.Equal(t, l.walk(false).all, got.All)
+	require.NotZero(t, looked)
+	require.Len(t, got.Files, 3)
+	require.EqualValues(t, 20_000, got.Files[0].Amount.Bytes)
+	require.Equal(t, []string{"d", "2026/03/deep/a"}, []string{got.Files[1].Path, got.Files[2].Path})
+	require.Equal(t, "2026", got.Directories[0].Path)
+	below := l.walk(false, "2026").trees["2026"]
+	require.Equal(t, below, got.Directories[0].Amount)
+	got, err = facts.Largest(context.Background(), "2026/03", 100, false, func(int64) {})
+	require.NoError(t, err)
+	require.Len(t, got.Directories, 1)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = facts.Largest(ctx, "", 3, false, func(int64) {})
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = facts.Largest(context.Background(), "README.txt", 3, false, func(int64) {})
+	require.ErrorIs(t, err, ErrNotDirectory)
+}

@@ -24,10 +24,11 @@ type Counter interface {
 	Count(ctx context.Context, folder int64, below string, pace files.Pace) (usage.Differed, bool, error)
 }
 
-// How often what is counted is written down, and how many objects a count looks at in a second where nothing
-// else is said.
+// How often what is counted is written down, where anything is, and where nothing is; and how many objects a
+// count looks at in a second that nobody asked for, where nothing else is said. The first one, and those that are asked for, go as fast as they can.
 const (
 	keepEvery   = 5 * time.Second
+	keepIdle    = time.Minute
 	DefaultRate = 20_000
 )
 
@@ -46,6 +47,8 @@ type counts struct {
 	last   map[int64]LastCount // by folder
 	paused map[int64]bool      // volumes
 	rates  map[int64]int64     // by volume
+	calm   map[int64]bool      // counts that are due because it is time, by folder
+	kept   time.Time           // when what is counted was last written down
 	aside  string              // where a damaged database was put; "" for nowhere
 	wake   chan struct{}
 	failed map[int64]string // why a folder could not be counted
@@ -63,7 +66,7 @@ type LastCount struct {
 
 func newCounts() *counts {
 	return &counts{changed: make(chan struct{}, 1), wake: make(chan struct{}, 1), last: make(map[int64]LastCount),
-		paused: make(map[int64]bool), rates: make(map[int64]int64), failed: make(map[int64]string)}
+		paused: make(map[int64]bool), rates: make(map[int64]int64), calm: make(map[int64]bool), failed: make(map[int64]string)}
 }
 
 // poke tells whoever listens on a channel, who may be busy.
@@ -218,6 +221,9 @@ func (s *Service) again() {
 		going := s.counts.now != nil && s.counts.now.Folder == id
 		s.counts.mu.Unlock()
 		if ok && !going && time.Since(last.Ended) > s.counts.every {
+			s.counts.mu.Lock()
+			s.counts.calm[id] = true
+			s.counts.mu.Unlock()
 			s.counts.add(usage.Need{Folder: id})
 		}
 	}
@@ -268,6 +274,8 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 	c := s.counts
 	c.mu.Lock()
 	c.cancel = cancel
+	calm := c.calm[n.Folder]
+	delete(c.calm, n.Folder)
 	c.mu.Unlock()
 	f := s.Policy().Folder(n.Folder)
 	if f == nil {
@@ -281,10 +289,13 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 			c.done = done
 			rate, paused, begun := c.rates[f.VolumeID], c.paused[f.VolumeID], c.begun
 			c.mu.Unlock()
-			if rate == 0 {
+			if rate == 0 && calm {
 				rate = DefaultRate
 			}
-			ahead := time.Duration(float64(done)/float64(rate)*float64(time.Second)) - (time.Since(begun) - waited)
+			var ahead time.Duration
+			if rate > 0 {
+				ahead = time.Duration(float64(done)/float64(rate)*float64(time.Second)) - (time.Since(begun) - waited)
+			}
 			if ahead <= 0 && !paused {
 				return ctx.Err()
 			}
@@ -384,6 +395,11 @@ func (d LastCount) String() string {
 func (s *Service) keep(ctx context.Context, last bool) error {
 	rows := s.ledger.Keep(last)
 	s.counts.mu.Lock()
+	if len(rows) == 0 && !last && time.Since(s.counts.kept) < keepIdle {
+		s.counts.mu.Unlock()
+		return nil
+	}
+	s.counts.kept = time.Now()
 	due := slices.Clone(s.counts.due)
 	if n := s.counts.now; n != nil {
 		due = append(due, *n)
@@ -427,7 +443,7 @@ type CountState struct {
 	Below   string // where in the folder, where it is not all of it
 	Done    int64  // objects counted so far
 	Files   int64  // held to be there
-	Rate    int64  // objects in a second, at most
+	Rate    int64  // objects in a second, at most; 0 for no bound
 	Last    *LastCount
 	Problem string
 }
@@ -449,9 +465,7 @@ func (s *Service) Counts() []CountState {
 		book := s.ledger.Folder(f.ID)
 		s.counts.mu.Lock()
 		st.Problem = s.counts.failed[f.ID]
-		if st.Rate = s.counts.rates[v.ID]; st.Rate == 0 {
-			st.Rate = DefaultRate
-		}
+		st.Rate = s.counts.rates[v.ID]
 		if last, ok := s.counts.last[f.ID]; ok {
 			st.Last = &last
 		}
@@ -491,7 +505,7 @@ func (s *Service) Recount(ctx context.Context, by Actor, volume string, rate *in
 				return invalid("rate", "%d is not between 1 and 10000000 objects in a second", *rate)
 			}
 			s.counts.mu.Lock()
-			s.counts.rates[v.ID] = *rate
+			s.counts.rates[v.ID], s.counts.kept = *rate, time.Time{}
 			s.counts.mu.Unlock()
 		}
 		for _, f := range s.Policy().Folders {
@@ -515,7 +529,7 @@ func (s *Service) PauseCounts(ctx context.Context, by Actor, volume string, paus
 	}
 	return s.steer(ctx, by, action, v, func() error {
 		s.counts.mu.Lock()
-		s.counts.paused[v.ID] = paused
+		s.counts.paused[v.ID], s.counts.kept = paused, time.Time{}
 		s.counts.mu.Unlock()
 		poke(s.counts.wake)
 		return nil

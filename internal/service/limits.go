@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -217,6 +219,32 @@ func (s *Service) RemoveLimit(ctx context.Context, by Actor, in LimitInput) erro
 
 // LimitSubject spells whose a limit is, and where it reaches: "user piran on main".
 func (s *Service) LimitSubject(l *limit.Limit) string { return access.LimitSubject(s.Policy(), l) }
+
+// LimitWaits says why a limit does not bind yet, or not everywhere: what is stored where it reaches is still being counted, or not
+// counted at all. "" where it binds.
+func (s *Service) LimitWaits(l *limit.Limit) string {
+	var off, counting []string
+	for _, f := range s.Policy().Folders {
+		if l.Folder != 0 && l.Folder != f.ID || l.Volume != 0 && l.Volume != f.VolumeID {
+			continue
+		}
+		v, _ := s.Policy().Volume(f.VolumeID)
+		book := s.ledger.Folder(f.ID)
+		switch {
+		case !v.Counting.On():
+			off = append(off, f.Name)
+		case book == nil || !book.Counted() || l.Path != "" && !slices.ContainsFunc(book.Paths(), func(p limit.Limit) bool { return p.ID == l.ID }):
+			counting = append(counting, f.Name)
+		}
+	}
+	switch {
+	case len(off) > 0:
+		return "nothing is counted in " + strings.Join(off, ", ") + "; see amber volume set"
+	case len(counting) > 0:
+		return "what is in " + strings.Join(counting, ", ") + " is still being counted; see amber count list"
+	}
+	return ""
+}
 
 // Words spells what a limit says: "soft 2.5 MB, hard 3 MB, 7d of grace".
 func Words(b limit.Bounds) string {

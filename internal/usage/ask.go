@@ -133,3 +133,10 @@ func (f *Folder) Paths() (out []limit.Limit) {
 	}
 	return out
 }
+
+// AsAllocated is Allocated for whoever has not entered.
+func (f *Folder) AsAllocated() bool {
+	f.gate.RLock()
+	defer f.gate.RUnlock()
+	return f.allocated
+}

@@ -135,6 +135,7 @@ func BenchmarkNFSSequential(b *testing.B) {
 	for _, version := range []int{3, 4} {
 		b.Run(map[int]string{3: "3", 4: "4.1"}[version], func(b *testing.B) {
 			g := gateway.Start(b)
+			g.Unlimited(b)
 			f := bigFile(b, g, version)
 			path := filepath.Join(g.State, "volumes/summit/scratch/big.fits")
 			data := make([]byte, piece)
@@ -197,6 +198,7 @@ func BenchmarkNFSSmallFiles(b *testing.B) {
 	for _, version := range []int{3, 4} {
 		b.Run(map[int]string{3: "3", 4: "4.1"}[version], func(b *testing.B) {
 			g := gateway.Start(b)
+			g.Unlimited(b)
 			c := nfsraw.Dial(b, g.NFS, 2102, 3001)
 			require.NoError(b, c.C.SetDeadline(time.Now().Add(5*time.Minute)))
 			var steps [3]func(name string)

@@ -25,6 +25,7 @@ func BenchmarkSMBSequential(b *testing.B) {
 	for name, dialect := range map[string]uint16{"2.1 HMAC-SHA256": 0x0210, "3.1.1 AES-CMAC": 0x0311} {
 		b.Run(name, func(b *testing.B) {
 			g := gateway.Start(b)
+			g.Unlimited(b)
 			m := g.Mount(b, g.Dial(b, "piran", dialect), "nightlog")
 			data := make([]byte, size)
 			for b.Loop() {

@@ -18,6 +18,7 @@ import (
 
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/service"
@@ -130,3 +131,12 @@ func (g *Gateway) Token(t testing.TB, user string) string {
 
 // Client is for HTTP.
 var Client = http.Client{Timeout: 2 * time.Minute}
+
+// Unlimited takes all limits of the demo away: they are for a few megabytes.
+func (g *Gateway) Unlimited(t testing.TB) {
+	t.Helper()
+	for _, l := range g.Service.Policy().Limits.Limits {
+		n := access.NameLimit(g.Service.Policy(), &l)
+		require.NoError(t, g.Service.RemoveLimit(context.Background(), Keeper, service.LimitInput{Kind: n.Kind, Name: n.Name, Volume: n.Volume, Folder: n.Folder}))
+	}
+}

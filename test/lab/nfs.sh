@@ -131,6 +131,26 @@ rm -rf repo clone tree
 refused 'what is read-only is not written' touch /p/new
 same 'and is read' 'plate' "$(head -c 5 /p/index.csv)"
 
+# A limit is set while this goes on, and taken away again; see lab_test.go.
+echo now >limit-me
+until [[ -s limited ]]; do sleep 0.2; done
+most=$(cat limited)
+same 'df shows the limit' "$((most >> 20)) MiB" "$(($(df -B1 --output=size . | tail -1) >> 20)) MiB"
+head -c 8000000 /dev/urandom >/tmp/large
+same 'writing ends at the limit' 'Disk quota exceeded' "$(dd if=/tmp/large of=large bs=64k conv=fsync 2>&1 | grep -o 'Disk quota exceeded' | head -1)"
+same 'and what was taken is what was written' "$(head -c "$(stat -c %s large)" /tmp/large | sha256sum)" "$(sha256sum <large)"
+same 'nothing can be made longer' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=append conv=notrunc,fsync 2>/dev/null; echo $?)"
+if [[ $VERSION == 3 && $LOCKS == yes ]]; then
+  same 'quota prints it' "$((most >> 10))" "$(quota -p -w -u 2102 2>/dev/null | awk '$4 ~ /^[0-9]+$/ {print $4}' | tail -1)"
+fi
+rm large
+same 'there is room again' 0 "$(head -c 3000000 /tmp/large >large; sync large; echo $?)"
+echo now >let-me
+until [[ -e let ]]; do sleep 0.2; done
+cp /tmp/large large
+same 'and without the limit no end' "$(sha256sum </tmp/large)" "$(sha256sum <large)"
+rm -f large limit-me limited let-me let
+
 # The gateway is killed while this goes on, and started again; see lab_test.go.
 mkdir before after
 for i in $(seq 40); do head -c 400000 /dev/urandom >/tmp/part; cp /tmp/part before/$i; sha256sum </tmp/part >>/tmp/sums; [[ $i != 5 ]] || echo now >kill-the-service; done

@@ -67,9 +67,29 @@ git clone -q /b/repo /b/clone 2>/dev/null
 same 'git commits and clones' "$(cd /a/repo/mergetools && cat * | sha256sum)" "$(cd /b/clone/mergetools && cat * | sha256sum)"
 rm -rf /a/repo /b/clone
 
+# A limit is set while this goes on, and taken away again; see lab_test.go.
+mkdir /a/work
+cd /a/work
+echo now >limit-me
+until [[ -s limited ]]; do sleep 0.2; done
+most=$(cat limited)
+same 'df shows the limit' "$((most >> 20)) MiB" "$(($(df -B1 --output=size . | tail -1) >> 20)) MiB"
+head -c 8000000 /dev/urandom >/tmp/large
+same 'writing ends at the limit' 'No space left on device' "$(dd if=/tmp/large of=large bs=64k conv=fsync 2>&1 | grep -o 'No space left on device' | head -1)"
+same 'and what was taken is what was written' "$(head -c "$(stat -c %s large)" /tmp/large | sha256sum)" "$(sha256sum <large)"
+same 'nothing can be made longer' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=append conv=notrunc,fsync 2>/dev/null; echo $?)"
+rm large
+same 'there is room again' 0 "$(head -c 3000000 /tmp/large >large; sync large; echo $?)"
+echo now >let-me
+until [[ -e let ]]; do sleep 0.2; done
+cp /tmp/large large
+same 'and without the limit no end' "$(sha256sum </tmp/large)" "$(sha256sum <large)"
+rm -f large limit-me limited let-me let
+cd /
+
 # The gateway is killed while this goes on, and started again; see lab_test.go. Without durable handles, what was
 # open just then may fail, and is copied again.
-mkdir /a/work /a/work/copies
+mkdir /a/work/copies
 for i in $(seq 40); do
   head -c 400000 /dev/urandom >/tmp/part
   until cp /tmp/part /a/work/copies/$i 2>/dev/null; do sleep 0.2; done
