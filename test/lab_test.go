@@ -104,6 +104,7 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	// The demo's own limits are for a few megabytes.
 	a.run("limit", "remove", "user", "svc-reduce", "--folder", "scratch")
 	a.run("limit", "remove", "user", "piran")
+	a.run("limit", "remove", "user", "bettany")
 	a.run("limit", "remove", "folder", "nightlog")
 	who, in := map[string]string{"nfs": "svc-reduce", "smb": "piran"}[script], filepath.Base(folder)
 	many := filepath.Join(folder, "many")

@@ -134,6 +134,10 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		return fmt.Errorf("NFS: %w", err)
 	}
 	defer nfsListener.Close()
+	quotaPackets, quotaErr := net.ListenPacket("udp", nfsListener.Addr().String())
+	if quotaErr == nil {
+		defer quotaPackets.Close()
+	}
 	portmap, err := listenPortmap(cmd.String("portmap"))
 	if err != nil {
 		return err
@@ -176,8 +180,13 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 
-	failed := make(chan error, 5)
+	failed := make(chan error, 6)
 	go func() { failed <- nfsServer.Serve(nfsListener) }()
+	if quotaErr == nil {
+		go func() { failed <- nfsServer.ServePackets(quotaPackets) }()
+	} else { // all else is more important
+		log.Warn("the remote quota protocol is not answered over UDP", "error", quotaErr)
+	}
 	portmap.serve(nfsServer.Mappings(uint16(portOf(nfsListener))), log.With("service", "portmap"), failed)
 	go func() { failed <- smbServer.Serve(smbListener) }()
 	go func() { failed <- httpServer.Serve(console) }()

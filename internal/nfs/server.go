@@ -94,6 +94,11 @@ func NewServer(c Config) (*Server, error) {
 // Serve answers connections until the listener is closed.
 func (s *Server) Serve(l net.Listener) error { return s.rpc.Serve(l) }
 
+// ServePackets answers the remote quota protocol over UDP, by which some clients ask, until the connection is closed.
+func (s *Server) ServePackets(pc net.PacketConn) error {
+	return onc.ServePackets(pc, []onc.Program{{Number: programRQuota, Low: 1, High: 2, Serve: s.serveRQuota}})
+}
+
 // Close ends every connection and gives up all state.
 func (s *Server) Close() {
 	s.rpc.Close()
@@ -106,6 +111,9 @@ func (s *Server) Mappings(port uint16) []onc.Mapping {
 	var out []onc.Mapping
 	for _, pv := range [][2]uint32{{programNFS, 3}, {programNFS, 4}, {programMount, 3}, {programNLM, 4}, {programNSM, 1}, {programACL, 3}, {programRQuota, 1}, {programRQuota, 2}} {
 		out = append(out, onc.Mapping{Program: pv[0], Version: pv[1], Protocol: onc.ProtocolTCP, Port: uint32(port)})
+	}
+	for version := uint32(1); version <= 2; version++ {
+		out = append(out, onc.Mapping{Program: programRQuota, Version: version, Protocol: onc.ProtocolUDP, Port: uint32(port)})
 	}
 	return out
 }

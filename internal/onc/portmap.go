@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/netip"
 	"time"
 )
 
@@ -68,7 +69,8 @@ func Portmap(mappings []Mapping) Program {
 }
 
 // ServePackets answers calls over UDP until the connection is closed. The answers are no
-// longer than a few lines, and those of the programs given must be.
+// longer than a few lines, and those of the programs given must be. Who calls may be somebody else than they say, and so an answer
+// must be nothing but for whom it is sent to.
 func ServePackets(pc net.PacketConn, programs []Program) error {
 	buf := make([]byte, 2048)
 	for {
@@ -80,7 +82,11 @@ func ServePackets(pc net.PacketConn, programs []Program) error {
 			continue
 		}
 		w := &Writer{}
-		if _, answered := dispatch(programs, nil, buf[:n], false, w); answered {
+		caller := &Conn{}
+		if a, ok := from.(*net.UDPAddr); ok {
+			caller.Remote = netip.AddrPortFrom(a.AddrPort().Addr().Unmap(), a.AddrPort().Port())
+		}
+		if _, answered := dispatch(programs, caller, buf[:n], false, w); answered {
 			_, _ = pc.WriteTo(w.B, from)
 		}
 	}

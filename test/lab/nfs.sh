@@ -137,8 +137,8 @@ until [[ -s limited ]]; do sleep 0.2; done
 most=$(cat limited)
 same 'df shows the limit' "$((most >> 20)) MiB" "$(($(df -B1 --output=size . | tail -1) >> 20)) MiB"
 head -c 8000000 /dev/urandom >/tmp/large
-same 'writing ends at the limit' 'Disk quota exceeded' "$(dd if=/tmp/large of=large bs=64k conv=fsync 2>&1 | grep -o 'Disk quota exceeded' | head -1)"
-same 'and what was taken is what was written' "$(head -c "$(stat -c %s large)" /tmp/large | sha256sum)" "$(sha256sum <large)"
+same 'writing ends at the limit' 'Disk quota exceeded' "$(dd if=/tmp/large of=large bs=64k oflag=direct 2>&1 | grep -o 'Disk quota exceeded' | head -1)"
+same 'and what was taken is what was written' "$(head -c "$(stat -c %s /b/work/large)" /tmp/large | sha256sum)" "$(sha256sum </b/work/large)"
 same 'nothing can be made longer' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=append conv=notrunc,fsync 2>/dev/null; echo $?)"
 if [[ $VERSION == 3 && $LOCKS == yes ]]; then
   same 'quota prints it' "$((most >> 10))" "$(quota -p -w -u 2102 2>/dev/null | awk '$4 ~ /^[0-9]+$/ {print $4}' | tail -1)"

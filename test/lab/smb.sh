@@ -75,8 +75,8 @@ until [[ -s limited ]]; do sleep 0.2; done
 most=$(cat limited)
 same 'df shows the limit' "$((most >> 20)) MiB" "$(($(df -B1 --output=size . | tail -1) >> 20)) MiB"
 head -c 8000000 /dev/urandom >/tmp/large
-same 'writing ends at the limit' 'No space left on device' "$(dd if=/tmp/large of=large bs=64k conv=fsync 2>&1 | grep -o 'No space left on device' | head -1)"
-same 'and what was taken is what was written' "$(head -c "$(stat -c %s large)" /tmp/large | sha256sum)" "$(sha256sum <large)"
+same 'writing ends at the limit' 'No space left on device' "$(dd if=/tmp/large of=large bs=64k oflag=direct 2>&1 | grep -o 'No space left on device' | head -1)"
+same 'and what was taken is what was written' "$(head -c "$(stat -c %s /b/work/large)" /tmp/large | sha256sum)" "$(sha256sum </b/work/large)"
 same 'nothing can be made longer' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=append conv=notrunc,fsync 2>/dev/null; echo $?)"
 rm large
 same 'there is room again' 0 "$(head -c 3000000 /tmp/large >large; sync large; echo $?)"
