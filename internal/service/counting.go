@@ -25,7 +25,8 @@ type Counter interface {
 }
 
 // How often what is counted is written down, where anything is, and where nothing is; and how many objects a
-// count looks at in a second that nobody asked for, where nothing else is said. The first one, and those that are asked for, go as fast as they can.
+// count looks at in a second that nobody asked for, where nothing else is said. The first one, and those that are asked
+// for, go as fast as they can.
 const (
 	keepEvery   = 5 * time.Second
 	keepIdle    = time.Minute

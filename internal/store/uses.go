@@ -249,7 +249,8 @@ func (u *Uses) AddSamples(ctx context.Context, at time.Time, by map[string]limit
 	})
 }
 
-// RollUp keeps, of the samples from before a moment, the last of each span of time, and none from before another but the last that a subject has.
+// RollUp keeps, of the samples from before a moment, the last of each span of time, and none from before another but the
+// last that a subject has.
 func (u *Uses) RollUp(ctx context.Context, before time.Time, span time.Duration, oldest time.Time) error {
 	return u.write(ctx, func(tx *Tx) error {
 		if err := tx.Run(ctx, `DELETE FROM samples WHERE at < ? AND EXISTS (SELECT 1 FROM samples later WHERE later.subject = samples.subject AND later.at > samples.at)`, oldest.Unix()); err != nil {

@@ -38,10 +38,9 @@ type ID struct{ Device, Inode uint64 }
 
 // tree is a limit on a path.
 type tree struct {
-	limit   int64
-	path    string
-	cell    *cell
-	counted bool
+	limit int64
+	path  string
+	cell  *cell
 }
 
 // party is all that counts what one owner has in the folder, but for trees.

@@ -50,7 +50,8 @@ func counting(b *testing.B, g *gateway.Gateway, how site.Counting) {
 	b.Fatal("the counting does not change")
 }
 
-// BenchmarkAccounting is what counting costs: a write that makes a file longer by a megabyte, and a new file, each with limits on user, group,
+// BenchmarkAccounting is what counting costs: a write that makes a file longer by a megabyte, and a new file, each with
+// limits on user, group,
 // folder and path, beside the same with nothing counted. The limits are 2 and 5 per cent.
 func BenchmarkAccounting(b *testing.B) {
 	g := gateway.Start(b)

@@ -64,7 +64,8 @@ type Request struct {
 	Facts    Facts // nil: nothing has an owner of its own
 	Want     acl.Mask
 	At       Stage // where modes decide
-	// Room is how it stands with the limits on what the object is, or would be, counted for; nil leaves the limit gate out. Only Explain looks at it.
+	// Room is how it stands with the limits on what the object is, or would be, counted for; nil leaves the limit gate out.
+	// Only Explain looks at it.
 	Room []limit.Standing
 	Now  time.Time
 }
