@@ -141,11 +141,16 @@ func (t at) ownerOf(c *counted, fd int, st *unix.Statx_t, certain bool) (o usage
 		return m.owner, true
 	}
 	o = t.facts.countsFor(fd, st)
-	if !certain && (!o.Own || t.facts.native && o.UID == uint32(os.Geteuid())) {
+	if !certain && t.mayBeNew(o) {
 		return o, false
 	}
 	c.at.Store(&countedAt{t.book, version, o})
 	return o, true
+}
+
+// mayBeNew says whether somebody's may be what has just been made and not been given to its maker yet.
+func (t at) mayBeNew(o usage.Owner) bool {
+	return !o.Own || t.facts.native && o.UID == uint32(os.Geteuid())
 }
 
 // beginOwned is begin for an object that counts for somebody, whom it gives with how the object is. What has just been made is

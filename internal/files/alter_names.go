@@ -27,10 +27,20 @@ func (t at) within(d directory, grows bool, change func() error) error {
 	}
 	was := t.amount(&st)
 	var most limit.Amount
-	if grows { // a directory that is full becomes a tree of blocks: a root, and two for the one there was
-		most.Bytes = 4 * int64(max(st.Blksize, 4096))
+	owner, known := t.book.DirectoryOwner(usageID(&st))
+	if !known {
+		owner = t.facts.countsFor(d.fd, &st)
+		if !t.mayBeNew(owner) {
+			t.book.NoteDirectory(usageID(&st), owner)
+		}
 	}
-	claim, err := t.book.Reserve(t.facts.countsFor(d.fd, &st), []string{d.path}, most)
+	names := []string{d.path}
+	if grows { // a directory that is full becomes a tree of blocks: a root, and two for the one there was
+		if need := 4 * int64(max(st.Blksize, 4096)); !t.book.Roomy(owner, names, need) {
+			most.Bytes = need
+		}
+	}
+	claim, err := t.book.Reserve(owner, names, most)
 	if err != nil {
 		return t.fail(d.path, err)
 	}
@@ -87,6 +97,9 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 	}
 	is, id := t.amount(&st), usageID(&st)
 	claim.Made(id, is)
+	if t.book != nil && m.kind == unix.S_IFDIR && m.owner.Own { // another may have had its number
+		t.book.NoteDirectory(id, m.owner)
+	}
 	if err == nil {
 		err = born(fd)
 	}

@@ -74,7 +74,7 @@ type counting struct {
 
 // directory counts a directory and what is in it, and notes the directories in it to be looked at.
 func (c *counting) directory(path string) error {
-	var names []string
+	var names []dirent
 	var id usage.ID
 	first := true
 	for {
@@ -91,7 +91,7 @@ func (c *counting) directory(path string) error {
 
 // some counts the next names of a directory. The path is looked at each time: where the directory has been renamed meanwhile it
 // will be come by again.
-func (c *counting) some(path string, id *usage.ID, names []string, first bool) (rest []string, more bool, err error) {
+func (c *counting) some(path string, id *usage.ID, names []dirent, first bool) (rest []dirent, more bool, err error) {
 	p := c.n.policy()
 	f := p.Folder(c.folder)
 	if f == nil {
@@ -124,7 +124,7 @@ func (c *counting) some(path string, id *usage.ID, names []string, first bool) (
 		}
 		if err := readDirents(fd, c.buf, func(e dirent) bool {
 			if e.name != "." && e.name != ".." {
-				names = append(names, e.name)
+				names = append(names, e)
 			}
 			return true
 		}); err != nil {
@@ -135,49 +135,61 @@ func (c *counting) some(path string, id *usage.ID, names []string, first bool) (
 		return nil, false, nil
 	}
 	proc := procPath(fd) + "/"
-	for i, name := range names {
+	for i, e := range names {
 		if i == chunk {
 			return names[chunk:], true, nil
 		}
-		var st unix.Statx_t
-		see := func(st *unix.Statx_t) error {
-			return unix.Statx(fd, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, st)
+		at := join(path, e.name)
+		if e.kind == unix.DT_UNKNOWN { // some file systems do not say
+			if mode, err := modeAt(fd, e.name); err == nil && mode == unix.S_IFDIR {
+				e.kind = unix.DT_DIR
+			}
 		}
-		if see(&st) != nil {
-			continue // gone since
-		}
-		at := join(path, name)
-		if st.Mode&unix.S_IFMT == unix.S_IFDIR {
+		if e.kind == unix.DT_DIR {
 			c.scan.Into(at)
 			continue
 		}
-		var all []string
-		if st.Nlink > 1 {
-			if file, err := openBeneath(fd, name, unix.O_PATH|unix.O_NOFOLLOW, 0); err == nil {
-				all = c.n.namesFor(f, state, file, at)
-				unix.Close(file)
-			}
+		see := func(st *unix.Statx_t) error {
+			return unix.Statx(fd, e.name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, st)
 		}
-		c.look(facts, usageID(&st), at, see, func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(proc+name, attr, buf) }, all, here)
+		get := func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(proc+e.name, attr, buf) }
+		// It is what the directory said, unless something is mounted there or it has been replaced since.
+		target, all := usage.ID{Device: here.Device, Inode: e.ino}, []string(nil)
+		for c.look(facts, target, at, see, get, all, here) {
+			var st unix.Statx_t
+			if see(&st) != nil {
+				break // gone since
+			}
+			if st.Mode&unix.S_IFMT == unix.S_IFDIR {
+				c.scan.Into(at)
+				break
+			}
+			target, all = usageID(&st), c.n.namesOfStat(f, state, &st, at)
+		}
 	}
 	return nil, false, nil
 }
 
 // look counts one object as it is when nobody alters it, or the directory that it is in: what has just been made is not its maker's
-// yet.
-func (c *counting) look(facts Facts, id usage.ID, path string, see func(*unix.Statx_t) error, get xattrs, names []string, in usage.ID) {
+// yet. Again says that it is something else than it was thought to be, or has more names than were given.
+func (c *counting) look(facts Facts, id usage.ID, path string, see func(*unix.Statx_t) error, get xattrs, names []string, in usage.ID) (again bool) {
 	c.book.Enter()
 	defer c.book.Leave()
 	held := c.n.ledger.Hold(id, in)
 	defer held.Release()
 	var st unix.Statx_t
-	if see(&st) != nil || usageID(&st) != id || st.Nlink == 0 {
-		return // gone since; what has its name now is counted by who made it
-	}
-	if names == nil {
+	switch {
+	case see(&st) != nil || st.Nlink == 0:
+		return false // gone since; what has its name now is counted by who made it
+	case usageID(&st) != id:
+		return true
+	case names == nil && st.Nlink > 1 && st.Mode&unix.S_IFMT != unix.S_IFDIR && c.book.HasTrees():
+		return true
+	case names == nil:
 		names = []string{path}
 	}
 	c.scan.Look(id, facts.countsForBy(get, &st), names, amountOf(&st, c.book))
+	return false
 }
 
 // eachBelow visits everything below an open directory, which has a path.

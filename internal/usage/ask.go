@@ -114,6 +114,7 @@ func (l *Ledger) Touched(visit func(limit.Counter, limit.Standing)) {
 	l.touched.Range(func(key, _ any) bool {
 		l.touched.Delete(key)
 		c := key.(*cell)
+		c.touched.Store(false)
 		for _, s := range l.against(c) {
 			visit(c.counter, s)
 		}

@@ -22,7 +22,8 @@ type Folder struct {
 	counted   bool
 	owner     Owner // whom what has no owner of its own counts for
 	trees     []tree
-	wooded    atomic.Bool  // there are any
+	wooded    atomic.Bool // there are any
+	dirs      [knownDirs]atomic.Pointer[knownDir]
 	parties   sync.Map     // Owner to *party
 	ghosts    map[ID]ghost // guarded by Ledger.mu
 	haunted   atomic.Int64 // how many there are
@@ -173,6 +174,49 @@ func (f *Folder) party(o Owner) *party {
 	}
 	have, _ := f.parties.LoadOrStore(o, p)
 	return have.(*party)
+}
+
+// Roomy says whether so much would easily fit, however many should ask for as much at the same time. The folder must have
+// been entered.
+func (f *Folder) Roomy(o Owner, names []string, grow int64) bool {
+	if f == nil || f.off {
+		return true
+	}
+	most := grow << 16
+	roomy := func(cells []*cell) bool {
+		for _, c := range cells {
+			by := f.ledger.limits(c)
+			for i := range by {
+				if !by[i].easily(limit.Bytes, max(c.bytes.Load(), 0), most) {
+					return false
+				}
+			}
+		}
+		return true
+	}
+	return roomy(f.party(o).cells) && (len(f.trees) == 0 || roomy(f.treesOf(names)))
+}
+
+// DirectoryOwner is whom a directory counts for, if that is remembered; NoteDirectory remembers it. The directory must be held.
+func (f *Folder) DirectoryOwner(id ID) (Owner, bool) {
+	if m := f.dirs[id.stripe()%knownDirs].Load(); m != nil && m.id == id && m.version == f.version.Load() {
+		return m.owner, true
+	}
+	return Owner{}, false
+}
+
+// NoteDirectory remembers whom a directory counts for.
+func (f *Folder) NoteDirectory(id ID, o Owner) {
+	f.dirs[id.stripe()%knownDirs].Store(&knownDir{id, f.version.Load(), o})
+}
+
+// knownDirs is of how many directories it is remembered whom they count for.
+const knownDirs = 256
+
+type knownDir struct {
+	id      ID
+	version int64
+	owner   Owner
 }
 
 // Claim is growth that has been reserved, to be settled. Of the zero Claim nothing is counted.

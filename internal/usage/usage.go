@@ -48,6 +48,7 @@ type cell struct {
 	bound   atomic.Pointer[bound]
 	dirty   atomic.Bool // since it was last written down
 	unknown atomic.Bool // what there is has not been counted yet
+	touched atomic.Bool // since Touched was last asked
 }
 
 func (c *cell) amount() limit.Amount {
@@ -131,6 +132,16 @@ func (h *held) standing(use limit.Amount, counting bool) limit.Standing {
 	return s
 }
 
+// easily says that a limit allows something without a look at the clock: no soft bound of no grace, or one that has been passed, is
+// to be heeded.
+func (h *held) easily(d limit.Dimension, use, more int64) bool {
+	if _, soft := h.Soft(d); soft && (h.GraceSeconds == 0 || h.since[d].Load() != 0) {
+		return false
+	}
+	hard, ok := h.Hard(d)
+	return !ok || use <= hard && more <= hard-use
+}
+
 // watch notes where a cell has passed a soft bound, or is back below it.
 func (l *Ledger) watch(c *cell, by []held) {
 	if len(by) == 0 {
@@ -149,17 +160,15 @@ func (l *Ledger) watch(c *cell, by []held) {
 			}
 		}
 	}
-	l.touched.Store(c, nil)
+	if !c.touched.Load() && !c.touched.Swap(true) {
+		l.touched.Store(c, nil)
+	}
 }
 
 // reserve adds to a cell what it has room for, or nothing.
 func (l *Ledger) reserve(c *cell, grow limit.Amount, counting bool) error {
 	by := l.limits(c)
 	counting = counting || c.unknown.Load()
-	now := time.Time{}
-	if len(by) > 0 && !counting {
-		now = l.now()
-	}
 	one := func(d limit.Dimension, n *atomic.Int64) error {
 		more := grow.Of(d)
 		if more <= 0 {
@@ -173,6 +182,9 @@ func (l *Ledger) reserve(c *cell, grow limit.Amount, counting bool) error {
 			}
 			if !counting {
 				for i := range by {
+					if by[i].easily(d, use, more) {
+						continue
+					}
 					var is limit.Amount
 					if d == limit.Files {
 						is.Files = use
@@ -180,7 +192,7 @@ func (l *Ledger) reserve(c *cell, grow limit.Amount, counting bool) error {
 						is.Bytes = use
 					}
 					s := by[i].standing(is, false)
-					if left, ok := s.Left(d, now); ok && more > left {
+					if left, ok := s.Left(d, l.now()); ok && more > left {
 						s.Use = c.amount()
 						return &Over{Standing: s, Counter: c.counter, Dimension: d}
 					}
