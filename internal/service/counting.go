@@ -51,8 +51,12 @@ type counts struct {
 	calm   map[int64]bool      // counts that are due because it is time, by folder
 	kept   time.Time           // when what is counted was last written down
 	aside  string              // where a damaged database was put; "" for nowhere
+	failed map[int64]string    // why a folder could not be counted
 	wake   chan struct{}
-	failed map[int64]string // why a folder could not be counted
+
+	week  sync.Mutex // guards what follows: what was in use a week ago, as looked up at a moment
+	ago   map[string]store.Sample
+	agoAt time.Time
 }
 
 // LastCount is how a count of a folder ended.

@@ -161,7 +161,7 @@ func (s *Service) Uses(ctx context.Context, by Subject) ([]Use, error) {
 		return nil, invalid("by", "%q is not one of user, group, folder, tree, volume", by)
 	}
 	now := s.ledger.Now()
-	ago, err := s.uses.SamplesAt(ctx, now.Add(-7*24*time.Hour))
+	ago, err := s.weekAgo(ctx, now)
 	if err != nil {
 		return nil, err
 	}
@@ -177,6 +177,29 @@ func (s *Service) Uses(ctx context.Context, by Subject) ([]Use, error) {
 		return cmp.Or(cmp.Compare(b.Share(), a.Share()), cmp.Compare(b.Amount.Bytes, a.Amount.Bytes), cmp.Compare(a.Name, b.Name))
 	})
 	return out, nil
+}
+
+// weekAgo gives what was in use a week ago. It is looked up once for a while: there may be many samples.
+func (s *Service) weekAgo(ctx context.Context, now time.Time) (map[string]store.Sample, error) {
+	const holds = 10 * time.Minute
+	c := s.counts
+	c.week.Lock()
+	defer c.week.Unlock()
+	if c.ago != nil && now.Sub(c.agoAt) < holds {
+		return c.ago, nil
+	}
+	ago, err := s.uses.SamplesAt(ctx, now.Add(-7*24*time.Hour))
+	if err == nil {
+		c.ago, c.agoAt = ago, now
+	}
+	return ago, err
+}
+
+// forgetWeek has it looked up anew: samples have been added.
+func (c *counts) forgetWeek() {
+	c.week.Lock()
+	defer c.week.Unlock()
+	c.ago = nil
 }
 
 func key[N int64 | uint32](by Subject, n N) string {
@@ -267,6 +290,7 @@ func (s *Service) sample(ctx context.Context, last map[string]limit.Amount) erro
 	for k, a := range changed {
 		last[k] = a
 	}
+	s.counts.forgetWeek()
 	return s.uses.RollUp(ctx, now.Add(-hourlyFor), 24*time.Hour, now.Add(-keepSamples))
 }
 
@@ -336,6 +360,7 @@ func (s *Service) RememberUse(ctx context.Context, at time.Time, by Subject, nam
 	}
 	for _, u := range all {
 		if u.Name == name {
+			defer s.counts.forgetWeek()
 			return s.uses.AddSamples(ctx, at, map[string]limit.Amount{u.Key: a})
 		}
 	}
