@@ -76,6 +76,7 @@ func tryNFS(t *testing.T, g *gateway.Gateway, f *site.PublishedFolder, u identit
 // every kind.
 func TestEveryCellOfTheMatrixHoldsOnTheWire(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	ctx := t.Context()
 	for _, e := range g.Service.Policy().Exports { // so that this machine is the host that may most
 		squash, write := "root", true

@@ -72,6 +72,7 @@ func libnfs(t *testing.T, address string, version, uid int, tool string, args ..
 // libnfs's own tools list, read and write, by the numbers and groups of the records.
 func TestLibnfs(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	second := relay(t, g.NFS, net.IPv4(127, 0, 0, 2))
 	for version, size := range map[int]int{3: 5<<20 + 11, 4: 1011} { // Debian's libnfs sends no large write by version 4
 		t.Run(fmt.Sprint(version), func(t *testing.T) {
@@ -119,6 +120,7 @@ func nightlogOverNFS(t *testing.T, g *gateway.Gateway) {
 // One folder by both protocols: what one writes the other sees, and each keeps what it holds from the other.
 func TestOneFolderTwoProtocols(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	nightlogOverNFS(t, g)
 	smb := g.Mount(t, g.Dial(t, "piran", 0), "nightlog")
 	nfs := nfsraw.Dial(t, g.NFS, 2003, 3001)
@@ -207,6 +209,7 @@ func TestOneFolderTwoProtocols(t *testing.T) {
 // Version 3's lock manager and version 4's locks are one: a lock that only one of them sees is no lock.
 func TestLocksAcrossVersions(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	nightlogOverNFS(t, g)
 	c := nfsraw.Dial(t, g.NFS, 2003, 3001)
 	root := c.Mnt("/nightlog")
@@ -292,6 +295,7 @@ func deciding(level string) acl.Mask {
 // What the audit says of NFS is what the wire does: everyone, on every export that this machine reaches.
 func TestAuditSaysWhatNFSDoes(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	nightlogOverNFS(t, g)
 	levels := map[string]uint32{"read": 0x01, "change": 0x04}
 	for _, u := range g.Service.Policy().Directory.Users() {

@@ -46,6 +46,7 @@ const (
 // What an observer does in a night, on every dialect.
 func TestFilesOverSMB(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	for name, dialect := range dialects {
 		t.Run(name, func(t *testing.T) {
 			m := g.Mount(t, g.Dial(t, "piran", dialect), "nightlog")
@@ -182,6 +183,7 @@ func TestEachSeesWhatTheRulesSay(t *testing.T) {
 // Who may add, adds: fills the file while it is open, and never alters it after.
 func TestAddChangesNothing(t *testing.T) {
 	g := gateway.Start(t)
+	g.Unlimited(t)
 	m := g.Mount(t, g.Dial(t, "bettany", 0), "plates")
 	require.NoError(t, m.WriteFile("2026/03/plate-0200.fits", bytes.Repeat([]byte("raw"), 1<<20), 0o644))
 	requireStatus(t, m.WriteFile("2026/03/plate-0200.fits", []byte("forged"), 0o644), accessDenied)
