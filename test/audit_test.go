@@ -141,7 +141,8 @@ func TestTheDemosMistakesAreFoundAndMended(t *testing.T) {
 		found = append(found, f.Kind+": "+f.Subject)
 	}
 	require.Equal(t, []string{"open to any host: client rule 1 of /visitors", "unknown uids may write: client rule 2 of /scratch", "ids in conflict: user piran at dome1",
-		"root not squashed: client rule 1 of /visitors", "grant to someone gone: entry 10 on plates", "blocked by a parent: entry 7 on instruments/firmware/bench"}, found)
+		"root not squashed: client rule 1 of /visitors", "grant to someone gone: entry 10 on plates", "blocked by a parent: entry 7 on instruments/firmware/bench",
+		"in grace: limit of user piran", "limit reached: limit of user svc-reduce in scratch"}, found)
 
 	key := findings()[4].Key
 	a.run("finding", "accept", key, "--reason", "Corin comes back in May", "--until", time.Now().AddDate(0, 1, 0).Format("2006-01-02"))

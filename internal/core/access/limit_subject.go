@@ -65,6 +65,18 @@ func RaiseLimit(p *site.Policy, s *limit.Standing, now time.Time) Mend {
 	m := Mend{Kind: MendLimit, Limit: NameLimit(p, s.Limit)}
 	for d := range limit.Dimensions {
 		left, ok := s.Left(d, now)
+		if ends, running := s.Ends(d); running && now.Before(ends) && (!ok || left > 0) { // it will be in the way
+			to := limit.Raised(s.Use.Of(d))
+			soft, hard := &m.Bounds.SoftBytes, &m.Bounds.HardBytes
+			if d == limit.Files {
+				soft, hard = &m.Bounds.SoftFiles, &m.Bounds.HardFiles
+			}
+			*soft = &to
+			if most, bounded := s.Limit.Hard(d); bounded && most < to {
+				*hard = &to
+			}
+			continue
+		}
 		if !ok || left > 0 {
 			continue
 		}

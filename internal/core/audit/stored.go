@@ -76,7 +76,7 @@ func (x *finder) limits() {
 			case running && !x.Now.Before(ends):
 				x.add(GraceOver, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s, and the grace was over on %s: nothing can grow", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
 			case running:
-				x.add(InGrace, Low, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s: nothing can grow from %s on", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")))
+				x.add(InGrace, Low, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s: nothing can grow from %s on", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
 			}
 		}
 	}
