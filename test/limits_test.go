@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,6 +26,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/usage"
 	"amber.example/gatekeeper/test/gateway"
 	"amber.example/gatekeeper/test/need"
 	"amber.example/gatekeeper/test/nfsraw"
@@ -384,7 +386,9 @@ func TestNativeUseIsWhatFindSays(t *testing.T) {
 	agree("$3")
 	_, err = g.Service.SetCounting(ctx, gateway.Keeper, "summit", site.CountAllocated)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return g.Service.Ledger().Folder(f.ID).AsAllocated() }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return slices.ContainsFunc(g.Service.Ledger().Kept(), func(k usage.KeptFolder) bool { return k.ID == f.ID && k.Allocated })
+	}, 10*time.Second, 10*time.Millisecond)
 	g.Service.AwaitCounts(ctx)
 	agree("$4 * 512")
 	share := g.Mount(t, g.Dial(t, "piran", 0), "vault")

@@ -93,11 +93,15 @@ func (t at) fail(path string, err error) error {
 }
 
 // amount is what an object counts.
-func (t at) amount(st *unix.Statx_t) limit.Amount { return amountOf(st, t.book) }
+func (t at) amount(st *unix.Statx_t) limit.Amount { return amountOf(st, t.allocated()) }
 
-func amountOf(st *unix.Statx_t, book *usage.Folder) limit.Amount {
+// allocated says whether bytes are counted as they take space.
+func (t at) allocated() bool { return t.book != nil && t.book.Allocated() }
+
+// amountOf is what an object counts: its size, or the space it takes.
+func amountOf(st *unix.Statx_t, allocated bool) limit.Amount {
 	switch kind := st.Mode & unix.S_IFMT; {
-	case book != nil && book.Allocated():
+	case allocated:
 		return limit.Amount{Bytes: int64(min(st.Blocks, 1<<53)) * 512, Files: 1}
 	case kind == unix.S_IFREG || kind == unix.S_IFDIR || kind == unix.S_IFLNK:
 		return limit.Amount{Bytes: int64(min(st.Size, 1<<63-1)), Files: 1}
@@ -220,7 +224,7 @@ func (a alter) write(f *open, off int64, length int, call func() (int, error)) (
 	if at < 0 {
 		at = int64(st.Size)
 	}
-	grow, allocated := int64(0), t.book != nil && t.book.Allocated()
+	grow, allocated := int64(0), t.allocated()
 	if end := at + int64(length); end < at {
 		return 0, ErrNoSpace
 	} else if allocated { // as much as it could be
@@ -297,7 +301,7 @@ func (a alter) resize(f *open, size int64) error {
 	defer t.end()
 	was := t.amount(&st)
 	grow := limit.Amount{Bytes: size - int64(st.Size)}
-	if t.book != nil && t.book.Allocated() {
+	if t.allocated() {
 		grow.Bytes = min(grow.Bytes, 0) // what is added is a hole
 	}
 	if st.Nlink == 0 {

@@ -7,6 +7,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/usage"
 )
 
@@ -66,6 +67,8 @@ type maker struct {
 	kind  uint32 // the type bits of st_mode
 	bytes int64  // of a link: how long it is
 	owner usage.Owner
+	is    posix.Attributes // what it is to carry
+	mode  uint32
 	index *foldIndex
 }
 
@@ -80,7 +83,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 	defer t.end()
 	path := join(m.path, m.name)
 	grow := limit.Amount{Bytes: m.bytes, Files: 1}
-	if m.kind == unix.S_IFDIR || t.book != nil && t.book.Allocated() {
+	if m.kind == unix.S_IFDIR || t.allocated() {
 		grow.Bytes += 4096
 	}
 	claim, err := t.book.Reserve(m.owner, []string{path}, grow)
@@ -123,7 +126,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 		}
 		return err
 	}
-	if t.book != nil && t.book.Allocated() && m.kind != unix.S_IFREG && statx(fd, &st) == nil { // its marks take room as well
+	if t.allocated() && m.kind != unix.S_IFREG && statx(fd, &st) == nil { // its marks take room as well
 		if more, err := t.book.Reserve(m.owner, []string{path}, limit.Amount{}); err == nil {
 			more.Settle(id, t.amount(&st).Minus(is))
 		}
@@ -131,15 +134,15 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 	return nil
 }
 
-// maker is for something that the view's subject is about to make.
-func (v view) maker(parent int, path string, kind uint32, bytes int64) (maker, error) {
+// maker is for something that the view's subject is about to make, with a mode.
+func (v view) maker(parent int, path string, kind uint32, bytes int64, mode uint32) (maker, error) {
+	is, err := v.asBorn(parent, mode, kind == unix.S_IFDIR)
+	if err != nil {
+		return maker{}, err
+	}
 	dir, name := split(path)
-	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, index: v.index}
-	if f := v.unixFacts(); f.native || kind == unix.S_IFREG || kind == unix.S_IFDIR {
-		is, err := v.asBorn(parent, 0, kind == unix.S_IFDIR)
-		if err != nil {
-			return maker{}, err
-		}
+	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, is: is, mode: mode, index: v.index}
+	if v.unixFacts().native || kind == unix.S_IFREG || kind == unix.S_IFDIR {
 		m.owner = usage.Owner{UID: is.UID, GID: is.GID, Own: true}
 	}
 	return m, nil
@@ -350,6 +353,12 @@ func (a alter) rename(r renaming, call func() error) error {
 	if err != nil {
 		return err
 	}
+	var other usage.ID
+	if r.replaced >= 0 {
+		if other, err = idOf(r.replaced); err != nil {
+			return err
+		}
+	}
 	if meets {
 		return ErrAcross
 	}
@@ -358,15 +367,7 @@ func (a alter) rename(r renaming, call func() error) error {
 		t = a.beginAlone()
 		defer t.book.LeaveAlone()
 	} else {
-		ids := []usage.ID{src, dst, id}
-		if r.replaced >= 0 {
-			other, err := idOf(r.replaced)
-			if err != nil {
-				return err
-			}
-			ids = append(ids, other)
-		}
-		t = a.begin(ids...)
+		t = a.begin(src, dst, id, other)
 		defer t.end()
 	}
 	if !isNamed(r.src.fd, r.name, id) { // it has been removed, and perhaps something else has its name by now
@@ -374,10 +375,6 @@ func (a alter) rename(r renaming, call func() error) error {
 	}
 	forget := func() {}
 	if r.replaced >= 0 {
-		other, err := idOf(r.replaced)
-		if err != nil {
-			return err
-		}
 		if !isNamed(r.dst.fd, r.going.name, other) {
 			return ErrNotFound
 		}

@@ -9,25 +9,20 @@ import (
 	"amber.example/gatekeeper/internal/usage"
 )
 
-// born makes a new object its maker's, in the directory that parent is open on: with the owner, group, mode and ACL that it
-// gets there. It is a part of making it, see alter.make.
-func (v view) born(parent, fd int, mode uint32, dir bool) error {
+// born makes a new object its maker's: with the owner, group, mode and ACL that it gets where it is. It is a part of making
+// it, see alter.make.
+func (v view) born(m maker, fd int) error {
 	f := v.unixFacts()
 	var st unix.Statx_t
 	if err := statx(fd, &st); err != nil {
 		return err
 	}
-	was := f.read(fd, &st)
-	is, err := v.asBorn(parent, mode, dir)
-	if err != nil {
-		return err
-	}
-	if !f.unix && !dir && mode&0o111 != 0 && st.Mode&unix.S_IFMT == unix.S_IFREG {
+	if !f.unix && m.mode&0o111 != 0 && st.Mode&unix.S_IFMT == unix.S_IFREG {
 		if err := setPermissions(fd, uint32(st.Mode)&0o777|0o110); err != nil {
 			return err
 		}
 	}
-	return f.write(fd, &st, was, is)
+	return f.write(fd, &st, f.read(fd, &st), m.is)
 }
 
 // asBorn is the owner, group, mode and ACL that something gets by being made in a directory.
@@ -44,14 +39,19 @@ func (v view) asBorn(parent int, mode uint32, dir bool) (posix.Attributes, error
 	return posix.Made(&who, &of, mode, dir), nil
 }
 
-// own changes owner, group, mode and ACL of an object that is at a path; does is what changes them.
-func (a alter) own(fd int, path string, namesNow func() ([]string, error), to usage.Owner, does func() error) error {
+// beginAt is beginOwned for what is at a path.
+func (a alter) beginAt(fd int, path string, st *unix.Statx_t) (at, usage.Owner, error) {
 	id, err := idOf(fd)
 	if err != nil {
-		return err
+		return at{}, usage.Owner{}, err
 	}
+	return a.beginOwned(id, func() string { return path }, &counted{}, fd, st)
+}
+
+// own changes owner, group, mode and ACL of an object that is at a path; does is what changes them.
+func (a alter) own(fd int, path string, namesNow func() ([]string, error), to usage.Owner, does func() error) error {
 	var st unix.Statx_t
-	t, from, err := a.beginOwned(id, func() string { return path }, &counted{}, fd, &st)
+	t, from, err := a.beginAt(fd, path, &st)
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (a alter) own(fd int, path string, namesNow func() ([]string, error), to us
 		return err
 	}
 	was := t.amount(&st)
-	gift, err := t.book.Give(id, from, to, names, was)
+	gift, err := t.book.Give(usageID(&st), from, to, names, was)
 	if err != nil {
 		return t.fail(path, err)
 	}
@@ -79,12 +79,8 @@ func (a alter) own(fd int, path string, namesNow func() ([]string, error), to us
 
 // handOver changes what an object carries, whatever the limits say. Trees do not change by it.
 func (a alter) handOver(fd int, path string, to func(was posix.Attributes) posix.Attributes) error {
-	id, err := idOf(fd)
-	if err != nil {
-		return err
-	}
 	var st unix.Statx_t
-	t, from, err := a.beginOwned(id, func() string { return path }, &counted{}, fd, &st)
+	t, from, err := a.beginAt(fd, path, &st)
 	if err != nil {
 		return err
 	}
@@ -95,7 +91,7 @@ func (a alter) handOver(fd int, path string, to func(was posix.Attributes) posix
 	if t.book == nil || st.Nlink == 0 || statx(fd, &st) != nil {
 		return err
 	}
-	t.book.Hand(id, from, t.facts.countsFor(fd, &st), []string{path}, before).Done(t.amount(&st))
+	t.book.Hand(usageID(&st), from, t.facts.countsFor(fd, &st), []string{path}, before).Done(t.amount(&st))
 	return err
 }
 

@@ -119,7 +119,7 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		return nil, err
 	}
 	defer unix.Close(parent)
-	m, err := o.w.v.maker(parent, join(o.path, name), kind, bytes)
+	m, err := o.w.v.maker(parent, join(o.path, name), kind, bytes, mode)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		o.w.opened = append(o.w.opened, fd)
 		c, err = o.w.at(join(o.path, name), fd)
 		return fd, err
-	}, func(fd int) error { return o.w.v.born(parent, fd, mode, !file) }); err != nil {
+	}, func(fd int) error { return o.w.v.born(m, fd) }); err != nil {
 		return nil, err
 	}
 	o.w.state.spots.put(c.id(), file, spot{o.id(), name})

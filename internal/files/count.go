@@ -3,7 +3,6 @@ package files
 import (
 	"context"
 	"errors"
-	"strconv"
 
 	"golang.org/x/sys/unix"
 
@@ -188,7 +187,7 @@ func (c *counting) look(facts Facts, id usage.ID, path string, see func(*unix.St
 	case names == nil:
 		names = []string{path}
 	}
-	c.scan.Look(id, facts.countsForBy(get, &st), names, amountOf(&st, c.book))
+	c.scan.Look(id, facts.countsForBy(get, &st), names, amountOf(&st, c.book.Allocated()))
 	return false
 }
 
@@ -203,7 +202,7 @@ func (f Facts) eachBelow(dir int, path string, visit func(path string, st *unix.
 	if err != nil {
 		return err
 	}
-	proc := "/proc/self/fd/" + strconv.Itoa(fd) + "/"
+	proc := procPath(fd) + "/"
 	for _, name := range names {
 		var st unix.Statx_t
 		if err := unix.Statx(fd, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, &st); err != nil {

@@ -92,13 +92,6 @@ type looking struct {
 	dirs      smallest
 }
 
-func (l *looking) amount(st *unix.Statx_t) limit.Amount {
-	if l.allocated {
-		return limit.Amount{Bytes: int64(min(st.Blocks, 1<<53)) * 512, Files: 1}
-	}
-	return amountOf(st, nil)
-}
-
 func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 	if err := l.ctx.Err(); err != nil {
 		return sum, err
@@ -107,7 +100,7 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 	if err := statx(fd, &st); err != nil {
 		return sum, err
 	}
-	sum = l.amount(&st)
+	sum = amountOf(&st, l.allocated)
 	names, err := readNames(fd)
 	if err != nil {
 		return sum, err
@@ -143,7 +136,7 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 				l.seen[id] = true
 			}
 		}
-		is := l.amount(&st)
+		is := amountOf(&st, l.allocated)
 		l.files.offer(Sized{at, is}, l.most)
 		sum = sum.Plus(is)
 	}

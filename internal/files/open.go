@@ -275,7 +275,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if req.Mode != nil {
 		mode = *req.Mode
 	}
-	m, err := v.maker(parent, place.Path, kind, 0)
+	m, err := v.maker(parent, place.Path, kind, 0, mode)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -293,7 +293,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 			return -1, err
 		}
 		return h.fd, nil
-	}, func(fd int) error { return v.born(parent, fd, mode, req.Directory) }); err != nil {
+	}, func(fd int) error { return v.born(m, fd) }); err != nil {
 		if h.fd > 0 {
 			h.closeFD()
 		}

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"slices"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
@@ -51,7 +52,6 @@ type Quota struct {
 	limit.Bounds
 	// Left is how long the grace still is, where one is running; over is 0.
 	Left [limit.Dimensions]time.Duration
-	Over [limit.Dimensions]bool // a grace is running, or over
 }
 
 // quota gives how what a counter of somebody's counts stands.
@@ -78,7 +78,7 @@ func (n *Namespace) quota(f *site.PublishedFolder, of limit.Counted, number uint
 			q = Quota{Number: number, Limited: true, Use: s.Use, Bounds: s.Limit.Bounds}
 			for d := range limit.Dimensions {
 				if ends, running := s.Ends(d); running {
-					q.Over[d], q.Left[d] = true, max(ends.Sub(now), 0)
+					q.Left[d] = max(ends.Sub(now), 0)
 				}
 			}
 		}
@@ -104,10 +104,7 @@ func (n *Namespace) GroupQuota(g *Guest, gid uint32) (Quota, error) {
 	if err != nil {
 		return Quota{}, err
 	}
-	member := v.nfs.Unix.GID == gid
-	for _, have := range v.nfs.Unix.Groups {
-		member = member || have == gid
-	}
+	member := v.nfs.Unix.GID == gid || slices.Contains(v.nfs.Unix.Groups, gid)
 	if v.nfs.Line == nil || !member && !administers(v.policy, v.nfs.User) {
 		return Quota{}, ErrDenied
 	}

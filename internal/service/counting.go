@@ -44,7 +44,6 @@ type counts struct {
 	now    *usage.Need
 	begun  time.Time
 	done   int64
-	cancel context.CancelFunc
 	last   map[int64]LastCount // by folder
 	paused map[int64]bool      // volumes
 	rates  map[int64]int64     // by volume
@@ -278,7 +277,6 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 	defer cancel()
 	c := s.counts
 	c.mu.Lock()
-	c.cancel = cancel
 	calm := c.calm[n.Folder]
 	delete(c.calm, n.Folder)
 	c.mu.Unlock()
@@ -354,7 +352,7 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 func (c *counts) end() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.now, c.cancel = nil, nil
+	c.now = nil
 }
 
 // AwaitCounts waits until no count is due, for at most half a minute.

@@ -256,17 +256,11 @@ func Words(b limit.Bounds) string {
 		out += fmt.Sprintf(format, args...)
 	}
 	for d := range limit.Dimensions {
-		spell := func(n int64) string {
-			if d == limit.Bytes {
-				return limit.FormatSize(n)
-			}
-			return fmt.Sprintf("%d files", n)
-		}
 		if n, ok := b.Soft(d); ok {
-			add("soft %s", spell(n))
+			add("soft %s", d.Spell(n))
 		}
 		if n, ok := b.Hard(d); ok {
-			add("hard %s", spell(n))
+			add("hard %s", d.Spell(n))
 		}
 	}
 	if out == "" {

@@ -109,19 +109,6 @@ func (f *Folder) Room(o Owner, path string, d limit.Dimension) (r Room) {
 	return r
 }
 
-// Touched gives, once, how what has changed since it was last asked stands against its limits.
-func (l *Ledger) Touched(visit func(limit.Counter, limit.Standing)) {
-	l.touched.Range(func(key, _ any) bool {
-		l.touched.Delete(key)
-		c := key.(*cell)
-		c.touched.Store(false)
-		for _, s := range l.against(c) {
-			visit(c.counter, s)
-		}
-		return true
-	})
-}
-
 // Now is the moment by which the ledger goes.
 func (l *Ledger) Now() time.Time { return l.now() }
 
@@ -133,11 +120,4 @@ func (f *Folder) Paths() (out []limit.Limit) {
 		out = append(out, limit.Limit{ID: t.limit, Path: t.path})
 	}
 	return out
-}
-
-// AsAllocated is Allocated for whoever has not entered.
-func (f *Folder) AsAllocated() bool {
-	f.gate.RLock()
-	defer f.gate.RUnlock()
-	return f.allocated
 }

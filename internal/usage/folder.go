@@ -15,7 +15,6 @@ type Folder struct {
 	gate   sync.RWMutex
 
 	// What follows is changed with the gate held alone.
-	setup     sync.Mutex // guards trees as well, for looking at them without the gate
 	volume    int64
 	off       bool // it is not counted any more
 	allocated bool
@@ -253,9 +252,7 @@ func (c Claim) Settle(id ID, did limit.Amount) {
 	if c.f == nil {
 		return
 	}
-	rest := did.Minus(c.grow)
-	c.f.ledger.addAll(c.party.cells, rest)
-	c.f.ledger.addAll(c.trees, rest)
+	c.become(did)
 	if s := c.f.scan; s != nil {
 		s.changed(id, c.owner, c.trees, did)
 	}
@@ -264,9 +261,15 @@ func (c Claim) Settle(id ID, did limit.Amount) {
 // Forget gives back what was reserved: nothing was done.
 func (c Claim) Forget() {
 	if c.f != nil {
-		c.f.ledger.addAll(c.party.cells, limit.Amount{}.Minus(c.grow))
-		c.f.ledger.addAll(c.trees, limit.Amount{}.Minus(c.grow))
+		c.become(limit.Amount{})
 	}
+}
+
+// become makes what was reserved so much.
+func (c Claim) become(is limit.Amount) {
+	rest := is.Minus(c.grow)
+	c.f.ledger.addAll(c.party.cells, rest)
+	c.f.ledger.addAll(c.trees, rest)
 }
 
 // Made says that the claim was for something new, of which this much is there.
@@ -274,9 +277,7 @@ func (c Claim) Made(id ID, is limit.Amount) {
 	if c.f == nil {
 		return
 	}
-	rest := is.Minus(c.grow)
-	c.f.ledger.addAll(c.party.cells, rest)
-	c.f.ledger.addAll(c.trees, rest)
+	c.become(is)
 	if s := c.f.scan; s != nil {
 		s.add(id, c.owner, c.trees, is)
 	}
@@ -341,15 +342,6 @@ func (f *Folder) Closed(id ID) {
 func (f *Folder) trade(from, to []string, carried string) trade {
 	was, is := f.treesBut(from, carried), f.treesBut(to, carried)
 	return trade{was: f.treesOf(from), left: without(was, is), entered: without(is, was)}
-}
-
-func contains(list []*cell, c *cell) bool {
-	for _, have := range list {
-		if have == c {
-			return true
-		}
-	}
-	return false
 }
 
 // Part is one object of those that move together.
@@ -443,6 +435,6 @@ func (f *Folder) Crosses(from, to string) (crosses, meets bool) {
 // Again has the count that is going on, if one is, look at a directory again that has another path now.
 func (f *Folder) Again(dir string) {
 	if f != nil && f.scan != nil {
-		f.scan.again(dir)
+		f.scan.Into(dir)
 	}
 }

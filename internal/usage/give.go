@@ -1,6 +1,10 @@
 package usage
 
-import "amber.example/gatekeeper/internal/core/limit"
+import (
+	"slices"
+
+	"amber.example/gatekeeper/internal/core/limit"
+)
 
 // Gift is a change of owner that has been reserved.
 type Gift struct {
@@ -12,35 +16,37 @@ type Gift struct {
 	amount limit.Amount
 }
 
+// gift is a change of owner that is to be counted; the zero Gift where nothing changes.
+func (f *Folder) gift(id ID, from, to Owner, names []string, amount limit.Amount) Gift {
+	if f == nil || f.off || from == to {
+		return Gift{}
+	}
+	return Gift{f: f, id: id, from: from, to: to, trees: f.treesOf(names), amount: amount}
+}
+
 // Give reserves room for something with whom it is about to belong to; an *Over where a limit is in the way.
 func (f *Folder) Give(id ID, from, to Owner, names []string, amount limit.Amount) (Gift, error) {
-	if f == nil || f.off || from == to {
-		return Gift{}, nil
+	g := f.gift(id, from, to, names, amount)
+	if g.f == nil {
+		return g, nil
 	}
-	g := Gift{f: f, id: id, from: from, to: to, trees: f.treesOf(names), amount: amount}
 	return g, f.ledger.reserveAll(g.gained(), amount, !f.counted)
 }
 
 // Hand is Give for what has been given already: nothing refuses it.
 func (f *Folder) Hand(id ID, from, to Owner, names []string, amount limit.Amount) Gift {
-	if f == nil || f.off || from == to {
-		return Gift{}
+	g := f.gift(id, from, to, names, amount)
+	if g.f != nil {
+		f.ledger.addAll(g.gained(), amount)
 	}
-	g := Gift{f: f, id: id, from: from, to: to, trees: f.treesOf(names), amount: amount}
-	f.ledger.addAll(g.gained(), amount)
 	return g
 }
 
 func (g Gift) gained() []*cell { return without(g.f.party(g.to).cells, g.f.party(g.from).cells) }
 
+// without gives the cells of one list that are not in another.
 func without(list, less []*cell) []*cell {
-	var out []*cell
-	for _, c := range list {
-		if !contains(less, c) {
-			out = append(out, c)
-		}
-	}
-	return out
+	return slices.DeleteFunc(slices.Clone(list), func(c *cell) bool { return slices.Contains(less, c) })
 }
 
 // Forget gives back what was reserved: the owner is who it was.

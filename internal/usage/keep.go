@@ -71,13 +71,8 @@ func (l *Ledger) Kept() (out []KeptFolder) {
 
 // Restore takes up what was kept of a folder. It comes before Set.
 func (l *Ledger) Restore(k KeptFolder, rows []Kept) {
-	f := &Folder{ledger: l, id: k.ID, volume: k.Volume, allocated: k.Allocated, owner: k.Owner, counted: k.Counted,
-		all:     l.cell(limit.Counter{Volume: k.Volume, Folder: k.ID}),
-		noOwner: l.cell(limit.Counter{Volume: k.Volume, Folder: k.ID, Of: unowned})}
-	for _, t := range k.Trees {
-		f.trees = append(f.trees, f.newTree(t, false))
-	}
-	f.wooded.Store(len(f.trees) > 0)
+	f := l.newFolder(k.Setup, false)
+	f.counted = k.Counted
 	for _, r := range rows {
 		at := limit.Counter{Of: r.Of, Number: r.Number, Volume: k.Volume, Folder: k.ID, Tree: r.Tree}
 		l.restore(at, r.Amount)

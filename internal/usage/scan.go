@@ -56,9 +56,7 @@ func (s *Scan) Next() (string, bool) {
 }
 
 // Into adds a directory to be looked through.
-func (s *Scan) Into(dir string) { s.again(dir) }
-
-func (s *Scan) again(dir string) {
+func (s *Scan) Into(dir string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.queue = append(s.queue, dir)

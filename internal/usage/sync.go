@@ -30,14 +30,7 @@ func (l *Ledger) Set(id int64, now func() *Setup) []Need {
 		if to == nil {
 			return nil
 		}
-		f = &Folder{ledger: l, id: id, volume: to.Volume, allocated: to.Allocated, owner: to.Owner,
-			all:     l.cell(limit.Counter{Volume: to.Volume, Folder: id}),
-			noOwner: l.cell(limit.Counter{Volume: to.Volume, Folder: id, Of: unowned})}
-		for _, t := range to.Trees {
-			f.trees = append(f.trees, f.newTree(t, true))
-		}
-		f.wooded.Store(len(f.trees) > 0)
-		l.put(id, f)
+		l.put(id, l.newFolder(*to, true))
 		return []Need{{Folder: id}}
 	}
 	f.gate.Lock()
@@ -56,8 +49,6 @@ func (l *Ledger) Set(id int64, now func() *Setup) []Need {
 	if to.Owner != f.owner {
 		f.hand(to.Owner)
 	}
-	f.setup.Lock()
-	defer f.setup.Unlock()
 	for _, t := range to.Trees {
 		i := slices.IndexFunc(f.trees, func(have tree) bool { return have.limit == t.ID })
 		switch {
@@ -77,12 +68,23 @@ func (l *Ledger) Set(id int64, now func() *Setup) []Need {
 		gone := !slices.ContainsFunc(to.Trees, func(t *limit.Limit) bool { return t.ID == have.limit })
 		if gone {
 			l.cells.Delete(have.cell.counter)
-			l.touched.Delete(have.cell)
 		}
 		return gone
 	})
 	f.wooded.Store(len(f.trees) > 0)
 	return due
+}
+
+// newFolder makes the book of a folder; unknown says that what is in its trees has not been counted.
+func (l *Ledger) newFolder(s Setup, unknown bool) *Folder {
+	f := &Folder{ledger: l, id: s.ID, volume: s.Volume, allocated: s.Allocated, owner: s.Owner,
+		all:     l.cell(limit.Counter{Volume: s.Volume, Folder: s.ID}),
+		noOwner: l.cell(limit.Counter{Volume: s.Volume, Folder: s.ID, Of: unowned})}
+	for _, t := range s.Trees {
+		f.trees = append(f.trees, f.newTree(t, unknown))
+	}
+	f.wooded.Store(len(f.trees) > 0)
+	return f
 }
 
 func (f *Folder) newTree(t *limit.Limit, unknown bool) tree {
@@ -123,10 +125,9 @@ func (f *Folder) drop() {
 	f.off, f.scan = true, nil
 	f.become(nil)
 	f.ledger.put(f.id, nil)
-	f.ledger.cells.Range(func(key, c any) bool {
+	f.ledger.cells.Range(func(key, _ any) bool {
 		if key.(limit.Counter).Folder == f.id {
 			f.ledger.cells.Delete(key)
-			f.ledger.touched.Delete(c)
 		}
 		return true
 	})
@@ -138,8 +139,6 @@ func (f *Folder) Repath(from, to string) {
 	if f == nil {
 		return
 	}
-	f.setup.Lock()
-	defer f.setup.Unlock()
 	dir := limit.Limit{Path: from}
 	for i := range f.trees {
 		if dir.Under(f.trees[i].path) {

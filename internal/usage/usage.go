@@ -48,7 +48,6 @@ type cell struct {
 	bound   atomic.Pointer[bound]
 	dirty   atomic.Bool // since it was last written down
 	unknown atomic.Bool // what there is has not been counted yet
-	touched atomic.Bool // since Touched was last asked
 }
 
 func (c *cell) amount() limit.Amount {
@@ -83,8 +82,6 @@ type Ledger struct {
 	folders atomic.Pointer[map[int64]*Folder]
 
 	locks locks
-
-	touched sync.Map // *cell to nothing: limited, and changed since Touched was last asked
 }
 
 // SetTable puts limits in force, at once.
@@ -159,9 +156,6 @@ func (l *Ledger) watch(c *cell, by []held) {
 				since.Store(0)
 			}
 		}
-	}
-	if !c.touched.Load() && !c.touched.Swap(true) {
-		l.touched.Store(c, nil)
 	}
 }
 

@@ -60,45 +60,27 @@ func (n LimitName) String() string {
 	return s
 }
 
-// RaiseLimit is the change that makes room under a limit that is in the way.
+// RaiseLimit is the change that makes room under a limit that is in the way, or will be when a grace is over.
 func RaiseLimit(p *site.Policy, s *limit.Standing, now time.Time) Mend {
 	m := Mend{Kind: MendLimit, Limit: NameLimit(p, s.Limit)}
-	for d := range limit.Dimensions {
-		left, ok := s.Left(d, now)
-		if ends, running := s.Ends(d); running && now.Before(ends) && (!ok || left > 0) { // it will be in the way
-			to := limit.Raised(s.Use.Of(d))
-			soft, hard := &m.Bounds.SoftBytes, &m.Bounds.HardBytes
-			if d == limit.Files {
-				soft, hard = &m.Bounds.SoftFiles, &m.Bounds.HardFiles
-			}
-			*soft = &to
-			if most, bounded := s.Limit.Hard(d); bounded && most < to {
-				*hard = &to
-			}
-			continue
-		}
-		if !ok || left > 0 {
+	for d, bounds := range [limit.Dimensions]struct{ soft, hard **int64 }{{&m.Bounds.SoftBytes, &m.Bounds.HardBytes}, {&m.Bounds.SoftFiles, &m.Bounds.HardFiles}} {
+		d := limit.Dimension(d)
+		left, bounded := s.Left(d, now)
+		ends, running := s.Ends(d)
+		inTheWay := bounded && left == 0
+		if !inTheWay && !(running && now.Before(ends)) {
 			continue
 		}
 		to := limit.Raised(s.Use.Of(d))
-		_, soft := s.Limit.Soft(d)
+		_, isSoft := s.Limit.Soft(d)
 		hard, isHard := s.Limit.Hard(d)
-		ends, running := s.Ends(d)
-		raiseSoft := soft && running && !now.Before(ends) || soft && s.Limit.GraceSeconds == 0
-		if d == limit.Bytes {
-			if raiseSoft {
-				m.Bounds.SoftBytes = &to
-			}
-			if isHard && (hard < to || !raiseSoft) {
-				m.Bounds.HardBytes = &to
-			}
-			continue
-		}
+		// What is soft is in the way once its grace is over, and will be where one is running beside room that is left.
+		raiseSoft := isSoft && (s.Limit.GraceSeconds == 0 || running && !now.Before(ends) || !inTheWay)
 		if raiseSoft {
-			m.Bounds.SoftFiles = &to
+			*bounds.soft = &to
 		}
 		if isHard && (hard < to || !raiseSoft) {
-			m.Bounds.HardFiles = &to
+			*bounds.hard = &to
 		}
 	}
 	return m

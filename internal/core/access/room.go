@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -57,7 +58,7 @@ func (c *recorder) room(leaves acl.Mask) {
 			_, bytes := s.Refuses(limit.Amount{Bytes: 1}, r.Now)
 			_, files := s.Refuses(limit.Amount{Files: 1}, r.Now)
 			if bytes || files && !r.File {
-				mends = append(mends, c.raise(s))
+				mends = append(mends, RaiseLimit(c.policy, s, r.Now))
 			}
 		}
 	}
@@ -66,23 +67,15 @@ func (c *recorder) room(leaves acl.Mask) {
 
 // CompareStandings puts those that refuse after those that do not, and the fuller after the less full.
 func CompareStandings(a, b *limit.Standing, now time.Time) int {
-	_, ra := a.Refuses(limit.Amount{Bytes: 1, Files: 1}, now)
-	_, rb := b.Refuses(limit.Amount{Bytes: 1, Files: 1}, now)
-	switch {
-	case ra != rb && ra:
-		return 1
-	case ra != rb:
-		return -1
+	full := func(s *limit.Standing) int {
+		if _, refuses := s.Refuses(limit.Amount{Bytes: 1, Files: 1}, now); refuses {
+			return 1
+		}
+		return 0
 	}
 	sa, _ := a.Share()
 	sb, _ := b.Share()
-	switch {
-	case sa > sb:
-		return 1
-	case sa < sb:
-		return -1
-	}
-	return 0
+	return cmp.Or(cmp.Compare(full(a), full(b)), cmp.Compare(sa, sb))
 }
 
 func standingSays(s *limit.Standing, r *Request) string {
@@ -124,6 +117,3 @@ func standingSays(s *limit.Standing, r *Request) string {
 	}
 	return strings.Join(parts, "; ")
 }
-
-// raise is the change that makes room under a limit.
-func (c *recorder) raise(s *limit.Standing) Mend { return RaiseLimit(c.policy, s, c.request.Now) }

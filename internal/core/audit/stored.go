@@ -58,25 +58,19 @@ func (x *finder) limits() {
 		key := fmt.Sprintf("limit %d of %s", h.Limit.ID, h.Who)
 		raise := access.RaiseLimit(p, &h.Standing, x.Now)
 		for d := range limit.Dimensions {
-			spell := func(n int64) string {
-				if d == limit.Files {
-					return fmt.Sprintf("%d files", n)
-				}
-				return limit.FormatSize(n)
-			}
 			use, at := h.Use.Of(d), key+" in "+d.String()
 			hard, isHard := h.Limit.Hard(d)
 			soft, _ := h.Limit.Soft(d)
 			ends, running := h.Ends(d)
 			switch {
 			case isHard && use > hard:
-				x.add(LimitBelow, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the hard limit of %s: nothing can grow until there is less, or the limit is raised", h.Who, spell(use), spell(hard)), raise)
+				x.add(LimitBelow, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the hard limit of %s: nothing can grow until there is less, or the limit is raised", h.Who, d.Spell(use), d.Spell(hard)), raise)
 			case isHard && use == hard && hard > 0:
-				x.add(LimitFull, Low, at, "limit of "+subject, fmt.Sprintf("%s is at the hard limit of %s: nothing can grow", h.Who, spell(hard)), raise)
+				x.add(LimitFull, Low, at, "limit of "+subject, fmt.Sprintf("%s is at the hard limit of %s: nothing can grow", h.Who, d.Spell(hard)), raise)
 			case running && !x.Now.Before(ends):
-				x.add(GraceOver, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s, and the grace was over on %s: nothing can grow", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
+				x.add(GraceOver, Medium, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s, and the grace was over on %s: nothing can grow", h.Who, d.Spell(use), d.Spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
 			case running:
-				x.add(InGrace, Low, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s: nothing can grow from %s on", h.Who, spell(use), spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
+				x.add(InGrace, Low, at, "limit of "+subject, fmt.Sprintf("%s has %s, more than the soft limit of %s: nothing can grow from %s on", h.Who, d.Spell(use), d.Spell(soft), ends.UTC().Format("2006-01-02 15:04 MST")), raise)
 			}
 		}
 	}

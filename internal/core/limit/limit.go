@@ -138,6 +138,14 @@ func (d Dimension) String() string {
 	return "bytes"
 }
 
+// Spell spells a number of it for people: "2.5 MB", "300 files".
+func (d Dimension) Spell(n int64) string {
+	if d == Files {
+		return fmt.Sprintf("%d files", n)
+	}
+	return FormatSize(n)
+}
+
 // Of is one dimension of an amount.
 func (a Amount) Of(d Dimension) int64 {
 	if d == Files {
