@@ -17,6 +17,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"amber.example/gatekeeper/demo/postbox"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
 	records "amber.example/gatekeeper/internal/core/site"
@@ -83,6 +84,7 @@ type larkfell struct {
 		EndsAfterDays int    `yaml:"endsAfterDays"`
 		SMB           *bool  `yaml:"smb"`
 		NFS           *bool  `yaml:"nfs"`
+		Mail          string `yaml:"mail"`
 	} `yaml:"users"`
 	Volumes []struct {
 		Name string `yaml:"name"`
@@ -161,7 +163,7 @@ func Load(ctx context.Context, svc *service.Service, state string) error {
 	off := func(b *bool) bool { return b != nil && !*b }
 	for _, u := range site.Users {
 		in := service.UserInput{Name: u.Name, FullName: u.FullName, UID: &u.UID, Primary: u.Primary, Role: identity.Role(u.Role), Service: u.Service,
-			NoSMB: off(u.SMB), NoNFS: off(u.NFS), Password: u.Name + PasswordSuffix}
+			NoSMB: off(u.SMB), NoNFS: off(u.NFS), Password: u.Name + PasswordSuffix, Mail: u.Mail}
 		if u.EndsAfterDays > 0 {
 			in.Expires = time.Now().AddDate(0, 0, u.EndsAfterDays).Truncate(24 * time.Hour)
 		}
@@ -305,6 +307,29 @@ func sizeOf(dir string) (sum int64, err error) {
 		return err
 	})
 	return sum, err
+}
+
+// PostboxDir is where below the state directory mail goes.
+const PostboxDir = "postbox"
+
+// Postbox opens the stand-in for a mail server, and has the service hand its mail in there; nil where somebody has changed that.
+func Postbox(ctx context.Context, svc *service.Service, state string) (*postbox.Box, error) {
+	server, listen := svc.Policy().Notices.Mail.Server, "127.0.0.1:0"
+	dir := filepath.Join(state, PostboxDir)
+	_, missing := os.Stat(dir)
+	switch {
+	case server == "" && missing != nil: // the first time
+	case missing != nil, !strings.HasPrefix(server, "127.0.0.1:"):
+		return nil, nil
+	default:
+		listen = server
+	}
+	box, err := postbox.Open(dir, listen)
+	if err != nil || server != "" {
+		return box, err
+	}
+	from := "files@larkfell.example"
+	return box, svc.SetNotices(ctx, service.Itself, service.NoticesChange{Server: &box.Address, From: &from, Trust: &box.Trust})
 }
 
 // Remember makes up how uses went in the week before, once they have been counted; nothing where there is a past already.

@@ -113,6 +113,7 @@ func New(c Config) *Server {
 	s.registerAudit()
 	s.registerFindings()
 	s.registerLimits()
+	s.registerNotices()
 	s.registerReviews()
 	s.registerReports()
 	if c.Console != nil {

@@ -23,11 +23,12 @@ type User struct {
 	Ends     *time.Time `json:"ends,omitempty" doc:"The first moment at which the account no longer works."`
 	SMB      bool       `json:"smb"`
 	NFS      bool       `json:"nfs"`
+	Mail     string     `json:"mail,omitempty" doc:"An address."`
 }
 
 func userOf(p *site.Policy, u *identity.User) User {
 	out := User{Name: u.Name, FullName: u.FullName, UID: u.UID, Groups: []string{}, Role: string(u.Role), Service: u.Service,
-		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS}
+		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS, Mail: u.Mail}
 	if g := p.Directory.Group(u.Primary); g != nil {
 		out.Primary = g.Name
 	}
@@ -118,12 +119,13 @@ func (s *Server) registerPeople() {
 			Ends     *time.Time `json:"ends,omitempty"`
 			SMB      *bool      `json:"smb,omitempty" doc:"May use SMB; true if left out."`
 			NFS      *bool      `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
+			Mail     string     `json:"mail,omitempty" maxLength:"254" doc:"An address, to which it is told that a limit is close."`
 			Password string     `json:"password,omitempty" maxLength:"256" format:"password"`
 		}
 	}) (User, error) {
 		b := in.Body
 		input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
-			Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password}
+			Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password, Mail: b.Mail}
 		if b.Ends != nil {
 			input.Expires = *b.Ends
 		}
@@ -145,10 +147,11 @@ func (s *Server) registerPeople() {
 			Endless  bool       `json:"endless,omitempty" doc:"Take the end date away."`
 			SMB      *bool      `json:"smb,omitempty"`
 			NFS      *bool      `json:"nfs,omitempty"`
+			Mail     *string    `json:"mail,omitempty" maxLength:"254" doc:"Empty for none."`
 		}
 	}) (User, error) {
 		b := in.Body
-		change := service.UserChange{FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS}
+		change := service.UserChange{FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail}
 		if b.Endless {
 			change.Expires = &time.Time{}
 		}

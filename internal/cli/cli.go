@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -90,7 +91,8 @@ func (a *app) root() *cli.Command {
 			a.client, err = newClient(cmd.String("url"))
 			return ctx, err
 		},
-		Commands: append([]*cli.Command{a.serveCommand()}, append(a.sessionCommands(), append(a.peopleCommands(), append(a.placeCommands(), append(append(append(a.publishCommands(), a.exportCommands()...), a.limitCommands()...), append(a.auditCommands(), a.journalCommand())...)...)...)...)...),
+		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
+			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand()}),
 	}
 }
 
@@ -140,13 +142,16 @@ func (a *app) leaf(name, text, argsUsage string, flags []cli.Flag, run func(ctx 
 }
 
 // password takes AMBER_PASSWORD, or asks at the terminal without showing it.
-func (a *app) password(prompt string) (string, error) {
-	if p := os.Getenv("AMBER_PASSWORD"); p != "" {
+func (a *app) password(prompt string) (string, error) { return a.secret("AMBER_PASSWORD", prompt) }
+
+// secret takes what a variable of the environment says, or asks at the terminal without showing it.
+func (a *app) secret(variable, prompt string) (string, error) {
+	if p := os.Getenv(variable); p != "" {
 		return p, nil
 	}
 	f, ok := a.in.(*os.File)
 	if !a.terminal || !ok {
-		return "", usage("no password: set AMBER_PASSWORD, or run this at a terminal")
+		return "", usage("no password: set %s, or run this at a terminal", variable)
 	}
 	fmt.Fprint(a.err, prompt)
 	raw, err := term.ReadPassword(int(f.Fd()))

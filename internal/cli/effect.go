@@ -43,13 +43,18 @@ func touchesAccess(path string) bool {
 	return false
 }
 
+// isSession says whether a route is about who asks, and not about the records.
+func isSession(path string) bool {
+	return path == "sign-in" || path == "sign-out" || path == "first-administrator"
+}
+
 var errRecorded = errors.New("recorded")
 
 // change stands before every request that changes something: it shows what that would do and asks.
 func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string, query url.Values, in any) error {
 	says := a.says
 	a.says = ""
-	if a.record != nil || touchesAccess(path) {
+	if a.record != nil || touchesAccess(path) || cmd.Bool("preview") && !isSession(path) {
 		req, err := asRequest(method, path, query, in)
 		if err != nil {
 			return err

@@ -93,6 +93,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			&cli.Uint32Flag{Name: "uid", Usage: "the number that NFS clients know the user by"},
 			&cli.StringFlag{Name: "primary", Usage: "the primary group"},
 			&cli.StringFlag{Name: "role", Usage: "administrator or auditor; none for most"},
+			&cli.StringFlag{Name: "mail", Usage: "the mail address, to which it is told that a limit is close; none for none"},
 			&cli.StringFlag{Name: "ends", Usage: "the account's last day, a time, or never"},
 			&cli.StringFlag{Name: "smb", Usage: "on or off: whether the user may use SMB"},
 			&cli.StringFlag{Name: "nfs", Usage: "on or off: whether the user may use NFS"},
@@ -100,13 +101,15 @@ func (a *app) peopleCommands() []*cli.Command {
 	}
 	body := func(cmd *cli.Command, change bool) (map[string]any, error) {
 		b := make(map[string]any)
-		for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role"} {
+		for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role", "mail": "mail"} {
 			if cmd.IsSet(flag) {
 				b[field] = cmd.String(flag)
 			}
 		}
-		if b["role"] == "none" {
-			b["role"] = ""
+		for _, field := range []string{"role", "mail"} {
+			if b[field] == "none" {
+				b[field] = ""
+			}
 		}
 		if cmd.IsSet("uid") {
 			b["uid"] = cmd.Uint32("uid")
@@ -348,7 +351,7 @@ func memberNames(g api.Group) string {
 
 func printUser(w io.Writer, u api.User) {
 	protocols := strings.Join(namesThat(map[string]bool{"SMB": u.SMB, "NFS": u.NFS}), ", ")
-	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "state", userState(u), "primary group", u.Primary,
+	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "primary group", u.Primary,
 		"groups", strings.Join(u.Groups, ", "), "may use", protocols)
 }
 

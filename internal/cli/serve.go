@@ -153,6 +153,12 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		if err := demo.Load(ctx, svc, state); err != nil {
 			return err
 		}
+		box, err := demo.Postbox(ctx, svc, state)
+		if err != nil {
+			log.Warn("there is no mail server for the demo", "error", err)
+		} else if box != nil {
+			defer box.Close()
+		}
 	}
 	namespace := files.New(svc.Policy, svc)
 	namespace.TellOf(svc)
@@ -160,6 +166,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	svc.Account(namespace, cmd.Duration("recount"))
 	if cmd.Bool("demo") {
 		svc.AwaitCounts(ctx)
+		svc.AwaitTold(ctx)
 		if err := demo.Remember(ctx, svc); err != nil {
 			return err
 		}
@@ -190,7 +197,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	portmap.serve(nfsServer.Mappings(uint16(portOf(nfsListener))), log.With("service", "portmap"), failed)
 	go func() { failed <- smbServer.Serve(smbListener) }()
 	go func() { failed <- httpServer.Serve(console) }()
-	if err := a.greet(svc, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
+	if err := a.greet(svc, state, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
 		return err
 	}
 	select {
@@ -284,7 +291,7 @@ func serverName() string {
 }
 
 // greet prints where everything answers and what to do first.
-func (a *app) greet(svc *service.Service, isDemo bool, console, smbAddr, nfsAddr net.Addr) error {
+func (a *app) greet(svc *service.Service, state string, isDemo bool, console, smbAddr, nfsAddr net.Addr) error {
 	w := a.out
 	_, port, err := net.SplitHostPort(smbAddr.String())
 	if err != nil {
@@ -331,7 +338,9 @@ Six things to try, from another terminal in this directory:
        nfs-ls 'nfs://127.0.0.1/scratch?version=4&nfsport=%[4]s&uid=2102&gid=3001'
        bin/amber why svc-reduce plates --via nfs --from 127.0.0.1 --want change
 
+Mail that it sends stays here: %[5]s
+
 The console shows the same: http://%[3]s as keeper or auditor. Stop with Ctrl-C; make demo-reset starts over.
-`, demo.PasswordSuffix, port, console, nfsPort)
+`, demo.PasswordSuffix, port, console, nfsPort, filepath.Join(state, demo.PostboxDir))
 	return nil
 }

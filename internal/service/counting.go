@@ -174,6 +174,7 @@ func (s *Service) Account(by Counter, every time.Duration) {
 				return
 			case <-s.counts.changed:
 				s.follow()
+				s.ledger.StirAll()
 			case <-tick.C:
 				s.again()
 				if err := s.keep(ctx, false); err != nil && ctx.Err() == nil {
@@ -184,6 +185,8 @@ func (s *Service) Account(by Counter, every time.Duration) {
 	})
 	s.works.wait.Go(s.runCounts)
 	s.works.wait.Go(s.sampling)
+	s.works.wait.Go(s.runTelling)
+	s.works.wait.Go(s.runOutbox)
 }
 
 // follow brings what is counted into line with the policy in force.
@@ -339,6 +342,7 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 			last.Differs, last.By, last.Owners = true, differed.Counted.Minus(differed.Before), differed.Owners
 			s.noteDifference(f, last)
 		}
+		s.ledger.StirAll() // what is counted for the first time binds from now on
 		c.mu.Lock()
 		c.last[n.Folder] = last
 		delete(c.failed, n.Folder)

@@ -33,6 +33,7 @@ type UserInput struct {
 	Expires        time.Time
 	NoSMB, NoNFS   bool
 	Password       string // "" for none: the account cannot sign in until it has one
+	Mail           string // an address; "" for none
 	FirstOnly      bool   // fail if there is an administrator already
 }
 
@@ -89,6 +90,11 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 	if err := checkAccountName("name", in.Name); err != nil {
 		return nil, err
 	}
+	if in.Mail != "" {
+		if err := checkMail("mail", in.Mail); err != nil {
+			return nil, err
+		}
+	}
 	err := s.change(ctx, by, "add user", in.Name, func(tx *store.Tx) error {
 		d := s.Policy().Directory
 		if in.FirstOnly && s.hasAdministrator() {
@@ -114,8 +120,8 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		if err != nil {
 			return err
 		}
-		id, err := tx.Insert(ctx, `INSERT INTO users (name, full_name, uid, primary_group, role, service, expires, smb, nfs) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			in.Name, in.FullName, uid, primary, in.Role, in.Service, instant(in.Expires), !in.NoSMB, !in.NoNFS)
+		id, err := tx.Insert(ctx, `INSERT INTO users (name, full_name, uid, primary_group, role, service, expires, smb, nfs, mail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			in.Name, in.FullName, uid, primary, in.Role, in.Service, instant(in.Expires), !in.NoSMB, !in.NoNFS, in.Mail)
 		if err != nil {
 			return err
 		}
@@ -155,6 +161,7 @@ type UserChange struct {
 	Disabled *bool
 	Expires  *time.Time // zero for never
 	SMB, NFS *bool
+	Mail     *string // "" for none
 }
 
 // UpdateUser changes a user and gives the new record.
@@ -162,6 +169,11 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 	user, err := s.User(name)
 	if err != nil {
 		return nil, err
+	}
+	if in.Mail != nil && *in.Mail != "" {
+		if err := checkMail("mail", *in.Mail); err != nil {
+			return nil, err
+		}
 	}
 	err = s.change(ctx, by, "change user", user.Name, func(tx *store.Tx) error {
 		set := func(column string, value any) error {
@@ -191,6 +203,11 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 		}
 		if in.FullName != nil {
 			if err := set("full_name", *in.FullName); err != nil {
+				return err
+			}
+		}
+		if in.Mail != nil {
+			if err := set("mail", *in.Mail); err != nil {
 				return err
 			}
 		}

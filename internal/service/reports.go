@@ -15,12 +15,17 @@ import (
 	"amber.example/gatekeeper/internal/report"
 )
 
-func (s *Service) newReport(by Actor, title string) *report.Report {
+// machineName is what the machine calls itself.
+func machineName() string {
 	name, err := os.Hostname()
 	if err != nil {
-		name = "amber"
+		return "amber"
 	}
-	return &report.Report{Title: title, Gateway: name, At: s.now(), Made: time.Now(), By: by.Name, Facts: []report.Fact{}, Sections: []report.Section{}}
+	return name
+}
+
+func (s *Service) newReport(by Actor, title string) *report.Report {
+	return &report.Report{Title: title, Gateway: machineName(), At: s.now(), Made: time.Now(), By: by.Name, Facts: []report.Fact{}, Sections: []report.Section{}}
 }
 
 // Through spells through what somebody has what they have: "entry for observers, in staff, on plates".

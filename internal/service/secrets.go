@@ -76,6 +76,16 @@ func (s sealer) open(user identity.ID, sealed []byte) ([]byte, error) {
 	return s.aead.Open(nil, nil, sealed, binary.BigEndian.AppendUint64(nil, uint64(user)))
 }
 
+// sealFor and openFor do the same for a secret that belongs to something else than a user, said by name.
+func (s sealer) sealFor(what, secret string) []byte {
+	return s.aead.Seal(nil, nil, []byte(secret), []byte("for "+what))
+}
+
+func (s sealer) openFor(what string, sealed []byte) (string, error) {
+	secret, err := s.aead.Open(nil, nil, sealed, []byte("for "+what))
+	return string(secret), err
+}
+
 // ntHash is NTOWFv1 of MS-NLMP section 3.3.1: what NTLMv2 proves knowledge of.
 func ntHash(password string) []byte {
 	h := md4.New()

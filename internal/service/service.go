@@ -85,6 +85,8 @@ type Service struct {
 	ledger   *usage.Ledger
 	uses     *store.Uses
 	counts   *counts
+	telling  *telling
+	outbox   *outbox
 	roots    []string // directories of the host that volumes must be below; none for anywhere
 
 	asOf  time.Time // a past moment that it stands for; zero for now
@@ -114,11 +116,11 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts()}
+	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox()}
 	for _, option := range with {
 		option(s)
 	}
-	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.load(ctx)); err != nil {
+	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.openTelling(ctx), s.load(ctx)); err != nil {
 		st.Close()
 		if s.uses != nil {
 			s.uses.Close()

@@ -2,9 +2,11 @@ package service
 
 import (
 	"context"
+	"log/slog"
 	"slices"
 
 	"amber.example/gatekeeper/internal/core/audit"
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/files"
 )
@@ -51,6 +53,7 @@ func (s *Service) stored() audit.Stored {
 		}
 		out.Promised = append(out.Promised, s.promised(v.ID, v.Name, v.Path)...)
 	}
+	s.untold(&out)
 	s.counts.mu.Lock()
 	defer s.counts.mu.Unlock()
 	out.Aside = s.counts.aside
@@ -61,6 +64,28 @@ func (s *Service) stored() audit.Stored {
 		}
 	}
 	return out
+}
+
+// untold says who is not told what they should be.
+func (s *Service) untold(out *audit.Stored) {
+	p := s.Policy()
+	out.Dropped = s.outbox.dropped.Load()
+	out.Unheard = p.Notices.Mail.Server != "" && len(p.Limits.Limits) > 0 && !slices.ContainsFunc(p.Directory.Users(), func(u identity.User) bool {
+		return u.Role == identity.Administrator && hasMail(&u, s.now())
+	})
+	unsent, err := s.Unsent(context.Background())
+	if err != nil {
+		slog.Error("what could not be sent cannot be looked up", "error", err)
+	}
+	for _, u := range unsent {
+		i := slices.IndexFunc(out.Unsent, func(have audit.Unsent) bool { return have.To == u.Target })
+		if i < 0 {
+			i = len(out.Unsent)
+			out.Unsent = append(out.Unsent, audit.Unsent{To: u.Target})
+		}
+		out.Unsent[i].Count++
+		out.Unsent[i].Problem = u.Problem
+	}
 }
 
 // unheld are the defaults that bind nobody.

@@ -23,7 +23,7 @@ import (
 // Change is one record before and after. Before is empty where it was made, After
 // where it was removed. Secrets are in no record and so in no change.
 type Change struct {
-	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list, review, limit
+	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list, review, limit, notices, hook
 	ID     int64           `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
 	After  json.RawMessage `json:"after,omitempty"`
@@ -187,6 +187,12 @@ func flatten(r site.Records) map[recordKey]any {
 	for _, l := range r.Limits {
 		out[recordKey{"limit", l.ID}] = l
 	}
+	if !reflect.DeepEqual(r.Notices, site.Notices{}) {
+		out[recordKey{"notices", 1}] = r.Notices
+	}
+	for _, h := range r.Hooks {
+		out[recordKey{"hook", h.ID}] = h
+	}
 	out[recordKey{"services", 1}] = r.Services
 	return out
 }
@@ -297,6 +303,10 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 			if i, ok := at[rule.FolderID]; ok {
 				r.Folders[i].Rules = append(r.Folders[i].Rules, rule.Rule)
 			}
+		case "notices":
+			err = json.Unmarshal(now[key], &r.Notices)
+		case "hook":
+			r.Hooks, err = unmarshalOnto(r.Hooks, now[key])
 		case "services":
 			err = json.Unmarshal(now[key], &r.Services)
 		}

@@ -45,6 +45,7 @@ func (tx *Tx) Records(ctx context.Context) (site.Records, error) {
 		func() error { return tx.readEntries(ctx, &r) },
 		func() error { return tx.readAudit(ctx, &r) },
 		func() error { return tx.readLimits(ctx, &r) },
+		func() error { return tx.readNotices(ctx, &r) },
 		func() error {
 			return each(ctx, tx, `SELECT protocol, is_on FROM services`, func(rows *sql.Rows) error {
 				var name string
@@ -75,11 +76,11 @@ func firstError(steps ...func() error) error {
 }
 
 func (tx *Tx) readPeople(ctx context.Context, r *site.Records) error {
-	err := each(ctx, tx, `SELECT id, name, full_name, uid, primary_group, role, service, disabled, expires, smb, nfs FROM users ORDER BY id`, func(rows *sql.Rows) error {
+	err := each(ctx, tx, `SELECT id, name, full_name, uid, primary_group, role, service, disabled, expires, smb, nfs, mail FROM users ORDER BY id`, func(rows *sql.Rows) error {
 		var u identity.User
 		var primary sql.NullInt64
 		var expires sql.NullString
-		if err := rows.Scan(&u.ID, &u.Name, &u.FullName, &u.UID, &primary, &u.Role, &u.Service, &u.Disabled, &expires, &u.SMB, &u.NFS); err != nil {
+		if err := rows.Scan(&u.ID, &u.Name, &u.FullName, &u.UID, &primary, &u.Role, &u.Service, &u.Disabled, &expires, &u.SMB, &u.NFS, &u.Mail); err != nil {
 			return err
 		}
 		u.Primary = identity.ID(primary.Int64)

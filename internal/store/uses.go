@@ -33,6 +33,13 @@ CREATE TABLE IF NOT EXISTS counts (folder INTEGER NOT NULL, below TEXT NOT NULL,
 CREATE TABLE IF NOT EXISTS samples (
     subject TEXT NOT NULL, at INTEGER NOT NULL, bytes INTEGER NOT NULL, files INTEGER NOT NULL, PRIMARY KEY (subject, at)) STRICT, WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS samples_at ON samples (at);
+CREATE TABLE IF NOT EXISTS told (
+    counter TEXT NOT NULL, limit_id INTEGER NOT NULL, told TEXT NOT NULL, PRIMARY KEY (counter, limit_id)) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS notices (id INTEGER PRIMARY KEY AUTOINCREMENT, at INTEGER NOT NULL, notice TEXT NOT NULL) STRICT;
+CREATE TABLE IF NOT EXISTS outbox (
+    id INTEGER PRIMARY KEY AUTOINCREMENT, made INTEGER NOT NULL, target TEXT NOT NULL, message TEXT NOT NULL,
+    tries INTEGER NOT NULL DEFAULT 0, due INTEGER, problem TEXT NOT NULL DEFAULT '') STRICT;
+CREATE INDEX IF NOT EXISTS outbox_due ON outbox (target, due);
 `
 
 // OpenUses opens the database in dir, making it if there is none. One that is damaged is put aside, under the name that is given

@@ -1,7 +1,6 @@
 package usage
 
 import (
-	"sync/atomic"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/limit"
@@ -100,7 +99,7 @@ func (l *Ledger) Graces() (out []KeptGrace) {
 	l.graces.Range(func(key, value any) bool {
 		k := KeptGrace{Counter: key.(graceKey).counter, Limit: key.(graceKey).limit}
 		for d := range limit.Dimensions {
-			if at := value.(*[limit.Dimensions]atomic.Int64)[d].Load(); at != 0 {
+			if at := value.(*noted).since[d].Load(); at != 0 {
 				k.Since[d] = time.Unix(0, at)
 			}
 		}
@@ -114,11 +113,11 @@ func (l *Ledger) Graces() (out []KeptGrace) {
 
 // RestoreGrace takes up a soft bound that had been passed. It comes before anything is asked of the limit.
 func (l *Ledger) RestoreGrace(k KeptGrace) {
-	since := new([limit.Dimensions]atomic.Int64)
+	n := new(noted)
 	for d := range limit.Dimensions {
 		if !k.Since[d].IsZero() {
-			since[d].Store(k.Since[d].UnixNano())
+			n.since[d].Store(k.Since[d].UnixNano())
 		}
 	}
-	l.graces.Store(graceKey{k.Counter, k.Limit}, since)
+	l.graces.Store(graceKey{k.Counter, k.Limit}, n)
 }

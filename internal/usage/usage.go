@@ -48,6 +48,7 @@ type cell struct {
 	bound   atomic.Pointer[bound]
 	dirty   atomic.Bool // since it was last written down
 	unknown atomic.Bool // what there is has not been counted yet
+	stirred atomic.Bool // it is among those that Stirred gives
 }
 
 func (c *cell) amount() limit.Amount {
@@ -60,10 +61,16 @@ type bound struct {
 	by    []held
 }
 
-// held is one limit on a cell, with since when each soft bound has been passed, in Unix nanoseconds; 0 for not.
+// held is one limit on a cell.
 type held struct {
 	*limit.Limit
-	since *[limit.Dimensions]atomic.Int64
+	*noted
+}
+
+// noted is what is remembered of it.
+type noted struct {
+	since   [limit.Dimensions]atomic.Int64 // when the soft bound was passed, in Unix nanoseconds; 0 for not
+	refused [limit.Dimensions]atomic.Bool  // growth was refused since Stirred was last asked
 }
 
 type graceKey struct {
@@ -76,12 +83,13 @@ type Ledger struct {
 	table  atomic.Pointer[limit.Table]
 	now    func() time.Time
 	cells  sync.Map // limit.Counter to *cell
-	graces sync.Map // graceKey to *[limit.Dimensions]atomic.Int64
+	graces sync.Map // graceKey to *noted
 
 	mu      sync.Mutex // guards changes of folders, and ghosts
 	folders atomic.Pointer[map[int64]*Folder]
 
 	locks locks
+	stir  stir
 }
 
 // SetTable puts limits in force, at once.
@@ -111,8 +119,8 @@ func (l *Ledger) limits(c *cell) []held {
 	}
 	b := &bound{table: table}
 	for _, one := range table.Of(c.counter) {
-		since, _ := l.graces.LoadOrStore(graceKey{c.counter, one.ID}, new([limit.Dimensions]atomic.Int64))
-		b.by = append(b.by, held{one, since.(*[limit.Dimensions]atomic.Int64)})
+		since, _ := l.graces.LoadOrStore(graceKey{c.counter, one.ID}, new(noted))
+		b.by = append(b.by, held{one, since.(*noted)})
 	}
 	c.bound.Store(b)
 	l.watch(c, b.by) // a limit may be set below the use
@@ -144,6 +152,7 @@ func (l *Ledger) watch(c *cell, by []held) {
 	if len(by) == 0 {
 		return
 	}
+	l.stir.add(c)
 	use := c.amount()
 	for i := range by {
 		for d := range limit.Dimensions {
@@ -188,6 +197,8 @@ func (l *Ledger) reserve(c *cell, grow limit.Amount, counting bool) error {
 					s := by[i].standing(is, false)
 					if left, ok := s.Left(d, l.now()); ok && more > left {
 						s.Use = c.amount()
+						by[i].refused[d].Store(true)
+						l.stir.add(c)
 						return &Over{Standing: s, Counter: c.counter, Dimension: d}
 					}
 				}

@@ -14,6 +14,9 @@ type Stored struct {
 	Off      []string       // volumes on which nothing is counted, and limits bear
 	Promised []Promised
 	Differed []Differed
+	Unsent   []Unsent
+	Unheard  bool   // mail is sent, and no administrator has an address
+	Dropped  int64  // messages for which there was no room to wait
 	Aside    string // where what could not be read of what was counted was put; "" for nowhere
 }
 
@@ -33,6 +36,13 @@ type Promised struct {
 // Differed is a folder in which there was something else than was held to be there when it was last counted.
 type Differed struct{ Folder, Volume, Says string }
 
+// Unsent is where notices could not be brought.
+type Unsent struct {
+	To      string
+	Count   int
+	Problem string // of the last
+}
+
 // The kinds of findings about limits.
 const (
 	LimitBelow  = "limit below the use"
@@ -44,6 +54,8 @@ const (
 	OverPromise = "more promised than there is"
 	CountDiffer = "count differed"
 	CountLost   = "counters damaged"
+	NotTold     = "notices not delivered"
+	NoReader    = "administrators without an address"
 )
 
 func (x *finder) limits() {
@@ -86,6 +98,15 @@ func (x *finder) limits() {
 	}
 	for _, d := range st.Differed {
 		x.add(CountDiffer, Low, d.Folder, "folder "+d.Folder, "when it was last counted there was "+d.Says+": something was changed behind the service's back, or the service was ended before it had written down what it counted")
+	}
+	for _, u := range st.Unsent {
+		x.add(NotTold, Medium, u.To, u.To, fmt.Sprintf("%d notices could not be brought there: %s; see amber notice unsent", u.Count, u.Problem))
+	}
+	if st.Dropped > 0 {
+		x.add(NotTold, Medium, "dropped", "notices", fmt.Sprintf("%d notices were not sent, as too many were waiting already", st.Dropped))
+	}
+	if st.Unheard {
+		x.add(NoReader, Low, "notices", "notices", "mail is sent of limits that are close, and no administrator has an address that it could be sent to")
 	}
 	if st.Aside != "" {
 		x.add(CountLost, High, st.Aside, "what is counted", "what was counted could not be read when the service started; it was put aside as "+st.Aside+", and everything is counted again")

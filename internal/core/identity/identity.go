@@ -71,8 +71,9 @@ type User struct {
 	Service  bool      `json:"service,omitzero"`
 	Disabled bool      `json:"disabled,omitzero"`
 	Expires  time.Time `json:"expires,omitzero"`
-	SMB      bool      `json:"smb,omitzero"` // which protocols the account may use
-	NFS      bool      `json:"nfs,omitzero"` // which protocols the account may use
+	SMB      bool      `json:"smb,omitzero"`  // which protocols the account may use
+	NFS      bool      `json:"nfs,omitzero"`  // which protocols the account may use
+	Mail     string    `json:"mail,omitzero"` // an address
 }
 
 // Ended says whether the account's end date has passed.

@@ -111,7 +111,9 @@ type Records struct {
 	IDLists     []IDList
 	Reviews     []Review
 
-	Limits []limit.Limit
+	Limits  []limit.Limit
+	Notices Notices
+	Hooks   []Hook
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -162,7 +164,9 @@ type Policy struct {
 	IDLists     []IDList
 	Reviews     []Review
 
-	Limits *limit.Table
+	Limits  *limit.Table
+	Notices Notices
+	Hooks   []Hook
 
 	folderByName map[string]*PublishedFolder
 	folderByID   map[int64]*PublishedFolder
@@ -183,6 +187,7 @@ func Compile(r Records) (*Policy, error) {
 	p := &Policy{
 		Directory: dir, Services: r.Services, Volumes: slices.Clone(r.Volumes),
 		Acceptances: slices.Clone(r.Acceptances), IDLists: slices.Clone(r.IDLists), Reviews: slices.Clone(r.Reviews),
+		Notices: r.Notices, Hooks: slices.Clone(r.Hooks),
 		folderByName: make(map[string]*PublishedFolder), folderByID: make(map[int64]*PublishedFolder),
 		shareByName: make(map[string]*PublishedShare), exportByPath: make(map[string]*PublishedExport), exportByID: make(map[int64]*PublishedExport),
 	}

@@ -1,0 +1,413 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"net/mail"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/notice"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// NoticesChange is what is to change of who is told of limits; nil leaves what there was.
+type NoticesChange struct {
+	Percent  *[]int
+	Grace    *bool
+	Server   *string // HOST or HOST:PORT; "" for none
+	Security *string
+	From     *string
+	User     *string // "" for none
+	Password *string // "" for none
+	Trust    *string // PEM; "" for those the host trusts
+}
+
+// checkMail takes an address alone, without a name before it.
+func checkMail(field, address string) error {
+	a, err := mail.ParseAddress(address)
+	if err != nil || a.Name != "" || a.Address != address || len(address) > 254 {
+		return invalid(field, "%q is no mail address, such as piran@larkfell.example", address)
+	}
+	return nil
+}
+
+// SetNotices changes when people are told of limits, and where mail is handed in. A password goes with the server that it was
+// given for: where that is changed, it is to be given again.
+func (s *Service) SetNotices(ctx context.Context, by Actor, in NoticesChange) error {
+	return s.change(ctx, by, "change notices", "notices", func(tx *store.Tx) error {
+		n := s.Policy().Notices
+		if in.Percent != nil {
+			marks, err := limit.CleanPercent(*in.Percent)
+			if err != nil {
+				return invalid("percent", "%v", err)
+			}
+			n.Percent = marks
+		}
+		if in.Grace != nil {
+			n.NoGrace = !*in.Grace
+		}
+		before := n.Mail
+		if err := in.mail(&n.Mail); err != nil {
+			return err
+		}
+		if err := tx.PutNotices(ctx, n); err != nil {
+			return err
+		}
+		switch is := n.Mail; {
+		case in.Password != nil && *in.Password != "":
+			if len(*in.Password) > 1024 {
+				return invalid("password", "the password is longer than 1024 bytes")
+			}
+			if is.User == "" {
+				return invalid("password", "there is no user name that it belongs to")
+			}
+			if is.Security == string(notice.NoTLS) {
+				return invalid("security", "a password is not sent without TLS")
+			}
+			return tx.Run(ctx, `UPDATE notices SET mail_password = ?`, s.keys.sealFor("mail", *in.Password))
+		case in.Password != nil, is.Server != before.Server, is.Security != before.Security, is.User != before.User, is.Trust != before.Trust:
+			return tx.Run(ctx, `UPDATE notices SET mail_password = NULL`)
+		}
+		return nil
+	})
+}
+
+// mail changes where mail is handed in.
+func (in *NoticesChange) mail(m *site.Mail) error {
+	if in.Security != nil {
+		if !slices.Contains([]notice.Security{notice.StartTLS, notice.TLS, notice.NoTLS}, notice.Security(*in.Security)) {
+			return invalid("security", "%q is not one of starttls, tls, none", *in.Security)
+		}
+		m.Security = *in.Security
+	}
+	if in.Server != nil {
+		if m.Server = strings.TrimSpace(*in.Server); m.Server != "" {
+			if m.Security == "" {
+				m.Security = string(notice.StartTLS)
+			}
+			if _, _, err := net.SplitHostPort(m.Server); err != nil {
+				port := map[string]string{"starttls": "587", "tls": "465", "none": "25"}[m.Security] // RFC 6409 and 8314
+				m.Server = net.JoinHostPort(strings.Trim(m.Server, "[]"), port)
+			}
+			host, port, err := net.SplitHostPort(m.Server)
+			if n, bad := strconv.Atoi(port); err != nil || bad != nil || n < 1 || n > 65535 || host == "" || len(host) > 253 || strings.ContainsAny(host, " /@") {
+				return invalid("server", "%q is no mail server, such as mail.larkfell.example or mail.larkfell.example:587", *in.Server)
+			}
+		}
+	}
+	if in.From != nil {
+		if err := checkMail("from", *in.From); err != nil {
+			return err
+		}
+		m.From = *in.From
+	}
+	if in.User != nil {
+		if len(*in.User) > 254 {
+			return invalid("user", "the user name is longer than 254 bytes")
+		}
+		m.User = *in.User
+	}
+	if in.Trust != nil {
+		if *in.Trust != "" {
+			if _, err := notice.ParseTrust(*in.Trust); err != nil {
+				return invalid("trust", "%v", err)
+			}
+		}
+		m.Trust = *in.Trust
+	}
+	if m.Server != "" && m.From == "" {
+		return &Error{Kind: Invalid, Field: "from", Message: "from what address is mail sent?", Next: "amber notice set --mail-from ADDRESS"}
+	}
+	return nil
+}
+
+// MailPasswordSet says whether there is a password for the mail server.
+func (s *Service) MailPasswordSet(ctx context.Context) (bool, error) {
+	sealed, err := s.mailPassword(ctx)
+	return sealed != nil, err
+}
+
+func (s *Service) mailPassword(ctx context.Context) (sealed []byte, err error) {
+	err = s.store.DB().QueryRowContext(ctx, `SELECT mail_password FROM notices`).Scan(&sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return sealed, err
+}
+
+// mailServer is where mail is handed in now.
+func (s *Service) mailServer(ctx context.Context) (notice.Server, error) {
+	m := s.Policy().Notices.Mail
+	out := notice.Server{Address: m.Server, Security: notice.Security(m.Security), User: m.User, From: m.From}
+	if m.Trust != "" {
+		pool, err := notice.ParseTrust(m.Trust)
+		if err != nil {
+			return out, err
+		}
+		out.Trust = pool
+	}
+	sealed, err := s.mailPassword(ctx)
+	if err != nil || sealed == nil {
+		return out, err
+	}
+	out.Password, err = s.keys.openFor("mail", sealed)
+	return out, err
+}
+
+// SetTemplate writes a letter; "" takes the one that comes with the service.
+func (s *Service) SetTemplate(ctx context.Context, by Actor, letter, text string) error {
+	if !slices.Contains(notice.Letters, letter) {
+		return notFound("name", "amber notice template list", "there is no letter %q; there are %s", letter, strings.Join(notice.Letters, " and "))
+	}
+	if text != "" {
+		if err := notice.Template(text).Check(); err != nil {
+			return invalid("text", "the template is of no use: %v", err)
+		}
+	}
+	return s.change(ctx, by, "change letter", letter, func(tx *store.Tx) error {
+		n := s.Policy().Notices
+		n.Templates = maps.Clone(n.Templates)
+		if n.Templates == nil {
+			n.Templates = make(map[string]string)
+		}
+		if n.Templates[letter] = text; text == "" {
+			delete(n.Templates, letter)
+		}
+		if len(n.Templates) == 0 {
+			n.Templates = nil
+		}
+		if reflect.DeepEqual(n, s.Policy().Notices) {
+			return nil
+		}
+		return tx.PutNotices(ctx, n)
+	})
+}
+
+func (s *Service) hook(is func(*site.Hook) bool) *site.Hook {
+	p := s.Policy()
+	if i := slices.IndexFunc(p.Hooks, func(h site.Hook) bool { return is(&h) }); i >= 0 {
+		return &p.Hooks[i]
+	}
+	return nil
+}
+
+// Hook finds a webhook by name, whatever its case.
+func (s *Service) Hook(name string) (*site.Hook, error) {
+	if h := s.hook(func(h *site.Hook) bool { return identity.Fold(h.Name) == identity.Fold(name) }); h != nil {
+		return h, nil
+	}
+	return nil, notFound("name", "amber notice hook list", "there is no webhook %q", name)
+}
+
+// mostHooks is how many webhooks there may be.
+const mostHooks = 16
+
+// hookSecrets is what is known of a webhook and not shown.
+type hookSecrets struct {
+	URL    string `json:"url"`
+	Secret string `json:"secret"`
+}
+
+// putHook seals what is known of a webhook.
+func (s *Service) putHook(ctx context.Context, tx *store.Tx, id int64, h hookSecrets) error {
+	u, err := notice.ParseURL(h.URL)
+	if err != nil {
+		return invalid("url", "%v", err)
+	}
+	raw, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
+	return tx.Run(ctx, `UPDATE hooks SET site = ?, sealed = ? WHERE id = ?`, u.Scheme+"://"+u.Host, s.keys.sealFor(hookTarget+itoa(id), string(raw)), id)
+}
+
+func (s *Service) hookSecrets(ctx context.Context, id int64) (h hookSecrets, err error) {
+	var sealed []byte
+	if err := s.store.DB().QueryRowContext(ctx, `SELECT sealed FROM hooks WHERE id = ?`, id).Scan(&sealed); err != nil {
+		return h, err
+	}
+	raw, err := s.keys.openFor(hookTarget+itoa(id), sealed)
+	if err != nil {
+		return h, err
+	}
+	return h, json.Unmarshal([]byte(raw), &h)
+}
+
+// CreateHook has a web address called with what is told from now on. It gives the secret that its messages are signed with, which
+// is not shown again.
+func (s *Service) CreateHook(ctx context.Context, by Actor, name, url string) (h *site.Hook, secret string, err error) {
+	if err := checkAccountName("name", name); err != nil {
+		return nil, "", err
+	}
+	secret = notice.NewSecret()
+	err = s.change(ctx, by, "add webhook", name, func(tx *store.Tx) error {
+		if _, err := s.Hook(name); err == nil {
+			return conflict("name", "amber notice hook list", "there is a webhook %s already", name)
+		}
+		if len(s.Policy().Hooks) >= mostHooks {
+			return conflict("", "amber notice hook list", "there are %d webhooks already", mostHooks)
+		}
+		id, err := tx.Insert(ctx, `INSERT INTO hooks (name, site, sealed) VALUES (?, '', x'')`, name)
+		if err != nil {
+			return err
+		}
+		return s.putHook(ctx, tx, id, hookSecrets{url, secret})
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	h, err = s.Hook(name)
+	return h, secret, err
+}
+
+// HookChange is what is to change of a webhook; nil leaves a field as it is.
+type HookChange struct {
+	URL    *string
+	On     *bool
+	Secret bool // it gets a new one
+}
+
+// UpdateHook changes a webhook. It gives the new secret, "" where it is the old one.
+func (s *Service) UpdateHook(ctx context.Context, by Actor, name string, in HookChange) (h *site.Hook, secret string, err error) {
+	if h, err = s.Hook(name); err != nil {
+		return nil, "", err
+	}
+	known, err := s.hookSecrets(ctx, h.ID)
+	if err != nil && (in.URL == nil || !in.Secret) { // what cannot be opened any more can be written anew
+		return nil, "", err
+	}
+	if in.URL != nil {
+		known.URL = *in.URL
+	}
+	if in.Secret {
+		secret = notice.NewSecret()
+		known.Secret = secret
+	}
+	err = s.change(ctx, by, "change webhook", h.Name, func(tx *store.Tx) error {
+		if in.On != nil {
+			if err := tx.Run(ctx, `UPDATE hooks SET is_off = ? WHERE id = ?`, !*in.On, h.ID); err != nil {
+				return err
+			}
+		}
+		return s.putHook(ctx, tx, h.ID, known)
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	h, err = s.Hook(h.Name)
+	return h, secret, err
+}
+
+// RemoveHook has a web address called no more. What waits for it is forgotten.
+func (s *Service) RemoveHook(ctx context.Context, by Actor, name string) error {
+	h, err := s.Hook(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "remove webhook", h.Name, func(tx *store.Tx) error {
+		return tx.Run(ctx, `DELETE FROM hooks WHERE id = ?`, h.ID)
+	})
+}
+
+// testPatience is how long somebody who tries out mail waits for it.
+const testPatience = 30 * time.Second
+
+// TestMail sends a letter that looks like one about a limit, to an address, or to that of who asks, and waits until it has been handed in.
+func (s *Service) TestMail(ctx context.Context, by Actor, to string) (string, error) {
+	if err := s.mayTest(by); err != nil {
+		return "", err
+	}
+	u := s.Policy().Directory.User(by.ID)
+	if to == "" && u != nil {
+		to = u.Mail
+	}
+	if to == "" {
+		return "", &Error{Kind: Invalid, Field: "to", Message: "to what address? " + by.Name + " has none", Next: "amber user set " + quote(by.Name) + " --mail ADDRESS"}
+	}
+	if err := checkMail("to", to); err != nil {
+		return "", err
+	}
+	server, err := s.mailServer(ctx)
+	if err != nil {
+		return "", err
+	}
+	if server.Address == "" {
+		return "", conflict("", "amber notice set --mail-server HOST --mail-from ADDRESS", "there is no mail server")
+	}
+	about := &identity.User{Name: by.Name, Mail: to}
+	if u != nil {
+		about.FullName = u.FullName
+	}
+	m := letterTo(s.Policy(), about, notice.ToAdministrators, []notice.Notice{trialNotice(by.Name)})
+	ctx, cancel := context.WithTimeout(ctx, testPatience)
+	defer cancel()
+	errs := notice.Send(ctx, server, []notice.Letter{{ID: rand.Text(), To: to, Subject: m.Subject, Text: m.Text}})
+	return to, s.tested(ctx, by, "mail to "+to, errs[0])
+}
+
+// TestHook calls a webhook with a notice that is none.
+func (s *Service) TestHook(ctx context.Context, by Actor, name string) error {
+	if err := s.mayTest(by); err != nil {
+		return err
+	}
+	h, err := s.Hook(name)
+	if err != nil {
+		return err
+	}
+	known, err := s.hookSecrets(ctx, h.ID)
+	if err != nil {
+		return err
+	}
+	n := trialNotice(by.Name)
+	body, err := json.Marshal(hookBody{"limit.test", n.At, n})
+	if err != nil {
+		return err
+	}
+	return s.tested(ctx, by, "webhook "+h.Name, notice.Post(ctx, known.URL, known.Secret, rand.Text(), body))
+}
+
+// mayTest keeps trials of changes from sending anything.
+func (s *Service) mayTest(by Actor) error {
+	switch {
+	case s.trial != nil || !s.asOf.IsZero():
+		return conflict("", "", "what is only tried out sends nothing")
+	case by.Role != identity.Administrator:
+		return &Error{Kind: Forbidden, Message: by.Name + " may look but not send: that takes an administrator"}
+	}
+	return nil
+}
+
+// tested journals that something was sent to try it out, and says what became of it.
+func (s *Service) tested(ctx context.Context, by Actor, to string, sent error) error {
+	became := ""
+	var f *notice.Failure
+	if errors.As(sent, &f) {
+		became = ": " + f.Words
+		sent = conflict("", "", "%s", f.Words)
+	}
+	ctx = context.WithoutCancel(ctx)
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: "try out", Subject: to + became})
+	})
+	return errors.Join(sent, err)
+}
+
+// trialNotice is a notice that tells of nothing.
+func trialNotice(name string) notice.Notice {
+	hard := int64(5_000_000)
+	return notice.Notice{At: time.Now().UTC().Truncate(time.Second), Kind: string(limit.Reached), By: string(ByUser), Name: name, Limit: "user " + name, Percent: 80, Dimension: limit.Bytes.String(),
+		UsedBytes: 4_000_000, UsedFiles: 1, HardBytes: &hard, Says: fmt.Sprintf("%s is trying out whether notices arrive: this one is about no limit at all.", name)}
+}
