@@ -80,7 +80,7 @@ func Send(ctx context.Context, s Server, letters []Letter) []error {
 		return all(0, &Failure{Words: err.Error(), Final: true, All: true})
 	}
 	if err := client.DialWithContext(ctx); err != nil {
-		return all(0, s.failed(err))
+		return all(0, s.failed(ctx, err))
 	}
 	defer client.Close()
 	for i, l := range letters {
@@ -99,7 +99,7 @@ func Send(ctx context.Context, s Server, letters []Letter) []error {
 			errs[i] = &Failure{Words: fmt.Sprintf("the mail server refused it for %s: %s", l.To, reply(refused)), Final: !sent.IsTemp()}
 			continue
 		}
-		return all(i, s.failed(err))
+		return all(i, s.failed(ctx, err))
 	}
 	return errs
 }
@@ -195,7 +195,10 @@ func (t *talk) Close() error {
 }
 
 // failed says in words why the server cannot be used now.
-func (s Server) failed(err error) error {
+func (s Server) failed(ctx context.Context, err error) error {
+	if ctx.Err() != nil { // the connection was ended for it
+		err = ctx.Err()
+	}
 	f := &Failure{All: true}
 	var unknown x509.UnknownAuthorityError
 	var wrong x509.HostnameError
@@ -252,7 +255,7 @@ func reply(err error) string {
 	} else if _, after, ok := strings.Cut(text, ": "); ok {
 		text, _, _ = strings.Cut(after, ", affected ")
 	}
-	return clip(text)
+	return clip(strings.ReplaceAll(text, `"`, ""))
 }
 
 // clip makes foreign text fit into a line.

@@ -3,6 +3,7 @@
 package notice
 
 import (
+	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/limit"
@@ -59,6 +60,9 @@ func Words(n limit.Notice, s *limit.Standing, who, subject string, now time.Time
 	}
 	if subject == "user "+who || subject == who {
 		return out + "."
+	}
+	if strings.HasPrefix(subject, "default") {
+		return out + ". The limit is the " + subject + "."
 	}
 	return out + ". The limit is that of " + subject + "."
 }

@@ -28,12 +28,16 @@ type counting struct {
 	t     *testing.T
 	state string
 	files *files.Namespace
+	set   func(*Service) // before it begins; nil for as it is
 }
 
 func (c *counting) begin() {
 	var err error
 	c.Service, err = Open(context.Background(), c.state)
 	require.NoError(c.t, err)
+	if c.set != nil {
+		c.set(c.Service)
+	}
 	c.files = files.New(c.Policy, c.Service)
 	c.files.Account(c.Ledger())
 	c.Account(c.files, 0)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -9,7 +10,6 @@ import (
 	"maps"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -90,7 +90,7 @@ func (s *Service) openTelling(ctx context.Context) error {
 func (s *Service) runTelling() {
 	ctx := s.works.ctx
 	s.ledger.StirAll()
-	graces := time.Now()
+	graces, complained := time.Now(), time.Time{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -102,7 +102,8 @@ func (s *Service) runTelling() {
 			s.ledger.StirGraces()
 			graces = time.Now()
 		}
-		if err := s.tell(ctx); err != nil && ctx.Err() == nil {
+		if err := s.tell(ctx); err != nil && ctx.Err() == nil && time.Since(complained) > time.Minute {
+			complained = time.Now()
 			slog.Error("who is close to a limit cannot be told", "error", err)
 		}
 		s.telling.passes.Add(1)
@@ -149,6 +150,7 @@ func (s *Service) tell(ctx context.Context) error {
 			pieces = append(pieces, s.pieceOf(p, st, n, now))
 		}
 	}
+	slices.SortStableFunc(pieces, func(a, b piece) int { return cmp.Or(cmp.Compare(a.By, b.By), cmp.Compare(a.Name, b.Name)) })
 	if t.table != p.Limits { // what is told of limits that are gone is nothing
 		for key := range t.told {
 			if p.Limits.Limit(key.limit) == nil {
@@ -204,12 +206,12 @@ func (s *Service) pieceOf(p *site.Policy, st usage.Stirred, n limit.Notice, now 
 			out.Name, out.person = f.Display(l.Path), p.Directory.User(f.Owner)
 		}
 	case st.Counter.Of == limit.Grouped:
-		out.By, out.Name = string(ByGroup), "gid "+strconv.FormatUint(uint64(st.Counter.Number), 10)
+		out.By, out.Name = string(ByGroup), numberName(ByGroup, st.Counter.Number)
 		if i := p.Directory.GroupIndexByGID(st.Counter.Number); i != identity.None {
 			out.Name = p.Directory.Groups()[i].Name
 		}
 	default:
-		out.By, out.Name = string(ByUser), "uid "+strconv.FormatUint(uint64(st.Counter.Number), 10)
+		out.By, out.Name = string(ByUser), numberName(ByUser, st.Counter.Number)
 		if i := p.Directory.UserIndexByUID(st.Counter.Number); i != identity.None {
 			out.person = &p.Directory.Users()[i]
 			out.Name = out.person.Name

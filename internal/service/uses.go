@@ -247,16 +247,20 @@ func (s *Service) usesOf(by Subject) []Use {
 		}
 	}
 	for number := range amounts {
-		switch {
-		case number == site.Anonymous:
-			add(number, "nobody", false)
-		case by == ByUser:
-			add(number, fmt.Sprintf("uid %d", number), false)
-		default:
-			add(number, fmt.Sprintf("gid %d", number), false)
-		}
+		add(number, numberName(by, number), false)
 	}
 	return out
+}
+
+// numberName spells a user's or a group's number that nobody in the records has.
+func numberName(by Subject, number uint32) string {
+	switch {
+	case number == site.Anonymous:
+		return "nobody"
+	case by == ByUser:
+		return fmt.Sprintf("uid %d", number)
+	}
+	return fmt.Sprintf("gid %d", number)
 }
 
 // How long samples are kept, and when they are thinned out to one a day.

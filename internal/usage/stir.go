@@ -12,14 +12,18 @@ type stir struct {
 	cells []*cell
 }
 
-// add notes a cell. Of many changes only the first after it was asked waits for anything.
-func (s *stir) add(c *cell) {
-	if c.stirred.Load() || c.stirred.Swap(true) {
+// add notes cells. Of many changes of one only the first after it was asked waits for anything.
+func (s *stir) add(cells ...*cell) {
+	if len(cells) == 1 && cells[0].stirred.Load() {
 		return
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.cells = append(s.cells, c)
+	for _, c := range cells {
+		if !c.stirred.Swap(true) {
+			s.cells = append(s.cells, c)
+		}
+	}
 }
 
 // Stirred is how something counted stands with a limit, and whether growth has been refused by it since it was last asked.
@@ -70,12 +74,14 @@ func (l *Ledger) Unstirred(list []Stirred) {
 
 // StirAll has all that limits bear on be among what Stirred gives next: the limits have changed, or what is told of them.
 func (l *Ledger) StirAll() {
+	var all []*cell
 	l.cells.Range(func(_, value any) bool {
 		if c := value.(*cell); c.counter.Of != unowned && len(l.limits(c)) > 0 {
-			l.stir.add(c)
+			all = append(all, c)
 		}
 		return true
 	})
+	l.stir.add(all...)
 }
 
 // StirGraces has all be among them that is above a soft bound: time passes there by itself.

@@ -123,7 +123,7 @@ func (l *Ledger) limits(c *cell) []held {
 		b.by = append(b.by, held{one, since.(*noted)})
 	}
 	c.bound.Store(b)
-	l.watch(c, b.by) // a limit may be set below the use
+	l.grace(c, b.by) // a limit may be set below the use
 	return b.by
 }
 
@@ -147,12 +147,19 @@ func (h *held) easily(d limit.Dimension, use, more int64) bool {
 	return !ok || use <= hard && more <= hard-use
 }
 
-// watch notes where a cell has passed a soft bound, or is back below it.
+// watch is what follows a change of a cell.
 func (l *Ledger) watch(c *cell, by []held) {
+	if len(by) > 0 {
+		l.stir.add(c)
+		l.grace(c, by)
+	}
+}
+
+// grace notes where a cell has passed a soft bound, or is back below it.
+func (l *Ledger) grace(c *cell, by []held) {
 	if len(by) == 0 {
 		return
 	}
-	l.stir.add(c)
 	use := c.amount()
 	for i := range by {
 		for d := range limit.Dimensions {
