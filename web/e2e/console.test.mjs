@@ -289,6 +289,13 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
   await sheet.getByRole('button', { name: 'Which rule applies?' }).click();
   await sheet.getByText('Line 1 lets 192.0.2.7 in').waitFor();
 
+  const low = 'only from source ports below 1024';
+  await add('192.0.2.9', () => sheet.getByText(low).last().click());
+  await then('Add client rule');
+  await sheet.getByRole('button', { name: 'Change 192.0.2.9' }).click();
+  assert.ok(await sheet.getByRole('checkbox', { name: low }).isChecked(), 'what was ticked is ticked');
+  await sheet.getByRole('button', { name: 'Cancel' }).click();
+
   await add('*');
   await asks.getByText('lets in every host').waitFor();
   await then('Leave it');
@@ -338,6 +345,80 @@ test('limits: who is close, and when they will be at it', async () => {
   await p.getByText('of grace left').waitFor();
   await p.getByRole('button', { name: 'bettany' }).click();
   await p.getByText('At its limit on').waitFor();
+});
+
+test('a limit is raised where it is looked at, a new one is set, and all are listed', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.getByRole('link', { name: 'Limits' }).click();
+  await p.getByRole('button', { name: 'bettany' }).click();
+  await p.getByLabel('Hard', { exact: true }).fill('4MB');
+  await p.getByRole('button', { name: 'See what it does' }).click();
+  await p.getByText('limit below the use').waitFor();
+  await p.getByRole('button', { name: 'Leave it' }).click();
+  await p.getByLabel('Hard', { exact: true }).fill('6MB');
+  await p.getByRole('button', { name: 'See what it does' }).click();
+  await p.getByRole('button', { name: 'Set', exact: true }).click();
+  await p.getByRole('img', { name: '4.7 MB in use, hard 6 MB' }).waitFor();
+  await p.getByRole('button', { name: 'Set a limit' }).click();
+  const form = p.locator('form').first();
+  await form.getByLabel('Name').fill('tomasz');
+  await form.getByLabel('Hard', { exact: true }).fill('1kB');
+  await form.getByLabel('Soft', { exact: true }).fill('2kB');
+  await form.getByRole('button', { name: 'See what it does' }).click();
+  await p.getByText('the hard limit is below the soft one').waitFor();
+  await p.getByRole('alertdialog').getByRole('button', { name: 'Leave it' }).click();
+  await form.getByLabel('Hard', { exact: true }).fill('2GB');
+  await form.getByRole('button', { name: 'See what it does' }).click();
+  await p.getByRole('button', { name: 'Set', exact: true }).click();
+  await p.getByRole('tab', { name: 'All limits' }).click();
+  await p.getByText('soft 2 kB, hard 2 GB, 7d of grace').waitFor();
+});
+
+test('notices: what was told, a mark more, a letter of one’s own, and one that does not arrive', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.getByRole('link', { name: 'Notices' }).click();
+  await p.getByText('more than the soft limit of 2 MB').waitFor();
+  await p.getByRole('tab', { name: 'When and how' }).click();
+  assert.ok(await p.getByRole('checkbox', { name: 'When a grace begins' }).isChecked(), 'the grace is told');
+  const when = p.getByRole('region', { name: 'When' });
+  await when.getByLabel('At these parts').fill('0');
+  await when.getByRole('button', { name: 'Save' }).click();
+  await when.getByText('between 1 and 100').waitFor();
+  await when.getByLabel('At these parts').fill('50, 80, 100');
+  await when.getByRole('button', { name: 'Save' }).click();
+  await p.getByText('Saved.').waitFor();
+  assert.ok(await p.getByRole('checkbox', { name: 'When a grace begins' }).isChecked(), 'it still is');
+  const mail = p.getByRole('region', { name: 'Mail' });
+  await mail.getByRole('button', { name: 'Send a test' }).click();
+  await p.getByText('took it, to keeper@larkfell.example').waitFor();
+  await mail.getByLabel('Server', { exact: true }).fill('localhost:1');
+  await mail.getByRole('button', { name: 'Save' }).click();
+  await p.getByText('Saved.').last().waitFor();
+  await mail.getByRole('button', { name: 'Send a test' }).click();
+  await p.getByText('nothing answers where the mail server localhost:1 should be').waitFor();
+  const hooks = p.getByRole('region', { name: 'Webhooks' });
+  await hooks.getByLabel('Name').fill('ops');
+  await hooks.getByLabel('Address').fill('http://127.0.0.1:1/with-a-secret');
+  await hooks.getByRole('button', { name: 'Add' }).click();
+  await hooks.getByText('whsec_').waitFor();
+  assert.ok(!(await p.evaluate(() => document.body.innerText)).includes('with-a-secret'), 'the address is shown');
+  await hooks.getByRole('button', { name: 'Send a test' }).click();
+  await p.getByText('nothing answers where 127.0.0.1:1 should be').waitFor();
+  await hooks.getByRole('button', { name: 'Remove' }).click();
+  await p.getByRole('alertdialog').getByRole('button', { name: 'Remove' }).click();
+  await hooks.getByText('http://127.0.0.1:1').waitFor({ state: 'detached' });
+  await p.getByRole('tab', { name: 'Letters' }).click();
+  const letter = p.getByLabel('Letter to the person');
+  await letter.fill('Subject: Room is short\n\nDear {name}');
+  await p.getByRole('region', { name: 'To the person' }).getByRole('button', { name: 'Save' }).click();
+  await p.getByText('{notices} is not in its text').waitFor();
+  await letter.fill('Subject: Room is short\n\nDear {name}\n\n{notices}\n');
+  await p.getByRole('region', { name: 'To the person' }).getByRole('button', { name: 'Save' }).click();
+  await p.getByRole('button', { name: 'Take the one that came with the service' }).click();
+  await p.getByRole('button', { name: 'Take the one that came' }).waitFor({ state: 'detached' });
+  assert.match(await letter.inputValue(), /Hello \{name\}/);
 });
 
 test('what a file is called does nothing to the page, and can still be asked about', async () => {

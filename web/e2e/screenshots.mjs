@@ -70,6 +70,9 @@ try {
   await page.getByRole('button', { name: 'bettany' }).click();
   await page.getByText('At its limit').waitFor();
   await shot(page, 'limits');
+  await page.goto(`${url}/notices`);
+  await page.getByText('soft limit passed').waitFor();
+  await shot(page, 'notices');
   await page.goto(`${url}/matrix`);
   await page.getByText('svc-reduce').waitFor();
   await shot(page, 'matrix');

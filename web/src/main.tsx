@@ -10,6 +10,7 @@ import { FolderPage } from './pages/folder';
 import { Folders } from './pages/folders';
 import { Hosts } from './pages/hosts';
 import { MatrixPage } from './pages/matrix';
+import { Notices } from './pages/notices';
 import { ReviewPage, Reviews } from './pages/reviews';
 import { SignIn } from './pages/sign-in';
 import { Who } from './pages/who';
@@ -42,6 +43,7 @@ function Console() {
             </Suspense>
           }
         />
+        <Route path="/notices" element={<Notices />} />
         <Route path="/why" element={<Why />} />
         <Route path="/who" element={<Who />} />
         <Route path="/matrix" element={<MatrixPage />} />

@@ -24,6 +24,11 @@ export type Arrangement = components['schemas']['Arrangement'];
 export type Use = components['schemas']['Use'];
 export type Standing = components['schemas']['Standing'];
 export type LimitBody = components['schemas']['LimitBody'];
+export type Notice = components['schemas']['Notice'];
+export type NoticeSettings = components['schemas']['NoticeSettings'];
+export type NoticeChanges = paths['/api/v1/notices/settings']['patch']['requestBody']['content']['application/json'];
+export type Hook = components['schemas']['Hook'];
+export type Letter = components['schemas']['Letter'];
 export type Level = 'pass' | 'read' | 'add' | 'change' | 'control';
 type Problem = components['schemas']['Problem'];
 
@@ -177,6 +182,25 @@ export const useHistory = (by: Use['by'], name: string, days: number) =>
   });
 export const useLimits = () =>
   useQuery({ queryKey: ['limits'], queryFn: async () => (await taken(api.GET('/api/v1/limits'))) ?? [] });
+
+export const useNotices = () =>
+  useQuery({
+    queryKey: ['notices', 'told'],
+    refetchInterval: 10_000,
+    queryFn: () => taken(api.GET('/api/v1/notices', { params: { query: { limit: 200 } } })),
+  });
+export const useUnsent = () =>
+  useQuery({
+    queryKey: ['notices', 'unsent'],
+    refetchInterval: 10_000,
+    queryFn: () => taken(api.GET('/api/v1/notices/unsent')),
+  });
+export const useNoticeSettings = () =>
+  useQuery({ queryKey: ['notices', 'settings'], queryFn: () => taken(api.GET('/api/v1/notices/settings')) });
+export const useLetters = () =>
+  useQuery({ queryKey: ['notices', 'letters'], queryFn: () => taken(api.GET('/api/v1/notices/templates')) });
+export const useHooks = () =>
+  useQuery({ queryKey: ['notices', 'hooks'], queryFn: () => taken(api.GET('/api/v1/notices/hooks')) });
 
 export const levels: { level: Level; means: string }[] = [
   { level: 'pass', means: 'go through, and see nothing' },

@@ -30,7 +30,7 @@ const kinds: { by: Use['by']; text: string }[] = [
 /** Who uses how much, and who is close to a limit. */
 export function Limits() {
   const [params, setParams] = useSearchParams();
-  const by = (kinds.find((k) => k.by === params.get('by'))?.by ?? 'user') as Use['by'];
+  const by = params.get('by') === 'all' ? 'all' : (kinds.find((k) => k.by === params.get('by'))?.by ?? 'user');
   const [named, setNamed] = useState('');
   const [making, setMaking] = useState(false);
   const me = useMe();

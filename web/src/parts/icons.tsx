@@ -52,6 +52,7 @@ export const HostsIcon = drawn(
   'M4.5 5h15v5.5h-15V5ZM4.5 13.5h15V19h-15v-5.5ZM8 7.75h.1M8 16.25h.1M12 7.75h4M12 16.25h4',
 );
 export const LimitIcon = drawn('M4 17.5a8.5 8.5 0 1 1 16 0M12 16l4.2-5.2M4 20.5h16');
+export const NoticeIcon = drawn('M6 16.5V11a6 6 0 0 1 12 0v5.5l1.5 1.5h-15L6 16.5ZM10 20.5h4M12 5V3.5');
 export const UpIcon = drawn('M12 19V5.5M6.5 11 12 5.5l5.5 5.5');
 export const DownIcon = drawn('M12 5v13.5M6.5 13l5.5 5.5 5.5-5.5');
 export const EditIcon = drawn(

@@ -1,4 +1,4 @@
-import { Box, Checkbox, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { type ClientRule, type Request, useHostSets } from '../api/client';
@@ -6,6 +6,7 @@ import { Previewed } from './effect';
 import { AddIcon, DownIcon, EditIcon, RemoveIcon, UpIcon } from './icons';
 import { Pick } from './pick';
 import { MainButton, QuietButton } from './sheet';
+import { Tick } from './tick';
 
 /** Whose client rules they are: an export's, by its path, or a host set's. */
 export type RuleList = { export: string; set?: undefined } | { set: string; export?: undefined };
@@ -213,7 +214,7 @@ const numbered = { valueAsNumber: true, min: 0, max: 4294967294 };
 
 function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; onDone: () => void }) {
   const sets = useHostSets();
-  const { register, handleSubmit, formState, watch } = useForm<Form>({
+  const { register, control, handleSubmit, formState, watch } = useForm<Form>({
     defaultValues: {
       from: rule?.from ?? '',
       access: rule?.write ? 'rw' : 'ro',
@@ -298,11 +299,7 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
             The rules of the host set stand in its place, and say on what terms.
           </Text>
         ) : (
-          <Checkbox.Root size="sm">
-            <Checkbox.HiddenInput {...register('privilegedPort')} />
-            <Checkbox.Control />
-            <Checkbox.Label>only from source ports below 1024</Checkbox.Label>
-          </Checkbox.Root>
+          <Tick control={control} name="privilegedPort" text="only from source ports below 1024" />
         )}
         <HStack>
           <QuietButton size="sm" onClick={onDone}>
