@@ -178,7 +178,7 @@ func (s *Server) registerPublishing() {
 	handle(s, operation("list-journal", http.MethodGet, "/journal", "List what was changed, and what was done or refused at the wire, oldest first", "journal"), func(ctx context.Context, in *struct {
 		After int64  `query:"after" minimum:"0" doc:"Only rows after this one."`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		Only  string `query:"only" enum:"changes,refused,read,wrote" doc:"Only rows of that sort."`
+		Only  string `query:"only" enum:"changes,refused,read,wrote,tell" doc:"Only rows of that sort."`
 	}) ([]JournalRow, error) {
 		rows, err := s.on(ctx).Journal(ctx, in.After, in.Limit, in.Only)
 		out := []JournalRow{}

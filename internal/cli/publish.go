@@ -168,7 +168,7 @@ func (a *app) journalCommand() *cli.Command {
 		a.leaf("list", "list the journal, oldest first", "", []cli.Flag{
 			&cli.Int64Flag{Name: "after", Usage: "only those after this number"},
 			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-			&cli.StringFlag{Name: "only", Usage: "changes, refused, read or wrote"},
+			&cli.StringFlag{Name: "only", Usage: "changes, refused, read, wrote, or tell for what was told of limits"},
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
 			given(cmd, q.Set, "only")

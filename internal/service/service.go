@@ -236,7 +236,7 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 }
 
 // Journal lists administrative acts after a sequence number, oldest first.
-// Only is changes, refused, read or wrote for rows of that sort, "" for all.
+// Only is changes, refused, read, wrote or tell for rows of that sort, "" for all.
 func (s *Service) Journal(ctx context.Context, after int64, limit int, only string) ([]store.JournalRow, error) {
 	return s.store.Journal(ctx, after, limit, only)
 }

@@ -413,7 +413,7 @@ func (s *Service) journalPieces(ctx context.Context, pieces []piece) error {
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		for _, subject := range subjects {
-			if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: Itself.Name, Action: "tell", Subject: subject}); err != nil {
+			if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: Itself.Name, Action: store.TellAction, Subject: subject}); err != nil {
 				return err
 			}
 		}

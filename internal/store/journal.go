@@ -42,6 +42,9 @@ type JournalRow struct {
 // DeedKind is the kind of a change that is none of a record: something done or refused at the wire.
 const DeedKind = "deed"
 
+// TellAction is the action of rows that say what somebody was told of limits.
+const TellAction = "tell"
+
 // ErrBroken is wrapped by VerifyJournal's errors.
 var ErrBroken = errors.New("the journal has been altered")
 
@@ -75,7 +78,7 @@ func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
 }
 
 // Journal reads rows after a sequence number, oldest first, at most limit of them.
-// Only is an action whose rows alone are read, "changes" for rows that are no deeds, "" for all.
+// Only is an action whose rows alone are read, "changes" for rows that are neither deeds nor what was told, "" for all.
 func (s *Store) Journal(ctx context.Context, after int64, limit int, only string) ([]JournalRow, error) {
 	var out []JournalRow
 	err := s.eachJournal(ctx, after, -1, func(row JournalRow, _, _, _ []byte) error {
@@ -83,7 +86,8 @@ func (s *Store) Journal(ctx context.Context, after int64, limit int, only string
 		if limit >= 0 && len(out) == limit {
 			return errEnough
 		}
-		if only == "" || only == "changes" && !deed || deed && row.Action == only {
+		aside := deed || row.Action == TellAction
+		if only == "" || only == "changes" && !aside || aside && row.Action == only {
 			out = append(out, row)
 		}
 		return nil
