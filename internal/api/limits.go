@@ -230,7 +230,10 @@ func (s *Server) registerLimits() {
 		p := s.on(ctx).Policy()
 		out := []Limit{}
 		for i := range p.Limits.Limits {
-			out = append(out, limitOf(p, &p.Limits.Limits[i]))
+			l := &p.Limits.Limits[i]
+			one := limitOf(p, l)
+			one.Waits = s.on(ctx).LimitWaits(l)
+			out = append(out, one)
 		}
 		slices.SortStableFunc(out, func(a, b Limit) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Subject, b.Subject)) })
 		return out, nil

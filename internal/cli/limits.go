@@ -76,6 +76,11 @@ amber limit set user wren --hard none`),
 					t.row(l.Subject, sizeCell(l.SoftBytes), hardCell(l), numberCell(l.SoftFiles), numberCell(l.HardFiles), graceCell(l))
 				}
 				t.print(w)
+				for _, l := range limits {
+					if l.Waits != "" {
+						fmt.Fprintf(w, "%s does not bind yet: %s\n", l.Subject, l.Waits)
+					}
+				}
 			})
 		}),
 		a.leaf("remove", "remove a limit", "KIND [NAME]", reachFlags(), func(ctx context.Context, cmd *cli.Command, args []string) error {

@@ -12,6 +12,7 @@ import (
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/usage"
 )
 
 // LimitInput says whose limit is meant, where it reaches, and what is to change of it. Name is a user, a group, or
@@ -233,7 +234,7 @@ func (s *Service) LimitWaits(l *limit.Limit) string {
 		switch {
 		case !v.Counting.On():
 			off = append(off, f.Name)
-		case book == nil || !book.Counted() || l.Path != "" && !slices.ContainsFunc(book.Paths(), func(p limit.Limit) bool { return p.ID == l.ID }):
+		case book == nil || !book.Counted() || l.Path != "" && s.pathWaits(book, f, l):
 			counting = append(counting, f.Name)
 		}
 	}
@@ -244,6 +245,14 @@ func (s *Service) LimitWaits(l *limit.Limit) string {
 		return "what is in " + strings.Join(counting, ", ") + " is still being counted; see amber count list"
 	}
 	return ""
+}
+
+// pathWaits says whether what is at and below the path of a limit has not been counted yet.
+func (s *Service) pathWaits(book *usage.Folder, f *site.PublishedFolder, l *limit.Limit) bool {
+	if !slices.ContainsFunc(book.Paths(), func(p limit.Limit) bool { return p.ID == l.ID }) {
+		return true
+	}
+	return slices.ContainsFunc(s.ledger.Against(limit.Counter{Volume: f.VolumeID, Folder: f.ID, Tree: l.ID}), func(st limit.Standing) bool { return st.Counting })
 }
 
 // Words spells what a limit says: "soft 2.5 MB, hard 3 MB, 7d of grace".

@@ -248,3 +248,27 @@ func TestUsersComeAndGo(t *testing.T) {
 	require.Empty(t, c.Policy().Limits.Limits, "a limit goes with whom it is of")
 	require.EqualValues(t, 4000, c.use(ByUser, "uid 4711").Bytes)
 }
+
+// A limit on a directory that is removed is found, and binds again once there is one of that name.
+func TestALimitOnAPathThatIsGone(t *testing.T) {
+	c := counted(t)
+	ctx := context.Background()
+	set, err := c.SetLimit(ctx, keeper, LimitInput{Kind: limit.OfFolder, Name: "instruments/firmware", HardBytes: "60k"})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return c.LimitWaits(set) == "" }, 5*time.Second, time.Millisecond)
+	gone := func() bool {
+		return slices.ContainsFunc(c.Audit().Findings(), func(f audit.Finding) bool {
+			return f.Kind == audit.PathGone && f.Subject == "limit of folder instruments/firmware"
+		})
+	}
+	require.False(t, gone())
+	dir := filepath.Join(c.Policy().FolderNamed("instruments").Root, "firmware")
+	require.NoError(t, os.Rename(dir, filepath.Join(t.TempDir(), "firmware")))
+	require.True(t, gone())
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.False(t, gone())
+	require.NoError(t, c.Recount(ctx, keeper, "summit", nil))
+	c.settled()
+	require.NoError(t, c.write("firmware/a", 20_000))
+	require.Error(t, c.write("firmware/b", 40_000))
+}

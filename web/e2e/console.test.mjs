@@ -375,6 +375,18 @@ test('a limit is raised where it is looked at, a new one is set, and all are lis
   await p.getByText('soft 2 kB, hard 2 GB, 7d of grace').waitFor();
 });
 
+test('what takes most room in a folder', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.goto(`${url}/folders/personal`);
+  await p.getByRole('tab', { name: 'What takes the room' }).click();
+  await p.getByRole('button', { name: 'Look for the largest' }).click();
+  await p.getByRole('region', { name: 'Files' }).getByRole('cell', { name: 'bettany/plate-index.dat' }).waitFor();
+  await p.getByLabel('Below (empty').fill('nowhere');
+  await p.getByRole('button', { name: 'Look for the largest' }).click();
+  await p.getByText('personal/nowhere is not a directory').waitFor();
+});
+
 test('notices: what was told, a mark more, a letter of one’s own, and one that does not arrive', async () => {
   const p = await page();
   await signIn(p, 'keeper');

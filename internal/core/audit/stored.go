@@ -86,6 +86,19 @@ func (x *finder) limits() {
 			}
 		}
 	}
+	for i := range p.Limits.Limits {
+		l := &p.Limits.Limits[i]
+		f := p.Folder(l.Folder)
+		if l.Path == "" || f == nil || x.facts == nil {
+			continue
+		}
+		if disk, ok := x.facts(f).(onDisk); ok {
+			if exists, _ := disk.Kind(l.Path); !exists {
+				x.add(PathGone, Low, fmt.Sprintf("limit %d", l.ID), "limit of "+access.LimitSubject(p, l), "it is not on disk, and the limit binds nothing until it is again",
+					access.Mend{Kind: access.MendLimitRemove, Limit: access.NameLimit(p, l)})
+			}
+		}
+	}
 	for _, l := range st.Unheld {
 		x.add(IdleDefault, Low, fmt.Sprintf("limit %d", l.ID), "limit of "+access.LimitSubject(p, l), "nobody is bound by it: all whom it is for have limits of their own, or there are none",
 			access.Mend{Kind: access.MendLimitRemove, Limit: access.NameLimit(p, l)})

@@ -27,6 +27,7 @@ export type LimitBody = components['schemas']['LimitBody'];
 export type Notice = components['schemas']['Notice'];
 export type NoticeSettings = components['schemas']['NoticeSettings'];
 export type NoticeChanges = paths['/api/v1/notices/settings']['patch']['requestBody']['content']['application/json'];
+export type Sized = components['schemas']['Sized'];
 export type Hook = components['schemas']['Hook'];
 export type Letter = components['schemas']['Letter'];
 export type Level = 'pass' | 'read' | 'add' | 'change' | 'control';

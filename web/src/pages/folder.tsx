@@ -6,6 +6,7 @@ import { type Request, useArrangements, useConnect, useFolder, useMe, useMode, u
 import { Command } from '../parts/command';
 import { Previewed } from '../parts/effect';
 import { AnotherPath, PlaceSheet } from '../parts/entries';
+import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, UseBar } from '../parts/use';
@@ -62,6 +63,7 @@ export function FolderPage() {
         <Tabs.List borderColor="line" mb="5">
           <Tabs.Trigger value="access">Who may do what</Tabs.Trigger>
           <Tabs.Trigger value="exports">Exports</Tabs.Trigger>
+          <Tabs.Trigger value="room">What takes the room</Tabs.Trigger>
           <Tabs.Trigger value="open">How to open it</Tabs.Trigger>
         </Tabs.List>
         <Tabs.Content value="access" p="0">
@@ -85,6 +87,9 @@ export function FolderPage() {
         </Tabs.Content>
         <Tabs.Content value="exports" p="0">
           <Exports folder={f.name} mayChange={mayChange} />
+        </Tabs.Content>
+        <Tabs.Content value="room" p="0">
+          <Largest folder={f.name} mayLook={mayChange} />
         </Tabs.Content>
         <Tabs.Content value="open" p="0">
           {f.shares.length + f.exports.length > 0 ? (

@@ -340,6 +340,11 @@ function AllLimits({ mayChange, named }: { mayChange: boolean; named: string }) 
               <Text color="faint" fontSize="sm">
                 {l.says}
               </Text>
+              {l.waits && (
+                <Text color="accent" fontSize="sm">
+                  It does not bind yet: {l.waits}.
+                </Text>
+              )}
             </Box>
             {mayChange && (
               <QuietButton size="sm" onClick={() => setOpen(open === l.id ? 0 : l.id)} aria-expanded={open === l.id}>
