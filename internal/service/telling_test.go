@@ -321,7 +321,7 @@ func TestManyAtOnce(t *testing.T) {
 func TestTellingOutlastsAFullDisk(t *testing.T) {
 	c := toldOf(t)
 	c.limit("100k")
-	db, err := sql.Open("sqlite", filepath.Join(c.state, store.UsesFileName))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(c.state, store.UsesFileName)+"?_pragma=busy_timeout(10000)")
 	require.NoError(t, err)
 	defer db.Close()
 	run := func(statement string) {

@@ -3,6 +3,7 @@ package audit
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -72,6 +73,21 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 			}
 		}
 		r.Groups = append(r.Groups, g)
+	}
+	if oneIn(8, "crowd") { // sets of people are words of 64
+		crowd := pick(t, "people", 63, 64, 65, 127, 128, 129)
+		all := &r.Groups[rapid.IntRange(0, nGroups-1).Draw(t, "group of all")]
+		for i := len(r.Users) + 1; i <= crowd; i++ {
+			r.Users = append(r.Users, identity.User{ID: identity.ID(i), Name: fmt.Sprintf("u%d", i), UID: uint32(5000 + i), SMB: true, NFS: true})
+			all.Members = append(all.Members, identity.UserPrincipal(identity.ID(i)))
+		}
+		if oneIn(2, "all of them") {
+			for i := range nUsers {
+				if who := identity.UserPrincipal(identity.ID(i + 1)); !slices.Contains(all.Members, who) {
+					all.Members = append(all.Members, who)
+				}
+			}
+		}
 	}
 	id := int64(0)
 	entries := func(most int) (out []acl.Entry) {
@@ -261,7 +277,7 @@ func alter(t *rapid.T, r *site.Records, other site.Records) {
 			r.Shares = r.Shares[1:]
 		}
 	case 6: // somebody new, who comes first in the index
-		r.Users = append([]identity.User{{ID: 99, Name: "new", UID: 2999, SMB: true, NFS: true, Primary: 1}}, r.Users...)
+		r.Users = append([]identity.User{{ID: 999, Name: "new", UID: 2999, SMB: true, NFS: true, Primary: 1}}, r.Users...)
 	}
 }
 
@@ -308,7 +324,7 @@ func TestDifferenceEqualsTwoAudits(t *testing.T) {
 				if path != "" && !ruled {
 					continue
 				}
-				for _, u := range append([]identity.User{{ID: 99}}, r.Users...) {
+				for _, u := range append([]identity.User{{ID: 999}}, r.Users...) {
 					was, is := of(before, folder, path, u.ID), of(after, folder, path, u.ID)
 					if was == is {
 						continue

@@ -10,7 +10,10 @@ import (
 type People []uint64
 
 // NoPeople is an empty set.
-func (d *Directory) NoPeople() People { return make(People, len(d.users)/64+1) }
+func (d *Directory) NoPeople() People { return make(People, d.words()) }
+
+// words is the length of every set of the directory's users.
+func (d *Directory) words() int { return len(d.users)/64 + 1 }
 
 // Everybody is every user. It is only to be read.
 func (d *Directory) Everybody() People { return d.everybody }
@@ -25,8 +28,8 @@ func (d *Directory) closeMembers() {
 		d.everybody.Add(int32(i))
 	}
 	d.members = make([]People, len(d.groups))
-	flat := make([]uint64, len(d.groups)*(len(d.users)/64+1))
-	words := (len(d.users) + 63) / 64
+	words := d.words()
+	flat := make([]uint64, len(d.groups)*words)
 	for g := range d.groups {
 		d.members[g] = People(flat[g*words : (g+1)*words : (g+1)*words])
 	}
