@@ -18,7 +18,7 @@ type open struct {
 	search sync.Mutex // of what follows: a directory's listing under way
 	names  []string
 	next   int
-	mask   string
+	mask   *mask
 	begun  bool
 
 	quotaMu sync.Mutex

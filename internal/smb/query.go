@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -286,8 +287,12 @@ func (r *request) queryDirectory() (*reply, error) {
 	if !ok || !r.fits(size) {
 		return nil, statusInvalidParameter
 	}
-	mask, ok := fromUTF16(raw)
-	if !ok || strings.ContainsAny(mask, "\\/\x00") {
+	text, ok := fromUTF16(raw)
+	if !ok || strings.ContainsAny(text, "\\/\x00") {
+		return nil, statusObjectNameInvalid
+	}
+	wanted, ok := newMask(cmp.Or(text, "*"))
+	if !ok {
 		return nil, statusObjectNameInvalid
 	}
 	const restart, single, reopen = 1, 2, 16
@@ -299,15 +304,12 @@ func (r *request) queryDirectory() (*reply, error) {
 		if err != nil {
 			return nil, err
 		}
-		if mask == "" {
-			mask = "*"
-		}
 		if o.begun && flags&reopen == 0 {
-			mask = o.mask
+			wanted = o.mask
 		}
 		slices.Sort(names)
 		o.names = append([]string{".", ".."}, names...)
-		o.mask, o.next, o.begun = mask, 0, true
+		o.mask, o.next, o.begun = wanted, 0, true
 	} else if _, err := o.handle.StatChecked(acl.ListDirectory); err != nil {
 		return nil, err // the rules have changed since it began
 	}
@@ -330,7 +332,7 @@ func (r *request) list(o *open, layout listing, size int, single bool) ([]byte, 
 	for ; o.next < len(o.names); o.next++ {
 		name := o.names[o.next]
 		wire := toWire(name)
-		if !matches(o.mask, wire) {
+		if !o.mask.match(wire) {
 			continue
 		}
 		entry, ok := r.look(o, name)
@@ -383,61 +385,4 @@ func (r *request) look(o *open, name string) (files.Info, bool) {
 		return e.Info, ok
 	}
 	return info, err == nil
-}
-
-// matches is the wildcard match of MS-FSA section 2.1.4.4, whatever the case: * and
-// ?, and the DOS forms < (up to the last dot), > (one character, or none at the end)
-// and " (a dot, or none at the end).
-func matches(mask, name string) bool {
-	if mask == "*" {
-		return true
-	}
-	return match([]rune(files.FoldName(mask)), []rune(files.FoldName(name)))
-}
-
-func match(mask, name []rune) bool {
-	// states[i] says whether mask[:i] can match what of the name has been read.
-	states, next := make([]bool, len(mask)+1), make([]bool, len(mask)+1)
-	lastDot := -1
-	for i, c := range name {
-		if c == '.' {
-			lastDot = i
-		}
-	}
-	skip := func(s []bool, at int) { // what may match nothing
-		for i, m := range mask {
-			end := at == len(name)
-			if s[i] && (m == '*' || m == '<' || end && m == '"' || m == '>' && (end || name[at] == '.')) {
-				s[i+1] = true
-			}
-		}
-	}
-	states[0] = true
-	skip(states, 0)
-	for at, c := range name {
-		clear(next)
-		for i, m := range mask {
-			if !states[i] {
-				continue
-			}
-			switch m {
-			case '*':
-				next[i] = true
-			case '<':
-				next[i] = true
-				next[i+1] = next[i+1] || at == lastDot
-			case '?':
-				next[i+1] = true
-			case '>':
-				next[i+1] = next[i+1] || c != '.'
-			case '"':
-				next[i+1] = next[i+1] || c == '.'
-			default:
-				next[i+1] = next[i+1] || m == c
-			}
-		}
-		states, next = next, states
-		skip(states, at+1)
-	}
-	return states[len(mask)]
 }
