@@ -55,6 +55,7 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "trusted-proxy",
 			Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
+		&cli.BoolFlag{Name: "new-key", Usage: "make a new key where secret.key is missing, though what was sealed with it is lost"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 		for flag, address := range map[string]string{"smb": "127.0.0.1:4450", "nfs": "127.0.0.1:20490"} {
@@ -144,7 +145,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer portmap.close()
 
-	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")))
+	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")), service.WithNewKey(cmd.Bool("new-key")))
 	if err != nil {
 		return err
 	}

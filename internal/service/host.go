@@ -19,6 +19,9 @@ type Option func(*Service)
 // anywhere.
 func WithVolumeRoots(dirs []string) Option { return func(s *Service) { s.roots = dirs } }
 
+// WithNewKey has a key that is missing made anew, though what was sealed with the old one cannot be opened any more.
+func WithNewKey(anew bool) Option { return func(s *Service) { s.newKey = anew } }
+
 // settleRoots finds where the roots really are.
 func (s *Service) settleRoots() error {
 	for i, dir := range s.roots {

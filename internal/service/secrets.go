@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"unicode/utf16"
@@ -22,6 +23,7 @@ import (
 	"golang.org/x/crypto/md4"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
 )
 
 // sealer encrypts the secrets that must be recoverable, with the key file beside
@@ -31,17 +33,24 @@ type sealer struct {
 	key  []byte
 }
 
-func openSealer(path string) (sealer, error) {
+// KeyFileName is the key's file in the state directory.
+const KeyFileName = "secret.key"
+
+// ErrNoKey says that the key is missing beside records that were sealed with it.
+var ErrNoKey = errors.New("the key is missing")
+
+// openSealer reads the key, or makes one: where there are no records yet, or with anew.
+func openSealer(state string, anew bool) (sealer, error) {
+	path := filepath.Join(state, KeyFileName)
 	key, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
+		if _, missing := os.Stat(filepath.Join(state, store.FileName)); missing == nil && !anew {
+			return sealer{}, fmt.Errorf("%w: %s is not there, and %s beside it was sealed with it. Put the key back from a copy. Without it nobody signs in over SMB until their password is set anew, "+
+				"NFS clients have to mount again, webhooks and the mail server's password have to be given again, and what reviews were signed with is lost. To go on so, start once with --new-key", ErrNoKey, path, store.FileName)
+		}
 		key = make([]byte, 32)
 		rand.Read(key)
-		// Whole or not at all: a half-written key would lock out every account.
-		tmp := path + ".new"
-		if err := os.WriteFile(tmp, key, 0o600); err != nil {
-			return sealer{}, fmt.Errorf("key file: %w", err)
-		}
-		err = os.Rename(tmp, path)
+		err = writeKey(path, key)
 	}
 	if err != nil {
 		return sealer{}, fmt.Errorf("key file: %w", err)
@@ -55,6 +64,26 @@ func openSealer(path string) (sealer, error) {
 	}
 	aead, err := cipher.NewGCMWithRandomNonce(block)
 	return sealer{aead, key}, err
+}
+
+// writeKey writes the key, whole or not at all: a half-written one would lock out every account.
+func writeKey(path string, key []byte) error {
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(key)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
 }
 
 // HandleKey is the key that authenticates NFS file handles. It stays the same over restarts,

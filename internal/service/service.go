@@ -87,6 +87,7 @@ type Service struct {
 	counts   *counts
 	telling  *telling
 	outbox   *outbox
+	newKey   bool     // a key that is missing is made anew
 	roots    []string // directories of the host that volumes must be below; none for anywhere
 
 	asOf  time.Time // a past moment that it stands for; zero for now
@@ -108,18 +109,18 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	keys, err := openSealer(filepath.Join(state, "secret.key"))
-	if err != nil {
+	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox()}
+	for _, option := range with {
+		option(s)
+	}
+	if s.keys, err = openSealer(state, s.newKey); err != nil {
 		return nil, err
 	}
 	st, err := store.Open(ctx, state)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{state: state, store: st, keys: keys, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox()}
-	for _, option := range with {
-		option(s)
-	}
+	s.store = st
 	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.openTelling(ctx), s.load(ctx)); err != nil {
 		st.Close()
 		if s.uses != nil {

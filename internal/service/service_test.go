@@ -578,3 +578,39 @@ func TestWorkIsTakenUpAgain(t *testing.T) {
 	_, err = s.Work(99)
 	require.Error(t, err)
 }
+
+// A key that is missing is not quietly replaced: what was sealed with it would be lost without a word.
+func TestAMissingKeyIsSaid(t *testing.T) {
+	ctx, state := context.Background(), t.TempDir()
+	s, err := Open(ctx, state)
+	require.NoError(t, err)
+	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "piran", Password: "piran-at-larkfell"})
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	key := filepath.Join(state, KeyFileName)
+	raw, err := os.ReadFile(key)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(key))
+	_, err = Open(ctx, state)
+	require.ErrorIs(t, err, ErrNoKey)
+	require.ErrorContains(t, err, key)
+	_, err = os.Stat(key)
+	require.ErrorIs(t, err, os.ErrNotExist, "nothing was made in its place")
+
+	require.NoError(t, os.WriteFile(key, raw, 0o600))
+	s, err = Open(ctx, state)
+	require.NoError(t, err)
+	_, _, ok := s.secretOf(ctx, "piran")
+	require.True(t, ok)
+	require.NoError(t, s.Close())
+
+	require.NoError(t, os.Remove(key))
+	s, err = Open(ctx, state, WithNewKey(true))
+	require.NoError(t, err)
+	defer s.Close()
+	_, _, ok = s.secretOf(ctx, "piran")
+	require.False(t, ok)
+	require.NoError(t, s.SetPassword(ctx, keeper, "piran", "piran-at-larkfell-again"))
+	_, _, ok = s.secretOf(ctx, "piran")
+	require.True(t, ok)
+}
