@@ -154,7 +154,7 @@ func TestNamesDoNothingToTheTerminal(t *testing.T) {
 		}
 		return out + errOut
 	}
-	require.Eventually(t, func() bool { return strings.Contains(printed("journal", "list", "--only", "refused"), `x\x0a`) }, time.Minute, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(printed("events", "--only", "refused"), `x\x0a`) }, time.Minute, 50*time.Millisecond)
 	require.Contains(t, printed("why", "piran", "nightlog/"+name), `x\x0a`)
 	printed("why", "nobody"+name, "nightlog")
 	printed("user", "show", name)

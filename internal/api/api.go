@@ -114,6 +114,7 @@ func New(c Config) *Server {
 	s.registerFindings()
 	s.registerLimits()
 	s.registerNotices()
+	s.registerEvents()
 	s.registerReviews()
 	s.registerReports()
 	if c.Console != nil {
@@ -230,6 +231,7 @@ func init() {
 var statusOf = map[service.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict,
 	service.Forbidden: http.StatusForbidden, service.Unsigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests,
+	service.Unavailable: http.StatusServiceUnavailable,
 }
 
 // asProblem turns what a use case returns into what a client reads. Unexpected

@@ -56,7 +56,7 @@ type JournalRow struct {
 	Action  string    `json:"action"`
 	Subject string    `json:"subject"`
 	Changes []Change  `json:"changes"`
-	Deed    *Deed     `json:"deed,omitempty" doc:"Set where it is no change but something done, or refused, at the wire."`
+	Deed    *Deed     `json:"deed,omitempty" doc:"Set where it is no change but something done, or refused, at the wire, from before that had a list of its own."`
 }
 
 // Deed is something done or refused at the wire, as often as it was.
@@ -175,10 +175,10 @@ func (s *Server) registerPublishing() {
 		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
 	})
 
-	handle(s, operation("list-journal", http.MethodGet, "/journal", "List what was changed, and what was done or refused at the wire, oldest first", "journal"), func(ctx context.Context, in *struct {
+	handle(s, operation("list-journal", http.MethodGet, "/journal", "List what was changed, oldest first", "journal"), func(ctx context.Context, in *struct {
 		After int64  `query:"after" minimum:"0" doc:"Only rows after this one."`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		Only  string `query:"only" enum:"changes,refused,read,wrote,tell" doc:"Only rows of that sort."`
+		Only  string `query:"only" enum:"changes,tell" doc:"Only rows of that sort."`
 	}) ([]JournalRow, error) {
 		rows, err := s.on(ctx).Journal(ctx, in.After, in.Limit, in.Only)
 		out := []JournalRow{}

@@ -20,14 +20,15 @@ type SignedIn struct {
 
 // Health says that the service answers.
 type Health struct {
-	Status     string `json:"status" example:"ok"`
+	Status     string `json:"status" enum:"ok,cannot record" doc:"Whether what is to be recorded can be."`
 	NeedsFirst bool   `json:"needsFirst" doc:"There is no administrator yet: see /api/v1/first-administrator."`
 }
 
 // Me is who is signed in.
 type Me struct {
-	User string `json:"user"`
-	Role string `json:"role" enum:"administrator,auditor"`
+	User    string `json:"user"`
+	Role    string `json:"role" enum:"administrator,auditor"`
+	Trouble string `json:"trouble,omitempty" doc:"What everybody who looks after the gateway has to know at once: that nothing can be written down, and why."`
 }
 
 type signedInOutput struct {
@@ -79,12 +80,16 @@ func (s *Server) registerSession() {
 	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")
 	op.Security = public
 	handle(s, op, func(ctx context.Context, _ *struct{}) (Health, error) {
-		return Health{Status: "ok", NeedsFirst: s.on(ctx).NeedsFirst()}, nil
+		h := Health{Status: "ok", NeedsFirst: s.on(ctx).NeedsFirst()}
+		if s.on(ctx).Trouble().Why != "" {
+			h.Status = "cannot record"
+		}
+		return h, nil
 	})
 
 	handle(s, operation("me", http.MethodGet, "/me", "Say who is signed in", "session"), func(ctx context.Context, _ *struct{}) (Me, error) {
 		a := caller(ctx)
-		return Me{a.Name, string(a.Role)}, nil
+		return Me{a.Name, string(a.Role), s.on(ctx).TroubleSays()}, nil
 	})
 
 	type signedOut struct {

@@ -145,6 +145,34 @@ func printShare(w io.Writer, s api.Share) {
 	}
 }
 
+func (a *app) eventsCommand() *cli.Command {
+	return describe(a.leaf("events", "list what was done or refused at the wire, the latest last", "", []cli.Flag{
+		&cli.StringFlag{Name: "only", Usage: "refused, read or wrote"},
+		&cli.IntFlag{Name: "top", Usage: "only the last so many", Value: 50},
+	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+		q := url.Values{"limit": {fmt.Sprint(cmd.Int("top"))}}
+		given(cmd, q.Set, "only")
+		return ask(ctx, a, cmd, http.MethodGet, "events", q, nil, func(w io.Writer, events []api.Event) {
+			t := newTable("at", "who", "was", "path", "how")
+			t.wrapLast = true
+			t.empty = "nothing yet"
+			for i := range events { // as they happened
+				e := events[len(events)-1-i]
+				was := e.Kind
+				if was != "refused" {
+					was = "let " + map[string]string{"read": "read", "wrote": "write"}[e.Kind]
+				}
+				t.row(e.Since.Local().Format("2006-01-02 15:04:05"), e.Who, was, e.Path, howOf(&api.Deed{Via: e.Via, Gate: e.Gate, From: e.From, Count: e.Count}))
+			}
+			t.print(w)
+		})
+	}), `Each that is told apart is written down once and then counted. Reads and writes are those of folders that ask
+for it: amber folder set NAME --log-access on.
+
+amber events --only refused
+amber events --top 200 --json`)
+}
+
 // howOf spells how a deed came about: "over SMB from 192.0.2.7, at the entry gate, 12 times".
 func howOf(d *api.Deed) string {
 	if d == nil {
@@ -164,11 +192,11 @@ func howOf(d *api.Deed) string {
 }
 
 func (a *app) journalCommand() *cli.Command {
-	return group("journal", "what administrators did, and what was refused at the wire",
+	return group("journal", "what administrators did",
 		a.leaf("list", "list the journal, oldest first", "", []cli.Flag{
 			&cli.Int64Flag{Name: "after", Usage: "only those after this number"},
 			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-			&cli.StringFlag{Name: "only", Usage: "changes, refused, read, wrote, or tell for what was told of limits"},
+			&cli.StringFlag{Name: "only", Usage: "changes, or tell for what was told of limits"},
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
 			given(cmd, q.Set, "only")

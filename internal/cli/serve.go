@@ -55,6 +55,7 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringSliceFlag{Name: "trusted-proxy",
 			Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
+		&cli.BoolFlag{Name: "refuse-unrecorded", Usage: "serve nobody while nothing can be written down in the state directory, instead of going on by what was decided before"},
 		&cli.BoolFlag{Name: "new-key", Usage: "make a new key where secret.key is missing, though what was sealed with it is lost"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -145,7 +146,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer portmap.close()
 
-	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")), service.WithNewKey(cmd.Bool("new-key")))
+	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")), service.WithNewKey(cmd.Bool("new-key")), service.RefusingUnrecorded(cmd.Bool("refuse-unrecorded")))
 	if err != nil {
 		return err
 	}
@@ -161,7 +162,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 			defer box.Close()
 		}
 	}
-	namespace := files.New(svc.Policy, svc)
+	namespace := files.New(svc.ServedPolicy, svc)
 	namespace.TellOf(svc)
 	namespace.Account(svc.Ledger())
 	svc.Account(namespace, cmd.Duration("recount"))
@@ -172,12 +173,12 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
-	telling, toldAll := make(chan error, 1), make(chan struct{})
-	tellUntil, stopTelling := context.WithCancel(context.Background())
-	go func() { defer close(toldAll); telling <- svc.JournalDeeds(tellUntil) }()
-	defer func() { stopTelling(); <-toldAll }() // before the records are closed
-	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.Policy, Accounts: svc, Limits: svc, Files: namespace, Log: log.With("service", "smb")})
-	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
+	recordedAll := make(chan struct{})
+	recordUntil, stopRecording := context.WithCancel(context.Background())
+	go func() { defer close(recordedAll); svc.RecordEvents(recordUntil) }()
+	defer func() { stopRecording(); <-recordedAll }() // before the records are closed
+	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Limits: svc, Files: namespace, Log: log.With("service", "smb")})
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.ServedPolicy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
 		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs"), Refused: svc})
 	if err != nil {
 		return err
@@ -204,7 +205,6 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
-	case err = <-telling:
 	}
 	log.Info("stopping")
 	svc.WindDown()

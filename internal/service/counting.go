@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -116,7 +118,7 @@ func (s *Service) openLedger(ctx context.Context) error {
 	last, _ := time.Parse(time.RFC3339, seen)
 	s.ledger = usage.New(steady(last))
 	kept, err := uses.Load(ctx)
-	if err != nil {
+	if kept.Clean, err = s.settleClean(kept.Clean, err); err != nil {
 		return err
 	}
 	for _, g := range kept.Graces {
@@ -141,6 +143,27 @@ func (s *Service) openLedger(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// uncleanFile says that what was counted is not right though the database says so: that it would not be could not be written there.
+const uncleanFile = "use.unclean"
+
+// settleClean says whether what was counted can be trusted, and sees to it that it is not the next time, unless the service
+// is stopped in order. Err is of writing that down.
+func (s *Service) settleClean(clean bool, err error) (bool, error) {
+	mark := filepath.Join(s.state, uncleanFile)
+	_, missing := os.Stat(mark)
+	switch {
+	case errors.Is(err, store.ErrUnwritable): // an empty file takes no room
+		f, err := os.OpenFile(mark, os.O_CREATE|os.O_WRONLY, 0o600)
+		if err != nil {
+			return false, err
+		}
+		return clean && missing != nil, f.Close()
+	case err == nil && missing == nil:
+		return false, os.Remove(mark)
+	}
+	return clean, err
 }
 
 // add notes a count that is due; one of all of a folder is one of each part of it.

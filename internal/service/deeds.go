@@ -2,9 +2,9 @@ package service
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
+	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -14,57 +14,67 @@ import (
 )
 
 // deedWindow is how long the same deed of the same user on the same path is only counted after it
-// has been journalled once. Of refusals, which anybody can bring about, so many different ones are
+// has been written down once. Of refusals, which anybody can bring about, so many different ones are
 // told apart in that time, and of reads and writes in folders that ask for it so many.
 const (
 	deedWindow   = time.Minute
 	mostRefusals = 300
 	mostAccesses = 20_000
-	mostFailures = 20 // of writing them, one after the other, before the service gives up
 )
 
-// DeedRecord is a deed as the journal holds it: how often it happened since the row before that
-// tells of it.
-type DeedRecord struct {
-	Via   string    `json:"via"`
-	Gate  string    `json:"gate,omitempty"`
-	From  string    `json:"from,omitempty"`
-	Count int64     `json:"count"`
-	Since time.Time `json:"since"`
-}
-
-// deeds collects what happens at the wire, to be journalled from time to time. Nothing is dropped:
+// deeds collects what happens at the wire, to be written down from time to time. Nothing is dropped:
 // what there is no room to tell apart is counted together.
 type deeds struct {
 	mu    sync.Mutex
 	by    map[deedKey]*deedCount
 	kinds map[files.DeedKind]int // how many of by are of each kind
-	other map[files.DeedKind]*DeedRecord
+	other map[files.DeedKind]*store.Event
 	first chan struct{} // something new is there
 }
 
+// deedKey tells deeds apart. Of somebody whom the records do not know it is the address that counts, as the number is whatever
+// they say.
 type deedKey struct {
 	kind files.DeedKind
 	user identity.ID
-	uid  uint32
+	from string
 	path string
 	gate string
 }
 
+// deedCount is how often something was done since it was last written down.
 type deedCount struct {
-	DeedRecord
-	written time.Time // when it was last journalled; zero for never
+	store.Event
+	uid     uint32
+	several bool      // under several numbers
+	written time.Time // when it last was; zero for never
 }
 
 func newDeeds() *deeds {
-	return &deeds{by: make(map[deedKey]*deedCount), kinds: make(map[files.DeedKind]int), other: make(map[files.DeedKind]*DeedRecord), first: make(chan struct{}, 1)}
+	return &deeds{by: make(map[deedKey]*deedCount), kinds: make(map[files.DeedKind]int), other: make(map[files.DeedKind]*store.Event), first: make(chan struct{}, 1)}
+}
+
+// openEvents opens what was written down of what was seen at the wire.
+func (s *Service) openEvents(ctx context.Context) error {
+	events, aside, err := store.OpenEvents(ctx, s.state)
+	if err != nil {
+		return err
+	}
+	if aside != "" {
+		slog.Error("what was seen at the wire could not be read, and was put aside", "aside", aside)
+	}
+	if events.Lost != nil {
+		slog.Error("what is seen at the wire cannot be written down in the state directory, and is kept until the service ends", "error", events.Lost)
+	}
+	s.events = events
+	return nil
 }
 
 // Saw is files.Witness.
 func (s *Service) Saw(d files.Deed) {
-	key := deedKey{d.Kind, d.User, d.UID, d.Path, ""}
-	if d.User != 0 {
-		key.uid = 0
+	key := deedKey{kind: d.Kind, user: d.User, path: d.Path}
+	if d.User == 0 {
+		key.from = d.From
 	}
 	if d.Kind == files.Refused {
 		key.gate = d.Gate.String()
@@ -75,11 +85,12 @@ func (s *Service) Saw(d files.Deed) {
 	switch {
 	case c != nil && c.Count > 0:
 		c.Count++
+		c.several = c.several || c.uid != d.UID
 		return
 	case c == nil && s.deeds.kinds[d.Kind] >= mostOf(d.Kind):
 		other := s.deeds.other[d.Kind]
 		if other == nil {
-			other = &DeedRecord{Via: d.Via.String(), Since: time.Now()}
+			other = &store.Event{Kind: string(d.Kind), Who: "many", Path: "more than are told apart", Via: d.Via.String(), Since: time.Now()}
 			s.deeds.other[d.Kind] = other
 		}
 		other.Count++
@@ -89,11 +100,9 @@ func (s *Service) Saw(d files.Deed) {
 		s.deeds.by[key] = c
 		s.deeds.kinds[d.Kind]++
 	}
-	c.DeedRecord = DeedRecord{Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
-	select {
-	case s.deeds.first <- struct{}{}:
-	default:
-	}
+	c.Event = store.Event{Kind: string(d.Kind), Path: d.Path, Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
+	c.uid, c.several = d.UID, false
+	poke(s.deeds.first)
 }
 
 func mostOf(kind files.DeedKind) int {
@@ -103,16 +112,18 @@ func mostOf(kind files.DeedKind) int {
 	return mostAccesses
 }
 
-// JournalDeeds writes what was seen into the journal until the context ends, and what is left then.
-// What cannot be written is kept and tried again.
-func (s *Service) JournalDeeds(ctx context.Context) error {
+// RecordEvents writes down what was seen until the context ends, and what is left then. What cannot be written is kept, counted
+// together, and tried again.
+func (s *Service) RecordEvents(ctx context.Context) {
 	tick := time.NewTicker(deedWindow / 4)
 	defer tick.Stop()
-	failures := 0
 	for {
 		select {
 		case <-ctx.Done():
-			return s.writeDeeds(context.WithoutCancel(ctx), true)
+			if err := s.writeDeeds(context.WithoutCancel(ctx), true); err != nil {
+				slog.Error("what was seen at the wire at the end could not be written down", "error", err)
+			}
+			return
 		case <-s.deeds.first:
 			// A moment more, so that a burst is one transaction.
 			select {
@@ -121,81 +132,72 @@ func (s *Service) JournalDeeds(ctx context.Context) error {
 			}
 		case <-tick.C:
 		}
-		switch err := s.writeDeeds(ctx, false); {
-		case err == nil || ctx.Err() != nil:
-			failures = 0
-		case failures == mostFailures:
-			return fmt.Errorf("journal what was done and refused: %w", err)
-		default:
-			failures++
-		}
+		_ = s.writeDeeds(ctx, false) // the store notes that it could not, and it is told of
 	}
 }
 
-// dueDeed is what a row of the journal tells, and where it is counted until the row is written.
+// dueDeed is what is to be written down, and where it is counted until then.
 type dueDeed struct {
-	row    *store.JournalRow
-	record *DeedRecord
+	event  store.Event
+	record *store.Event
 	count  *deedCount // nil for those that are not told apart
-	told   int64
 }
 
-// writeDeeds journals what is due: what was not told of within the window, or, at the end, all.
+// writeDeeds writes down what is due: what was not told of within the window, or, at the end, all.
 func (s *Service) writeDeeds(ctx context.Context, all bool) error {
-	due, err := s.dueDeeds(all)
-	if err != nil || len(due) == 0 {
-		return err
-	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		for _, d := range due {
-			if err := tx.Append(ctx, d.row); err != nil {
-				return err
-			}
-		}
+	due := s.dueDeeds(all)
+	if len(due) == 0 {
 		return nil
-	})
-	if err != nil {
+	}
+	var list []store.Event
+	for _, d := range due {
+		list = append(list, d.event)
+	}
+	if err := s.events.Add(ctx, list); err != nil {
 		return err
 	}
 	s.deeds.mu.Lock()
 	defer s.deeds.mu.Unlock()
 	for _, d := range due {
-		d.record.Count -= d.told
+		d.record.Count -= d.event.Count
 		if d.record.Since = time.Now(); d.count != nil {
-			d.count.written = d.row.At
+			d.count.written = d.event.At
 		}
 	}
 	return nil
 }
 
-func (s *Service) dueDeeds(all bool) (due []dueDeed, err error) {
+func (s *Service) dueDeeds(all bool) (due []dueDeed) {
 	now := time.Now()
-	add := func(kind files.DeedKind, actor, path string, r *DeedRecord, c *deedCount) {
-		raw, failed := json.Marshal(r)
-		err = errors.Join(err, failed)
-		row := &store.JournalRow{At: now, Actor: actor, Action: string(kind), Subject: path, Changes: []store.Change{{Kind: store.DeedKind, After: raw}}}
-		due = append(due, dueDeed{row, r, c, r.Count})
-	}
 	s.deeds.mu.Lock()
 	defer s.deeds.mu.Unlock()
 	for key, c := range s.deeds.by {
 		over := all || now.Sub(c.written) >= deedWindow
 		switch {
 		case c.Count > 0 && over:
-			who := "uid " + fmt.Sprint(key.uid)
-			if key.user != 0 {
-				who = s.Policy().Directory.Name(identity.UserPrincipal(key.user))
+			event := c.Event
+			event.At = now
+			switch {
+			case key.user != 0:
+				event.Who = s.Policy().Directory.Name(identity.UserPrincipal(key.user))
+			case c.several:
+				event.Who = "several uids"
+			default:
+				event.Who = fmt.Sprintf("uid %d", c.uid)
 			}
-			add(key.kind, who, key.path, &c.DeedRecord, c)
+			due = append(due, dueDeed{event, &c.Event, c})
 		case c.Count == 0 && over:
 			delete(s.deeds.by, key)
 			s.deeds.kinds[key.kind]--
 		}
 	}
-	for kind, r := range s.deeds.other {
+	for _, r := range s.deeds.other {
 		if r.Count > 0 && (all || now.Sub(r.Since) >= deedWindow/4) {
-			add(kind, "many", "more than are told apart", r, nil)
+			event := *r
+			event.At = now
+			due = append(due, dueDeed{event, r, nil})
 		}
 	}
-	return due, err
+	slices.SortFunc(due, func(a, b dueDeed) int { return a.event.Since.Compare(b.event.Since) })
+	return due
 }

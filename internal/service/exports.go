@@ -474,13 +474,3 @@ func (s *Service) TryExport(ctx context.Context, name, from string, port int) (T
 func (s *Service) Remembered(ctx context.Context, kind string) ([][]byte, error) {
 	return s.store.Remembered(ctx, kind)
 }
-
-// Remember is described at Remembered.
-func (s *Service) Remember(ctx context.Context, kind string, owner []byte) error {
-	return s.store.Remember(ctx, kind, owner)
-}
-
-// Forget is described at Remembered.
-func (s *Service) Forget(ctx context.Context, kind string, owner []byte) error {
-	return s.store.Forget(ctx, kind, owner)
-}

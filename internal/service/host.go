@@ -19,6 +19,9 @@ type Option func(*Service)
 // anywhere.
 func WithVolumeRoots(dirs []string) Option { return func(s *Service) { s.roots = dirs } }
 
+// RefusingUnrecorded has nobody served while nothing can be written down.
+func RefusingUnrecorded(refuse bool) Option { return func(s *Service) { s.refuseUnrecorded = refuse } }
+
 // WithNewKey has a key that is missing made anew, though what was sealed with the old one cannot be opened any more.
 func WithNewKey(anew bool) Option { return func(s *Service) { s.newKey = anew } }
 

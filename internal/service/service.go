@@ -32,7 +32,9 @@ const (
 	Conflict  Kind = "conflict"  // it contradicts what is there
 	Forbidden Kind = "forbidden" // the caller may not
 	Unsigned  Kind = "unsigned"  // the caller is not signed in, or the password is wrong
-	Slow      Kind = "slow"      // too many wrong passwords; wait for RetryAfter
+	// Unavailable is what cannot be now, for no fault of the caller's.
+	Unavailable Kind = "unavailable"
+	Slow        Kind = "slow" // too many wrong passwords; wait for RetryAfter
 )
 
 // Error is what every use case returns for a request that it turns down.
@@ -75,20 +77,24 @@ var Itself = Actor{Name: "service", Role: identity.Administrator}
 
 // Service is the open gateway, less its protocols.
 type Service struct {
-	state    string
-	store    *store.Store
-	keys     sealer
-	throttle *Throttle
-	hosts    *hostNames
-	deeds    *deeds
-	works    *works
-	ledger   *usage.Ledger
-	uses     *store.Uses
-	counts   *counts
-	telling  *telling
-	outbox   *outbox
-	newKey   bool     // a key that is missing is made anew
-	roots    []string // directories of the host that volumes must be below; none for anywhere
+	state     string
+	store     *store.Store
+	keys      sealer
+	throttle  *Throttle
+	hosts     *hostNames
+	deeds     *deeds
+	works     *works
+	ledger    *usage.Ledger
+	uses      *store.Uses
+	counts    *counts
+	telling   *telling
+	outbox    *outbox
+	events    *store.Events
+	unwritten *unwritten
+
+	refuseUnrecorded bool     // nobody is served while nothing can be written down
+	newKey           bool     // a key that is missing is made anew
+	roots            []string // directories of the host that volumes must be below; none for anywhere
 
 	asOf  time.Time // a past moment that it stands for; zero for now
 	trial *attempt  // changes are tried out and never committed; nil where they count
@@ -109,25 +115,30 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox()}
+	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten()}
 	for _, option := range with {
 		option(s)
 	}
 	if s.keys, err = openSealer(state, s.newKey); err != nil {
 		return nil, err
 	}
-	st, err := store.Open(ctx, state)
+	st, err := openStore(ctx, state)
 	if err != nil {
 		return nil, err
 	}
 	s.store = st
-	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.openTelling(ctx), s.load(ctx)); err != nil {
+	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.openEvents(ctx), s.openTelling(ctx), s.load(ctx)); err != nil {
 		st.Close()
 		if s.uses != nil {
 			s.uses.Close()
 		}
+		if s.events != nil {
+			s.events.Close()
+		}
 		return nil, err
 	}
+	s.keepReserve()
+	s.works.wait.Go(s.runProbes)
 	return s, nil
 }
 
@@ -138,7 +149,7 @@ func (s *Service) WindDown() { s.works.cancel() }
 // Close stops what is going on and closes the records.
 func (s *Service) Close() error {
 	s.works.close()
-	return errors.Join(s.closeLedger(), s.store.Close())
+	return errors.Join(s.closeLedger(), s.events.Close(), s.store.Close())
 }
 
 func (s *Service) load(ctx context.Context) error {
@@ -225,7 +236,7 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes})
 	})
 	if err != nil {
-		return err
+		return s.asUnwritable(err)
 	}
 	s.records = records
 	s.policy.Store(policy)

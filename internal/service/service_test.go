@@ -4,12 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -504,7 +504,7 @@ func TestSealedSecretsAreBoundToTheirUser(t *testing.T) {
 	require.False(t, checkPassword(none.String, ""))
 }
 
-// However many different things are refused, the journal grows by so much and no refusal is dropped.
+// However many different things are refused, the list of them grows by so much and no refusal is dropped.
 func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	s := observatory(t)
 	ctx := t.Context()
@@ -516,18 +516,48 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	}
 	require.NoError(t, s.writeDeeds(ctx, true))
 	require.NoError(t, s.writeDeeds(ctx, true), "what was told is not told again")
-	rows, err := s.Journal(ctx, 0, -1, "refused")
+	before, err := s.Journal(ctx, 0, -1, "")
 	require.NoError(t, err)
-	require.Len(t, rows, mostRefusals+1)
+	list, err := s.Events(ctx, 0, false, "", -1)
+	require.NoError(t, err)
+	require.Len(t, list, mostRefusals+1)
 	total := int64(0)
-	for _, r := range rows {
-		var d DeedRecord
-		require.NoError(t, json.Unmarshal(r.Changes[0].After, &d))
-		total += d.Count
+	for _, e := range list {
+		total += e.Count
 	}
 	require.EqualValues(t, paths*each, total)
-	_, err = s.VerifyJournal(ctx)
+
+	// A stranger who says another number each time is one stranger.
+	for uid := range uint32(10_000) {
+		s.Saw(files.Deed{Kind: files.Refused, UID: uid, From: "192.0.2.200", Via: site.NFS, Path: "/plates", Gate: access.Origin})
+	}
+	require.NoError(t, s.writeDeeds(ctx, true))
+	last := list[len(list)-1].ID
+	list, err = s.Events(ctx, last, false, "", -1)
 	require.NoError(t, err)
+	require.Len(t, list, 1)
+	require.Equal(t, "several uids", list[0].Who)
+	require.EqualValues(t, 10_000, list[0].Count)
+	after, err := s.Journal(ctx, 0, -1, "")
+	require.NoError(t, err)
+	require.Len(t, after, len(before), "the journal is the administrators'")
+}
+
+// What is seen at the wire is kept up to a bound, and the latest of it.
+func TestEventsAreBounded(t *testing.T) {
+	s := observatory(t)
+	ctx := t.Context()
+	old := store.Event{At: time.Now().Add(-store.KeepEvents - time.Hour), Since: time.Now(), Kind: "refused", Who: "uid 1", Count: 1}
+	fresh := old
+	fresh.At = time.Now()
+	require.NoError(t, s.events.Add(ctx, append(slices.Repeat([]store.Event{old}, 10), slices.Repeat([]store.Event{fresh}, store.MostEvents+5)...)))
+	list, err := s.Events(ctx, 0, false, "", -1)
+	require.NoError(t, err)
+	require.Len(t, list, store.MostEvents)
+	require.EqualValues(t, 16, list[0].ID)
+	list, err = s.Events(ctx, 0, true, "wrote", 10)
+	require.NoError(t, err)
+	require.Empty(t, list)
 }
 
 // Giving a tree to others goes on after a restart, wherever it was stopped.

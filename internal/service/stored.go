@@ -9,12 +9,22 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
 )
 
 // stored is what the audit is told of what is stored.
 func (s *Service) stored() audit.Stored {
 	var out audit.Stored
 	p := s.Policy()
+	if s.asOf.IsZero() || s.trial != nil {
+		out.Unwritten = s.TroubleSays()
+		for name, lost := range map[string]error{store.UsesFileName: s.uses.Lost, store.EventsFileName: s.events.Lost} {
+			if lost != nil {
+				out.InMemory = append(out.InMemory, name)
+			}
+		}
+		slices.Sort(out.InMemory)
+	}
 	if !s.asOf.IsZero() && s.trial == nil || len(p.Limits.Limits) == 0 && s.counts.aside == "" && len(s.ledger.Folders()) == 0 {
 		return out
 	}

@@ -35,7 +35,7 @@ type objectAt struct {
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, records: s.records, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox,
+	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, records: s.records, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten,
 		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
 	trial.policy.Store(s.Policy())
 	err := s.store.Try(ctx, func(st *store.Store) error {
@@ -67,7 +67,7 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("policy as of %s: %w", at, err)
 	}
-	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: records, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox}
+	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: records, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten}
 	past.policy.Store(policy)
 	return past, nil
 }

@@ -98,12 +98,14 @@ func (s *Store) Remembered(ctx context.Context, kind string) ([][]byte, error) {
 
 // Remember writes down that an NFS client holds state.
 func (s *Store) Remember(ctx context.Context, kind string, owner []byte) error {
-	_, err := s.db.ExecContext(ctx, `INSERT OR IGNORE INTO nfs_clients (kind, owner) VALUES (?, ?)`, kind, owner)
-	return err
+	return s.Write(ctx, func(tx *Tx) error {
+		return tx.Run(ctx, `INSERT OR IGNORE INTO nfs_clients (kind, owner) VALUES (?, ?)`, kind, owner)
+	})
 }
 
 // Forget removes an NFS client that holds none any more.
 func (s *Store) Forget(ctx context.Context, kind string, owner []byte) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM nfs_clients WHERE kind = ? AND owner = ?`, kind, owner)
-	return err
+	return s.Write(ctx, func(tx *Tx) error {
+		return tx.Run(ctx, `DELETE FROM nfs_clients WHERE kind = ? AND owner = ?`, kind, owner)
+	})
 }

@@ -27,6 +27,7 @@ const FileName = "records.sqlite"
 type Store struct {
 	db    *sql.DB
 	trial *sql.Tx // see Try
+	trouble
 }
 
 // Tx is one transaction.
@@ -87,14 +88,17 @@ func (s *Store) Write(ctx context.Context, fn func(*Tx) error) error {
 	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
-		return fmt.Errorf("begin: %w", err)
+		return s.judge(fmt.Errorf("begin: %w", err))
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit it does nothing
 	if err := fn(&Tx{tx}); err != nil {
-		return err
+		if why, busy := wrong(err); why == "" && !busy {
+			return err
+		}
+		return s.judge(err)
 	}
 	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("commit: %w", err)
+		return s.judge(fmt.Errorf("commit: %w", err))
 	}
 	return nil
 }

@@ -4,11 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"net/url"
-	"os"
-	"path/filepath"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/limit"
@@ -20,7 +15,11 @@ import (
 const UsesFileName = "use.sqlite"
 
 // Uses is that database.
-type Uses struct{ db *sql.DB }
+type Uses struct {
+	db    *sql.DB
+	store *Store
+	Lost  error // why it is kept in memory, and ends with the process; nil where it is not
+}
 
 const usesSchema = `
 CREATE TABLE IF NOT EXISTS state (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT, WITHOUT ROWID;
@@ -45,64 +44,18 @@ CREATE INDEX IF NOT EXISTS outbox_due ON outbox (target, due);
 // OpenUses opens the database in dir, making it if there is none. One that is damaged is put aside, under the name that is given
 // back, and an empty one takes its place.
 func OpenUses(ctx context.Context, dir string) (u *Uses, aside string, err error) {
-	path := filepath.Join(dir, UsesFileName)
-	u, err = openUses(ctx, path)
-	if err == nil {
-		return u, "", nil
-	}
-	if _, missing := os.Stat(path); missing != nil {
+	db, aside, lost, err := openAside(ctx, dir, UsesFileName, usesSchema)
+	if err != nil {
 		return nil, "", err
 	}
-	aside = fmt.Sprintf("%s.damaged-%d", UsesFileName, time.Now().Unix())
-	for _, end := range []string{"-wal", "-shm"} {
-		if gone := os.Remove(path + end); gone != nil && !errors.Is(gone, os.ErrNotExist) {
-			return nil, "", errors.Join(err, gone)
-		}
-	}
-	if moved := os.Rename(path, filepath.Join(dir, aside)); moved != nil {
-		return nil, "", errors.Join(err, moved)
-	}
-	u, err = openUses(ctx, path)
-	return u, aside, err
-}
-
-func openUses(ctx context.Context, path string) (*Uses, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("open uses: %w", err)
-	}
-	if err := f.Close(); err != nil {
-		return nil, err
-	}
-	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(5000)"}, "_txlock": {"immediate"}}
-	dsn := url.URL{Scheme: "file", Path: path, RawQuery: q.Encode()}
-	db, err := sql.Open("sqlite", dsn.String())
-	if err != nil {
-		return nil, fmt.Errorf("open uses: %w", err)
-	}
-	check := func() error {
-		var is string
-		if err := db.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&is); err != nil {
-			return err
-		}
-		if is != "ok" {
-			return fmt.Errorf("%s", is)
-		}
-		_, err := db.ExecContext(ctx, usesSchema)
-		return err
-	}
-	if err := check(); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("uses: %w", err)
-	}
-	return &Uses{db}, nil
+	return &Uses{db: db, store: &Store{db: db}, Lost: lost}, aside, nil
 }
 
 // Close closes the database.
 func (u *Uses) Close() error { return u.db.Close() }
 
 func (u *Uses) write(ctx context.Context, fn func(*Tx) error) error {
-	return (&Store{db: u.db}).Write(ctx, fn)
+	return u.store.Write(ctx, fn)
 }
 
 // Kept is what OpenUses found.
@@ -114,42 +67,42 @@ type Kept struct {
 	Counts  []usage.Need // counts that were going on, or due
 }
 
-// Load reads what is kept, and notes that the service runs: from now on it is not clean.
+// Load reads what is kept, and notes that the service runs: from now on it is not clean. Where that cannot be noted, which is
+// ErrUnwritable, what was read is right all the same.
 func (u *Uses) Load(ctx context.Context) (k Kept, err error) {
 	k.Uses = make(map[int64][]usage.Kept)
-	err = u.write(ctx, func(tx *Tx) error {
-		var clean string
-		if err := tx.QueryRowContext(ctx, `SELECT value FROM state WHERE name = 'clean'`).Scan(&clean); err != nil && err != sql.ErrNoRows {
-			return err
-		}
-		k.Clean = clean == "yes"
-		return firstError(
-			func() error {
-				return each(ctx, tx, `SELECT setup FROM folders`, func(rows *sql.Rows) error { return scanJSON(rows, &k.Folders) })
-			},
-			func() error {
-				return each(ctx, tx, `SELECT folder, of, number, tree, bytes, files FROM uses`, func(rows *sql.Rows) error {
-					var r usage.Kept
-					err := rows.Scan(&r.Folder, &r.Of, &r.Number, &r.Tree, &r.Amount.Bytes, &r.Amount.Files)
-					k.Uses[r.Folder] = append(k.Uses[r.Folder], r)
-					return err
-				})
-			},
-			func() error {
-				return each(ctx, tx, `SELECT grace FROM graces`, func(rows *sql.Rows) error { return scanJSON(rows, &k.Graces) })
-			},
-			func() error {
-				return each(ctx, tx, `SELECT folder, below FROM counts`, func(rows *sql.Rows) error {
-					var n usage.Need
-					err := rows.Scan(&n.Folder, &n.Below)
-					k.Counts = append(k.Counts, n)
-					return err
-				})
-			},
-			func() error { return tx.Run(ctx, `INSERT OR REPLACE INTO state VALUES ('clean', 'no')`) },
-		)
-	})
-	return k, err
+	var clean string
+	if err := u.db.QueryRowContext(ctx, `SELECT value FROM state WHERE name = 'clean'`).Scan(&clean); err != nil && err != sql.ErrNoRows {
+		return k, err
+	}
+	k.Clean = clean == "yes"
+	return k, firstError(
+		func() error {
+			return each(ctx, u.db, `SELECT setup FROM folders`, func(rows *sql.Rows) error { return scanJSON(rows, &k.Folders) })
+		},
+		func() error {
+			return each(ctx, u.db, `SELECT folder, of, number, tree, bytes, files FROM uses`, func(rows *sql.Rows) error {
+				var r usage.Kept
+				err := rows.Scan(&r.Folder, &r.Of, &r.Number, &r.Tree, &r.Amount.Bytes, &r.Amount.Files)
+				k.Uses[r.Folder] = append(k.Uses[r.Folder], r)
+				return err
+			})
+		},
+		func() error {
+			return each(ctx, u.db, `SELECT grace FROM graces`, func(rows *sql.Rows) error { return scanJSON(rows, &k.Graces) })
+		},
+		func() error {
+			return each(ctx, u.db, `SELECT folder, below FROM counts`, func(rows *sql.Rows) error {
+				var n usage.Need
+				err := rows.Scan(&n.Folder, &n.Below)
+				k.Counts = append(k.Counts, n)
+				return err
+			})
+		},
+		func() error {
+			return u.write(ctx, func(tx *Tx) error { return tx.Run(ctx, `INSERT OR REPLACE INTO state VALUES ('clean', 'no')`) })
+		},
+	)
 }
 
 func scanJSON[T any](rows *sql.Rows, list *[]T) error {

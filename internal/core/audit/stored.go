@@ -9,15 +9,17 @@ import (
 
 // Stored is what the audit is told of what is stored, and how it stands with the limits.
 type Stored struct {
-	Held     []Held
-	Unheld   []*limit.Limit // defaults that bind nobody
-	Off      []string       // volumes on which nothing is counted, and limits bear
-	Promised []Promised
-	Differed []Differed
-	Unsent   []Unsent
-	Unheard  bool   // mail is sent, and no administrator has an address
-	Dropped  int64  // messages for which there was no room to wait
-	Aside    string // where what could not be read of what was counted was put; "" for nowhere
+	Held      []Held
+	Unheld    []*limit.Limit // defaults that bind nobody
+	Off       []string       // volumes on which nothing is counted, and limits bear
+	Promised  []Promised
+	Differed  []Differed
+	Unsent    []Unsent
+	Unheard   bool     // mail is sent, and no administrator has an address
+	Dropped   int64    // messages for which there was no room to wait
+	Unwritten string   // why nothing can be written down; "" where it can
+	InMemory  []string // what cannot be opened, and ends with the process
+	Aside     string   // where what could not be read of what was counted was put; "" for nowhere
 }
 
 // Held is how somebody, or something, stands with a limit.
@@ -54,6 +56,8 @@ const (
 	OverPromise = "more promised than there is"
 	CountDiffer = "count differed"
 	CountLost   = "counters damaged"
+	Unwritten   = "nothing can be written down"
+	InMemory    = "kept in memory only"
 	NotTold     = "notices not delivered"
 	NoReader    = "administrators without an address"
 )
@@ -111,6 +115,12 @@ func (x *finder) limits() {
 	}
 	for _, d := range st.Differed {
 		x.add(CountDiffer, Low, d.Folder, "folder "+d.Folder, "when it was last counted there was "+d.Says+": something was changed behind the service's back, or the service was ended before it had written down what it counted")
+	}
+	if st.Unwritten != "" {
+		x.add(Unwritten, High, "state", "the state directory", st.Unwritten)
+	}
+	for _, name := range st.InMemory {
+		x.add(InMemory, Medium, name, name, "it could not be opened when the service started; what belongs there is kept until it ends")
 	}
 	for _, u := range st.Unsent {
 		x.add(NotTold, Medium, u.To, u.To, fmt.Sprintf("%d notices could not be brought there: %s; see amber notice unsent", u.Count, u.Problem))

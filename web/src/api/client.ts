@@ -127,7 +127,8 @@ export const useMe = () =>
         throw e;
       }
     },
-    staleTime: Number.POSITIVE_INFINITY,
+    staleTime: 10_000,
+    refetchInterval: (q) => (q.state.data ? 10_000 : false),
   });
 
 export const useHealth = () => useQuery({ queryKey: ['health'], queryFn: () => taken(api.GET('/api/v1/health')) });

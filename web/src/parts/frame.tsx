@@ -1,4 +1,4 @@
-import { Box, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
+import { Alert, Box, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
@@ -142,6 +142,15 @@ export function Frame({ children }: { children: ReactNode }) {
       </Flex>
       <Box as="main" id="content" flex="1" minW="0" px={{ base: '4', md: '10' }} py={{ base: '6', md: '9' }}>
         <Box maxW="1040px" mx="auto">
+          {me.data?.trouble && (
+            <Alert.Root status="error" bg="shut.soft" color="ink" mb="6" role="alert">
+              <Alert.Indicator color="shut" />
+              <Alert.Content>
+                <Alert.Title>Nothing can be written down</Alert.Title>
+                <Alert.Description>{me.data.trouble}.</Alert.Description>
+              </Alert.Content>
+            </Alert.Root>
+          )}
           {children}
         </Box>
       </Box>
