@@ -345,6 +345,10 @@ test('limits: who is close, and when they will be at it', async () => {
   await p.getByText('of grace left').waitFor();
   await p.getByRole('button', { name: 'bettany' }).click();
   await p.getByText('At its limit on').waitFor();
+  await p.getByRole('link', { name: 'Bettany Shaw' }).click();
+  await p.getByRole('heading', { name: 'Bettany Shaw' }).waitFor();
+  await p.getByText('bettany@larkfell.example').waitFor();
+  await p.getByRole('img', { name: '4.7 MB in use, hard 5 MB' }).waitFor();
 });
 
 test('a limit is raised where it is looked at, a new one is set, and all are listed', async () => {

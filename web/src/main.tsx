@@ -24,6 +24,8 @@ import { system } from './theme';
 // With its charts, which are large.
 const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
 
+const Person = lazy(async () => ({ default: (await import('./pages/person')).Person }));
+
 function Console() {
   const me = useMe();
   if (me.error) return <Waiting error={me.error} />;
@@ -40,6 +42,14 @@ function Console() {
           element={
             <Suspense fallback={<Waiting error={null} />}>
               <Limits />
+            </Suspense>
+          }
+        />
+        <Route
+          path="/people/:name"
+          element={
+            <Suspense fallback={<Waiting error={null} />}>
+              <Person />
             </Suspense>
           }
         />

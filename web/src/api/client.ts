@@ -167,6 +167,11 @@ export const useArrangements = () =>
   });
 export const useUsers = () =>
   useQuery({ queryKey: ['users'], queryFn: async () => (await taken(api.GET('/api/v1/users'))) ?? [] });
+export const useUser = (name: string) =>
+  useQuery({
+    queryKey: ['users', name],
+    queryFn: () => taken(api.GET('/api/v1/users/{name}', { params: { path: { name } } })),
+  });
 export const useGroups = () =>
   useQuery({ queryKey: ['groups'], queryFn: async () => (await taken(api.GET('/api/v1/groups'))) ?? [] });
 

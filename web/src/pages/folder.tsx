@@ -8,7 +8,7 @@ import { Previewed } from '../parts/effect';
 import { AnotherPath, PlaceSheet } from '../parts/entries';
 import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
-import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { Fact, MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, UseBar } from '../parts/use';
 import { Exports } from './exports';
 import { Ways } from './folders';
@@ -263,17 +263,6 @@ function Connect({ name }: { name: string }) {
           ))}
         </Stack>
       )}
-    </Box>
-  );
-}
-
-function Fact({ name, children }: { name: string; children: React.ReactNode }) {
-  return (
-    <Box>
-      <Text fontSize="xs" color="faint" fontWeight="600" textTransform="uppercase" letterSpacing="0.06em" mb="1">
-        {name}
-      </Text>
-      <Box>{children}</Box>
     </Box>
   );
 }

@@ -1,7 +1,7 @@
 import { Box, Field, Grid, HStack, Input, Stack, Tabs, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { useSearchParams } from 'react-router';
+import { Link, useSearchParams } from 'react-router';
 import {
   type LimitBody,
   type Request,
@@ -161,6 +161,13 @@ function Row({ use, open, onOpen, mayChange }: { use: Use; open: boolean; onOpen
           <Grid templateColumns={{ base: '1fr', lg: '1.6fr 1fr' }} gap="8">
             <UseLine by={use.by} name={use.name} days={14} />
             <Stack gap="4">
+              {use.by === 'user' && use.known && (
+                <Link to={`/people/${encodeURIComponent(use.name)}`}>
+                  <Text color="accent" textDecoration="underline">
+                    {use.fullName || use.name}
+                  </Text>
+                </Link>
+              )}
               {use.standings.map((one) => (
                 <Bearing key={one.limitId} use={use} standing={one} mayChange={mayChange} />
               ))}

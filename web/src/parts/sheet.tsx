@@ -58,3 +58,15 @@ export function Refused({ error }: { error: Error }) {
     </Alert.Root>
   );
 }
+
+/** Something known of what a page is about, under its name. */
+export function Fact({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <Box>
+      <Text fontSize="xs" color="faint" fontWeight="600" textTransform="uppercase" letterSpacing="0.06em" mb="1">
+        {name}
+      </Text>
+      <Box>{children}</Box>
+    </Box>
+  );
+}
