@@ -90,7 +90,7 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
 			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
-			&cli.BoolFlag{Name: "log-access", Usage: "whether the journal tells who reads and writes which file"},
+			&cli.BoolFlag{Name: "log-access", Usage: "whether amber events tells who reads and writes which file"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := make(body)
 			given(cmd, b.put, "description", "owner", "group")

@@ -167,7 +167,7 @@ func (a *app) eventsCommand() *cli.Command {
 			t.print(w)
 		})
 	}), `Each that is told apart is written down once and then counted. Reads and writes are those of folders that ask
-for it: amber folder set NAME --log-access on.
+for it: amber folder set NAME --log-access.
 
 amber events --only refused
 amber events --top 200 --json`)
