@@ -49,6 +49,7 @@ type Server struct {
 	nfsPort int
 	names   []string
 	proxies []netip.Prefix
+	trials  *turns
 	api     huma.API
 	mux     chi.Router
 }
@@ -79,7 +80,7 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, mux: chi.NewRouter()}
+	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, trials: newTurns(), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")

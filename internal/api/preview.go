@@ -93,6 +93,9 @@ func (s *Server) try(ctx context.Context, changes []Request) (*service.Service, 
 	return s.on(ctx).Try(ctx, func(ctx context.Context, trial *service.Service) error {
 		ctx = context.WithValue(ctx, trialKey{}, trial)
 		for _, c := range changes {
+			if ctx.Err() != nil {
+				return tookTooLong(ctx)
+			}
 			if _, err := s.within(ctx, c); err != nil {
 				return err
 			}
@@ -154,6 +157,11 @@ func (s *Server) registerPreview() {
 			Changes []Request `json:"changes" maxItems:"1000" doc:"In this order, as one."`
 		}
 	}) (Effect, error) {
+		ctx, done, err := s.trials.take(ctx, caller(ctx))
+		if err != nil {
+			return Effect{}, err
+		}
+		defer done()
 		trial, err := s.try(ctx, in.Body.Changes)
 		if err != nil {
 			return Effect{}, err
@@ -166,6 +174,11 @@ func (s *Server) registerPreview() {
 			Ask     string    `json:"ask" maxLength:"8192" doc:"What to GET, below /api/v1, with its query: why?user=orla&path=plates."`
 		}
 	}) (json.RawMessage, error) {
+		ctx, done, err := s.trials.take(ctx, caller(ctx))
+		if err != nil {
+			return nil, err
+		}
+		defer done()
 		trial, err := s.try(ctx, in.Body.Changes)
 		if err != nil {
 			return nil, err

@@ -101,9 +101,15 @@ type Service struct {
 
 	firstCode []byte // SHA-256; guarded by writing
 
-	writing sync.Mutex // one change at a time, from reading the records to swapping the policy
+	writing sync.Mutex // one change at a time, from reading the records to swapping what is in force
+	force   atomic.Pointer[inForce]
+	swaps   atomic.Int64 // odd between the commit of a change and its being in force
+}
+
+// inForce is the records, and the policy compiled from them.
+type inForce struct {
 	records site.Records
-	policy  atomic.Pointer[site.Policy]
+	policy  *site.Policy
 }
 
 // Open opens the state directory, making it with mode 0700 if there is none.
@@ -178,8 +184,7 @@ func (s *Service) load(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("compile policy: %w", err)
 		}
-		s.records = records
-		s.policy.Store(policy)
+		s.force.Store(&inForce{records, policy})
 		s.ledger.SetTable(policy.Limits)
 		return nil
 	})
@@ -193,7 +198,7 @@ func (s *Service) load(ctx context.Context) error {
 }
 
 // Policy is the compiled policy now in force.
-func (s *Service) Policy() *site.Policy { return s.policy.Load() }
+func (s *Service) Policy() *site.Policy { return s.force.Load().policy }
 
 // now is the moment as of which it answers.
 func (s *Service) now() time.Time {
@@ -215,6 +220,7 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	defer s.writing.Unlock()
 	var records site.Records
 	var policy *site.Policy
+	swapping := false
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := fn(tx); err != nil {
 			return err
@@ -229,17 +235,24 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 			}
 			return err
 		}
-		changes, err := store.Compare(s.records, records)
+		changes, err := store.Compare(s.force.Load().records, records)
 		if err != nil {
 			return err
 		}
-		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes})
+		if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes}); err != nil {
+			return err
+		}
+		s.swaps.Add(1)
+		swapping = true
+		return nil
 	})
+	if swapping {
+		defer s.swaps.Add(1)
+	}
 	if err != nil {
 		return s.asUnwritable(err)
 	}
-	s.records = records
-	s.policy.Store(policy)
+	s.force.Store(&inForce{records, policy})
 	if s.trial == nil {
 		s.ledger.SetTable(policy.Limits)
 		poke(s.counts.changed)

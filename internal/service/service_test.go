@@ -221,7 +221,7 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 		}, Forbidden, "", "may look but not change"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			before, policy := s.records, s.Policy()
+			before, policy := s.force.Load().records, s.Policy()
 			rows, err := s.VerifyJournal(ctx)
 			require.NoError(t, err)
 			err = c.do()
@@ -306,7 +306,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 		require.NoError(t, err)
 		rebuilt, err := store.Rebuild(rows)
 		require.NoError(t, err)
-		require.Equal(t, s.records, rebuilt)
+		require.Equal(t, s.force.Load().records, rebuilt)
 	}
 	f := s.Policy().FolderNamed("instruments")
 	require.True(t, f.Tree.HasRulesAt("microcode/bench"))

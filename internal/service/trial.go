@@ -31,15 +31,22 @@ type objectAt struct {
 
 // Try makes changes and takes them back: do is given a service that starts from what is in force
 // and on which every use case works, and which afterwards still answers questions as of after
-// the changes. Nothing is committed, nothing on disk is touched. Whoever may look may try.
+// the changes. Nothing is committed, nothing on disk is touched, and nobody waits for it: it works on a copy of the
+// records. Whoever may look may try.
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, records: s.records, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten,
+	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten,
 		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
-	trial.policy.Store(s.Policy())
-	err := s.store.Try(ctx, func(st *store.Store) error {
+	var of *inForce
+	swaps := int64(-1)
+	settled := func() bool { // between two askings nothing else has come into force
+		was := swaps
+		swaps, of = s.swaps.Load(), s.force.Load()
+		return swaps == was && swaps%2 == 0
+	}
+	settled()
+	err := s.store.Try(ctx, settled, func(st *store.Store) error {
 		trial.store = st
+		trial.force.Store(of)
 		return do(ctx, trial)
 	})
 	trial.store = s.store
@@ -67,8 +74,8 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("policy as of %s: %w", at, err)
 	}
-	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, records: records, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten}
-	past.policy.Store(policy)
+	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten}
+	past.force.Store(&inForce{records, policy})
 	return past, nil
 }
 

@@ -26,6 +26,7 @@ const FileName = "records.sqlite"
 // Store is the open database. One writer at a time; readers do not wait for it.
 type Store struct {
 	db    *sql.DB
+	path  string
 	trial *sql.Tx // see Try
 	trouble
 }
@@ -62,7 +63,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("migrate records: %w", err)
 	}
-	return &Store{db: db}, nil
+	return &Store{db: db, path: filepath.Join(dir, FileName)}, nil
 }
 
 // Close closes the database.
@@ -70,16 +71,6 @@ func (s *Store) Close() error { return s.db.Close() }
 
 // DB is for reading outside a transaction.
 func (s *Store) DB() *sql.DB { return s.db }
-
-// Try gives fn a store whose writes see each other and are all taken back when fn is done.
-func (s *Store) Try(ctx context.Context, fn func(*Store) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("begin: %w", err)
-	}
-	defer func() { _ = tx.Rollback() }()
-	return fn(&Store{db: s.db, trial: tx})
-}
 
 // Write runs fn in one transaction, and leaves nothing of it behind if fn fails.
 func (s *Store) Write(ctx context.Context, fn func(*Tx) error) error {
