@@ -133,7 +133,7 @@ func newWire(t *testing.T) *wire {
 	smbListener, nfsListener := listen(), listen()
 	smbServer := smb.NewServer(smb.Config{Name: "larkfell", Policy: w.policy.Load, Accounts: w, Files: ns, Log: log})
 	key := sha256.Sum256([]byte("wire"))
-	nfsServer, err := nfs.NewServer(nfs.Config{Policy: w.policy.Load, Files: ns, Names: func(context.Context, netip.Addr) []string { return nil }, Key: key[:], Memory: w, Log: log})
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: w.policy.Load, Files: ns, Names: func(context.Context, netip.Addr) ([]string, bool) { return nil, true }, Key: key[:], Memory: w, Log: log})
 	require.NoError(t, err)
 	done := make(chan struct{}, 2)
 	go func() { _ = smbServer.Serve(smbListener); done <- struct{}{} }()

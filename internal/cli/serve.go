@@ -22,6 +22,7 @@ import (
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/listen"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
@@ -198,7 +199,9 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	portmap.serve(nfsServer.Mappings(uint16(portOf(nfsListener))), log.With("service", "portmap"), failed)
 	go func() { failed <- smbServer.Serve(smbListener) }()
-	go func() { failed <- httpServer.Serve(console) }()
+	go func() {
+		failed <- httpServer.Serve(&listen.Bounded{Listener: console, Most: mostConsole, From: mostConsoleFrom})
+	}()
 	if err := a.greet(svc, state, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
 		return err
 	}
@@ -206,7 +209,13 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	case <-ctx.Done():
 	case err = <-failed:
 	}
+	stop() // who asks a second time does not wait
 	log.Info("stopping")
+	late := time.AfterFunc(stopPatience, func() {
+		log.Error("what was going on has not come to an end, and is cut off", "after", stopPatience)
+		os.Exit(exitFailed)
+	})
+	defer late.Stop()
 	svc.WindDown()
 	smbListener.Close()
 	nfsListener.Close()
@@ -216,6 +225,13 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	defer cancel()
 	return errors.Join(err, httpServer.Shutdown(end))
 }
+
+// How many connections the console takes, in all and from one address; and how long a stop may take.
+const (
+	mostConsole     = 512
+	mostConsoleFrom = 256
+	stopPatience    = 30 * time.Second
+)
 
 // prefixes reads addresses and networks.
 func prefixes(texts []string) ([]netip.Prefix, error) {

@@ -114,7 +114,7 @@ func (p *place) serve() (string, func()) {
 	current := p.policy.Load
 	key := sha256.Sum256([]byte("key"))
 	s, err := NewServer(Config{Policy: current, Files: files.New(current, nil), Key: key[:], Memory: &p.memory, Lease: 2 * time.Second,
-		Names: func(context.Context, netip.Addr) []string { return nil }, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+		Names: func(context.Context, netip.Addr) ([]string, bool) { return nil, true }, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	require.NoError(p.t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(p.t, err)

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/onc"
 )
@@ -108,11 +109,7 @@ func newLockManager(s *Server) (*lockManager, error) {
 			continue
 		}
 		m.graceEnds = time.Now().Add(s.Lease)
-		m.running.Add(1)
-		go func() {
-			defer m.running.Done()
-			m.tellRestart(host)
-		}()
+		contain.Go(&m.running, "telling a host of a restart", func() { m.tellRestart(host) })
 	}
 	return m, nil
 }

@@ -41,8 +41,8 @@ type Memory interface {
 type Config struct {
 	Policy func() *site.Policy
 	Files  *files.Namespace
-	// Names gives the host names of an address, as far as client rules care.
-	Names  func(context.Context, netip.Addr) []string
+	// Names gives the host names of an address, as far as client rules care, and whether that is sure.
+	Names  func(context.Context, netip.Addr) (names []string, sure bool)
 	Key    []byte // seals file handles
 	Memory Memory
 	Lease  time.Duration // of version 4; 0 for the default
@@ -130,7 +130,8 @@ func (s *Server) origin(c *onc.Conn, flavor uint32) site.Origin { return s.origi
 
 func (s *Server) originAt(a netip.AddrPort, flavor uint32) site.Origin {
 	o := site.Origin{Address: a.Addr(), Port: a.Port()}
-	o.Names = s.Names(context.Background(), o.Address)
+	names, sure := s.Names(context.Background(), o.Address)
+	o.Names, o.Unsure = names, !sure
 	if flavor == onc.AuthSys {
 		o.Flavor = site.FlavorSys
 	}

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
 )
@@ -201,16 +202,21 @@ func (st *state) janitor() {
 			return
 		case <-tick.C:
 		}
-		st.mu.Lock()
-		now := time.Now()
-		for _, c := range st.clients {
-			if idle := now.Sub(c.renewed); idle > st.s.Lease+st.s.Lease/2 || !c.confirmed && idle > unconfirmedFor {
-				st.end(c)
-			}
-		}
-		st.inGrace()
-		st.unlock()
+		contain.Run("ending leases", st.expire)
 	}
+}
+
+// expire ends what has run out by now.
+func (st *state) expire() {
+	st.mu.Lock()
+	defer st.unlock()
+	now := time.Now()
+	for _, c := range st.clients {
+		if idle := now.Sub(c.renewed); idle > st.s.Lease+st.s.Lease/2 || !c.confirmed && idle > unconfirmedFor {
+			st.end(c)
+		}
+	}
+	st.inGrace()
 }
 
 // inGrace says whether clients may still reclaim what they held before the restart, and others

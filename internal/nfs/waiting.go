@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"time"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/onc"
 )
@@ -45,9 +46,7 @@ func (m *lockManager) wait(key nlmFile, f *files.Handle, owner nlmOwner, r files
 		return nlmNoLocks
 	}
 	m.waits[x] = struct{}{}
-	m.running.Add(1)
-	go func() {
-		defer m.running.Done()
+	contain.Go(&m.running, "waiting for a lock", func() {
 		defer cancel()
 		for {
 			select {
@@ -75,7 +74,7 @@ func (m *lockManager) wait(key nlmFile, f *files.Handle, owner nlmOwner, r files
 			_ = f.UnlockRange(owner, r.Offset, r.Length) // nobody took it up
 			m.settle(owner, r)
 		}
-	}()
+	})
 	return nlmBlocked
 }
 

@@ -2,7 +2,14 @@ package onc
 
 import (
 	"encoding/hex"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"sync/atomic"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -136,4 +143,79 @@ func FuzzRecord(f *testing.F) {
 		}
 		_, _ = ParseReply(record, 7)
 	})
+}
+
+// A sender that may be made up gets few answers, however often it is said to ask.
+func TestDatagramsAreAnsweredSparingly(t *testing.T) {
+	pc, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer pc.Close()
+	go func() {
+		_ = ServePackets(pc, []Program{Portmap([]Mapping{{Program: 100003, Version: 3, Protocol: ProtocolTCP, Port: 20490}})})
+	}()
+	c, err := net.Dial("udp", pc.LocalAddr().String())
+	require.NoError(t, err)
+	defer c.Close()
+	var w Writer
+	for _, n := range []uint32{7, 0, 2, PortmapProgram, PortmapVersion, 4, 0, 0, 0, 0} { // DUMP
+		w.Uint32(n)
+	}
+	const asked = 2000
+	for range asked {
+		_, err := c.Write(w.B)
+		require.NoError(t, err)
+	}
+	got := 0
+	buf := make([]byte, 2048)
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(300*time.Millisecond)))
+	for {
+		if _, err := c.Read(buf); err != nil {
+			break
+		}
+		got++
+	}
+	require.Positive(t, got)
+	require.Less(t, got, asked/4)
+	var d datagrams
+	now := time.Unix(1e9, 0)
+	all := 0
+	for i := range 3 * mostAnswersAll {
+		if d.may(netip.AddrFrom4([4]byte{10, 0, byte(i >> 8), byte(i)}), now) {
+			all++
+		}
+	}
+	require.Equal(t, mostAnswersAll, all)
+	require.True(t, d.may(netip.MustParseAddr("192.0.2.1"), now.Add(time.Second)))
+}
+
+// At the end of file descriptors the listener waits, and goes on after.
+func TestServeOutlastsTheEndOfDescriptors(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	f := &short{Listener: l}
+	f.left.Store(3)
+	s := &Server{Programs: []Program{Portmap(nil)}, Log: slog.New(slog.DiscardHandler)}
+	done := make(chan error, 1)
+	go func() { done <- s.Serve(f) }()
+	d, err := DialTCP(t.Context(), l.Addr().String())
+	require.NoError(t, err)
+	_, err = d.Call(PortmapProgram, PortmapVersion, 0, nil, nil)
+	require.NoError(t, err)
+	d.Close()
+	l.Close()
+	require.ErrorIs(t, <-done, net.ErrClosed)
+	s.Close()
+}
+
+// short is a listener that is short of descriptors so many times.
+type short struct {
+	net.Listener
+	left atomic.Int64
+}
+
+func (s *short) Accept() (net.Conn, error) {
+	if s.left.Add(-1) >= 0 {
+		return nil, &net.OpError{Op: "accept", Net: "tcp", Err: os.NewSyscallError("accept4", syscall.EMFILE)}
+	}
+	return s.Listener.Accept()
 }

@@ -8,6 +8,8 @@ import (
 	"net"
 	"net/netip"
 	"time"
+
+	"amber.example/gatekeeper/internal/contain"
 )
 
 // Mapping is one line of a port mapper (RFC 1833 section 3.1).
@@ -73,12 +75,14 @@ func Portmap(mappings []Mapping) Program {
 // must be nothing but for whom it is sent to.
 func ServePackets(pc net.PacketConn, programs []Program) error {
 	buf := make([]byte, 2048)
+	var said datagrams
 	for {
 		n, from, err := pc.ReadFrom(buf)
 		if err != nil {
 			if errors.Is(err, net.ErrClosed) {
 				return err
 			}
+			time.Sleep(10 * time.Millisecond)
 			continue
 		}
 		w := &Writer{}
@@ -86,10 +90,39 @@ func ServePackets(pc net.PacketConn, programs []Program) error {
 		if a, ok := from.(*net.UDPAddr); ok {
 			caller.Remote = netip.AddrPortFrom(a.AddrPort().Addr().Unmap(), a.AddrPort().Port())
 		}
-		if _, answered := dispatch(programs, caller, buf[:n], false, w); answered {
-			_, _ = pc.WriteTo(w.B, from)
-		}
+		contain.Run("a datagram's call", func() {
+			if _, answered := dispatch(programs, caller, buf[:n], false, w); answered && said.may(caller.Remote.Addr(), time.Now()) {
+				_, _ = pc.WriteTo(w.B, from)
+			}
+		})
 	}
+}
+
+// Whom a datagram names as its sender may be somebody else, who would get answers that they never asked for, larger than what was asked.
+// So each address gets so many in a second, and all together so many.
+const (
+	mostAnswers    = 20
+	mostAnswersAll = 2000
+)
+
+// datagrams counts those that were answered in one second.
+type datagrams struct {
+	second int64
+	all    int
+	to     map[netip.Addr]int
+}
+
+// may says whether an address gets one more.
+func (a *datagrams) may(addr netip.Addr, now time.Time) bool {
+	if s := now.Unix(); s != a.second || a.to == nil {
+		a.second, a.all, a.to = s, 0, make(map[netip.Addr]int)
+	}
+	if a.all >= mostAnswersAll || a.to[addr] >= mostAnswers {
+		return false
+	}
+	a.all++
+	a.to[addr]++
+	return true
 }
 
 // Dial is a client's connection, for what a server has to tell its clients.

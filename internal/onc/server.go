@@ -10,6 +10,8 @@ import (
 	"runtime/debug"
 	"sync"
 	"time"
+
+	"amber.example/gatekeeper/internal/listen"
 )
 
 // Server answers calls over TCP.
@@ -64,18 +66,11 @@ func (s *Server) Serve(l net.Listener) error {
 		s.mu.Unlock()
 	})
 	for {
-		nc, err := l.Accept()
+		nc, err := listen.Accept(l)
 		if err != nil {
-			if ne := (net.Error)(nil); errors.As(err, &ne) && ne.Timeout() {
-				continue
-			}
 			return err
 		}
-		remote := netip.AddrPort{}
-		if a, ok := nc.RemoteAddr().(*net.TCPAddr); ok {
-			remote = a.AddrPort()
-			remote = netip.AddrPortFrom(remote.Addr().Unmap().WithZone(""), remote.Port())
-		}
+		remote := listen.Remote(nc)
 		c := &Conn{Remote: remote, server: s, c: nc, pending: make(chan struct{}, mostPending)}
 		s.mu.Lock()
 		if s.closed || len(s.conns) >= mostConns || s.from[remote.Addr()] >= mostFrom {

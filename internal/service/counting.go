@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
@@ -199,10 +200,12 @@ func (s *Service) Account(by Counter, every time.Duration) {
 				s.follow()
 				s.ledger.StirAll()
 			case <-tick.C:
-				s.again()
-				if err := s.keep(ctx, false); err != nil && ctx.Err() == nil {
-					slog.Error("what is counted cannot be written down", "error", err)
-				}
+				contain.Run("keeping what is counted", func() {
+					s.again()
+					if err := s.keep(ctx, false); err != nil && ctx.Err() == nil {
+						slog.Error("what is counted cannot be written down", "error", err)
+					}
+				})
 			}
 		}
 	})
@@ -291,7 +294,7 @@ func (s *Service) runCounts() {
 			}
 			continue
 		}
-		s.count(ctx, n)
+		contain.Run("counting "+fmt.Sprint(n.Folder), func() { s.count(ctx, n) })
 	}
 }
 

@@ -435,7 +435,8 @@ func (s *Service) origin(ctx context.Context, from string, port int) (site.Origi
 		addr = addrs[0]
 	}
 	o.Address = addr.Unmap()
-	o.Names = s.NamesOf(ctx, o.Address)
+	names, sure := s.NamesOf(ctx, o.Address)
+	o.Names, o.Unsure = names, !sure
 	return o, nil
 }
 
@@ -455,6 +456,8 @@ func (s *Service) TryExport(ctx context.Context, name, from string, port int) (T
 	}
 	t := Tried{Export: e, Origin: o, Line: e.Match(&o), Lets: access.MayMount(p, e, &o)}
 	switch {
+	case t.Line == nil && o.Unsure:
+		t.Reason = fmt.Sprintf("a client rule by name may match %s or may not: its name cannot be looked up just now", o.Address)
 	case t.Line == nil:
 		t.Reason = fmt.Sprintf("none of its %d client rules matches %s", len(e.Lines), o.Address)
 	case t.Lets:

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"net"
 	"net/netip"
 	"slices"
@@ -26,12 +27,17 @@ type resolver interface {
 
 type knownNames struct {
 	names []string
+	sure  bool // every lookup was answered
+	at    time.Time
 	until time.Time
 	rules []string // for these
 }
 
+// What was looked up holds for so long. What could not be is tried again soon; meanwhile what was known before holds, for a while.
 const (
 	namesFor      = time.Minute
+	unsureFor     = 5 * time.Second
+	namesOutlast  = time.Hour
 	mostKnown     = 4096
 	lookupTimeout = 2 * time.Second
 )
@@ -41,49 +47,64 @@ func newHostNames(r resolver) *hostNames {
 }
 
 // NamesOf gives the host names of an address as far as the client rules in force care, lower
-// case and without a final dot. It may take some seconds, the first time.
-func (s *Service) NamesOf(ctx context.Context, addr netip.Addr) []string {
+// case and without a final dot. It may take some seconds, the first time. It is false where some name could not be looked up, and is not known from
+// before: nobody can say then that the host does not have it.
+func (s *Service) NamesOf(ctx context.Context, addr netip.Addr) ([]string, bool) {
 	spelt, any := s.Policy().HostNames()
 	if !any {
-		return nil
+		return nil, true
 	}
 	return s.hosts.of(ctx, addr.Unmap(), spelt)
 }
 
-func (h *hostNames) of(ctx context.Context, addr netip.Addr, spelt []string) []string {
+func (h *hostNames) of(ctx context.Context, addr netip.Addr, spelt []string) ([]string, bool) {
 	h.mu.Lock()
-	if k, ok := h.known[addr]; ok && time.Now().Before(k.until) && slices.Equal(k.rules, spelt) {
-		h.mu.Unlock()
-		return k.names
-	}
+	before, known := h.known[addr]
+	known = known && slices.Equal(before.rules, spelt)
 	h.mu.Unlock()
+	now := time.Now()
+	if known && now.Before(before.until) {
+		return before.names, before.sure
+	}
 	ctx, cancel := context.WithTimeout(ctx, lookupTimeout)
 	defer cancel()
-	var names []string
-	leadsBack := func(name string) bool {
-		addrs, _ := h.lookup.LookupNetIP(ctx, "ip", name)
-		return slices.ContainsFunc(addrs, func(a netip.Addr) bool { return a.Unmap() == addr })
+	is := knownNames{sure: true, at: now, until: now.Add(namesFor), rules: slices.Clone(spelt)}
+	failed := func(err error) {
+		var dns *net.DNSError
+		if err != nil && !(errors.As(err, &dns) && dns.IsNotFound) {
+			is.sure, is.until = false, now.Add(unsureFor)
+		}
 	}
 	add := func(name string) {
-		if name = strings.TrimSuffix(strings.ToLower(name), "."); !slices.Contains(names, name) && leadsBack(name) {
-			names = append(names, name)
+		name = strings.TrimSuffix(strings.ToLower(name), ".")
+		if slices.Contains(is.names, name) {
+			return
+		}
+		addrs, err := h.lookup.LookupNetIP(ctx, "ip", name)
+		failed(err)
+		if slices.ContainsFunc(addrs, func(a netip.Addr) bool { return a.Unmap() == addr }) {
+			is.names = append(is.names, name)
 		}
 	}
 	// Hosts without a reverse entry are still found by the names that rules spell out.
 	for _, name := range spelt {
 		add(name)
 	}
-	claimed, _ := h.lookup.LookupAddr(ctx, addr.String())
+	claimed, err := h.lookup.LookupAddr(ctx, addr.String())
+	failed(err)
 	for _, name := range claimed[:min(len(claimed), 8)] {
 		add(name)
+	}
+	if !is.sure && known && before.sure && now.Sub(before.at) < namesOutlast {
+		is.names, is.sure, is.at = before.names, true, before.at
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if len(h.known) >= mostKnown {
 		clear(h.known)
 	}
-	h.known[addr] = knownNames{names, time.Now().Add(namesFor), slices.Clone(spelt)}
-	return names
+	h.known[addr] = is
+	return is.names, is.sure
 }
 
 var _ resolver = (*net.Resolver)(nil)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync/atomic"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 )
@@ -45,10 +46,11 @@ func (s *Service) Largest(_ context.Context, by Actor, full string, most int) (*
 	ctx, cancel := context.WithCancel(s.works.ctx)
 	w.stop = cancel
 	s.works.note(w)
-	s.works.wait.Go(func() {
+	contain.Go(&s.works.wait, w.Text, func() {
 		defer lookers.Add(-1)
 		defer cancel()
 		defer close(w.over)
+		w.err = errWentWrong // unless it comes to its end
 		var found files.Largest
 		found, w.err = facts.Largest(ctx, at.Path, most, v.Counting == site.CountAllocated, func(n int64) { w.done.Store(n) })
 		w.found = &found

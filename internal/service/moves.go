@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"time"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/files"
@@ -68,16 +69,14 @@ func (s *Service) forgetMove(ctx context.Context, id int64) error {
 	}
 	err := forget()
 	if err != nil {
-		s.works.wait.Add(1)
-		go func() {
-			defer s.works.wait.Done()
+		contain.Go(&s.works.wait, "taking back what was intended", func() {
 			for pause := 50 * time.Millisecond; !s.closing(); pause = min(2*pause, movePauses) {
 				time.Sleep(pause)
 				if forget() == nil {
 					return
 				}
 			}
-		}()
+		})
 	}
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/notice"
 	"amber.example/gatekeeper/internal/store"
@@ -73,12 +74,14 @@ func (s *Service) runOutbox() {
 			}
 			o.mu.Unlock()
 			if idle {
-				wait.Go(func() {
+				contain.Go(&wait, "bringing notices", func() {
+					defer poke(o.wake)
+					defer func() {
+						o.mu.Lock()
+						defer o.mu.Unlock()
+						delete(o.busy, target)
+					}()
 					s.bring(ctx, target)
-					o.mu.Lock()
-					delete(o.busy, target)
-					o.mu.Unlock()
-					poke(o.wake)
 				})
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -117,12 +118,76 @@ func TestHostNamesLeadBack(t *testing.T) {
 	h := newHostNames(names{"192.0.2.17": {"Dome1.larkfell.example.", "liar.example"}, "dome1.larkfell.example": {"192.0.2.17"}, "liar.example": {"198.51.100.1"},
 		"spelt.example": {"192.0.2.17", "192.0.2.18"}})
 	of := func(address string, spelt ...string) []string {
-		return h.of(context.Background(), netip.MustParseAddr(address), spelt)
+		t.Helper()
+		names, sure := h.of(context.Background(), netip.MustParseAddr(address), spelt)
+		require.True(t, sure)
+		return names
 	}
 	require.Equal(t, []string{"dome1.larkfell.example"}, of("192.0.2.17"))
 	require.Equal(t, []string{"spelt.example", "dome1.larkfell.example"}, of("192.0.2.17", "spelt.example"), "asked anew when the rules change")
 	require.Equal(t, []string{"spelt.example"}, of("192.0.2.18", "spelt.example"))
 	require.Empty(t, of("198.51.100.1", "spelt.example"))
+}
+
+// silent is a resolver that answers with an error, while there is one.
+type silent struct {
+	names
+	err error
+}
+
+func (s *silent) LookupAddr(ctx context.Context, addr string) ([]string, error) {
+	if s.err != nil {
+		return nil, s.err
+	}
+	return s.names.LookupAddr(ctx, addr)
+}
+
+func (s *silent) LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error) {
+	if s.err != nil {
+		return nil, s.err
+	}
+	return s.names.LookupNetIP(ctx, network, host)
+}
+
+// That a name cannot be looked up is not that there is none: a rule about names that stands first is not skipped for a wider one.
+func TestANameThatCannotBeLookedUp(t *testing.T) {
+	ctx := t.Context()
+	r := &silent{names{"dome1.larkfell.example": {"192.0.2.17"}}, &net.DNSError{Err: "server misbehaving", IsTemporary: true}}
+	s := observatory(t)
+	s.hosts = newHostNames(r)
+	e, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments", Path: "/bench", Rules: []RuleInput{{From: "192.0.2.99"}, {From: "dome1.larkfell.example"}, {From: "192.0.2.0/24", Write: new(true)}}})
+	require.NoError(t, err)
+	try := func(from string) Tried {
+		t.Helper()
+		got, err := s.TryExport(ctx, e.Path, from, 700)
+		require.NoError(t, err)
+		return got
+	}
+	got := try("192.0.2.17")
+	require.Nil(t, got.Line)
+	require.Contains(t, got.Reason, "cannot be looked up just now")
+	require.Nil(t, try("192.0.2.18").Line, "it may have that name as well")
+	require.Equal(t, "192.0.2.99", try("192.0.2.99").Line.From, "what stands before is about an address")
+
+	r.err = nil
+	s.hosts = newHostNames(r)
+	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Line.From)
+	require.Equal(t, "192.0.2.0/24", try("192.0.2.18").Line.From)
+	r.err = &net.DNSError{Err: "timeout", IsTimeout: true}
+	s.hosts.expire()
+	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Line.From, "what was known before holds on for a while")
+	r.err = &net.DNSError{Err: "no such host", IsNotFound: true}
+	s.hosts.expire()
+	require.Equal(t, "192.0.2.0/24", try("192.0.2.17").Line.From, "that is an answer")
+}
+
+func (h *hostNames) expire() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for addr, k := range h.known {
+		k.until = time.Time{}
+		h.known[addr] = k
+	}
 }
 
 // A refused change says which field is at fault and changes nothing: not the

@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
@@ -102,10 +103,12 @@ func (s *Service) runTelling() {
 			s.ledger.StirGraces()
 			graces = time.Now()
 		}
-		if err := s.tell(ctx); err != nil && ctx.Err() == nil && time.Since(complained) > time.Minute {
-			complained = time.Now()
-			slog.Error("who is close to a limit cannot be told", "error", err)
-		}
+		contain.Run("telling", func() {
+			if err := s.tell(ctx); err != nil && ctx.Err() == nil && time.Since(complained) > time.Minute {
+				complained = time.Now()
+				slog.Error("who is close to a limit cannot be told", "error", err)
+			}
+		})
 		s.telling.passes.Add(1)
 	}
 }

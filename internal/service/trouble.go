@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
@@ -122,7 +123,7 @@ func (s *Service) runProbes() {
 			return
 		case <-time.After(probeEvery):
 		}
-		s.probe(ctx)
+		contain.Run("probing", func() { s.probe(ctx) })
 	}
 }
 

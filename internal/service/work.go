@@ -8,6 +8,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
@@ -162,15 +163,20 @@ func (s *Service) ownerSet(args ownerArgs) (set files.Set) {
 	return set
 }
 
+// errWentWrong is of a work that ended where it should not have.
+var errWentWrong = errors.New("something went wrong; the service's log says what")
+
 // begin runs a work by itself.
 func (s *Service) begin(w *Work, args ownerArgs) {
 	ctx, cancel := context.WithCancel(s.works.ctx)
 	w.stop = cancel
 	s.works.note(w)
-	s.works.wait.Go(func() {
+	contain.Go(&s.works.wait, w.Text, func() {
 		defer cancel()
 		defer close(w.over)
-		w.err = s.giveBelow(ctx, w, args)
+		w.err = errWentWrong // unless it comes to its end
+		err := s.giveBelow(ctx, w, args)
+		w.err = err
 		if s.works.ctx.Err() != nil && w.err != nil {
 			return // the service stops: it goes on after the next start
 		}

@@ -3,6 +3,8 @@ package smb
 import (
 	"runtime/debug"
 	"sync"
+
+	"amber.example/gatekeeper/internal/contain"
 )
 
 // request is one message of a frame on its way to being answered.
@@ -88,17 +90,15 @@ func (c *conn) receive(f *buffer) bool {
 		f.release()
 		return false
 	}
-	c.working.Add(1)
-	go func() {
+	contain.Go(&c.working, "a request", func() {
 		defer func() {
 			f.release()
 			<-c.slots
-			c.working.Done()
 		}()
 		if !c.answer(reqs) {
 			c.nc.Close()
 		}
-	}()
+	})
 	return true
 }
 
@@ -358,7 +358,7 @@ func (r *request) later(file uint64, wait func(*asyncOp)) (*reply, error) {
 	rep.sent = func() {
 		go func() {
 			defer c.working.Done()
-			wait(a)
+			contain.Run("waiting for a client", func() { wait(a) })
 		}()
 	}
 	return rep, statusPending

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/binary"
-	"errors"
 	"io"
 	"log/slog"
 	"net"
@@ -16,6 +15,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/listen"
 )
 
 // Accounts is what the server must know of people.
@@ -80,16 +80,12 @@ func NewServer(c Config) *Server {
 // Serve answers on a listener until Close. It returns nil then.
 func (s *Server) Serve(l net.Listener) error {
 	for {
-		nc, err := l.Accept()
+		nc, err := listen.Accept(l)
 		if err != nil {
 			if s.isStopped() {
 				return nil
 			}
-			if errors.Is(err, net.ErrClosed) {
-				return err
-			}
-			time.Sleep(50 * time.Millisecond) // out of descriptors: give some time to come free
-			continue
+			return err
 		}
 		c := newConn(s, nc)
 		s.mu.Lock()

@@ -120,13 +120,19 @@ func (c *Comparison) FindingsApart() (come, gone []Finding) {
 		}
 	}
 	var was []Finding
+	var wrong any
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
+		defer func() { wrong = recover() }()
 		was = c.before.findings(skipB)
 	}()
+	defer func() { <-done }()
 	is := c.after.findings(skipA)
 	<-done
+	if wrong != nil { // whoever asked is to hear of it, and nobody else
+		panic(wrong)
+	}
 	apart := func(these, those []Finding) (out []Finding) {
 		have := make(map[string]bool)
 		for _, f := range those {

@@ -122,6 +122,7 @@ type Line struct {
 type Origin struct {
 	Address netip.Addr
 	Names   []string
+	Unsure  bool // names could not be looked up: a line about names may match or may not
 	Port    uint16
 	Flavor  Flavor
 }
@@ -231,11 +232,15 @@ func (h hosts) covers(other hosts) bool {
 	return other.pattern != "" && (h.pattern == other.pattern || !strings.ContainsAny(other.pattern, "*?") && MatchPattern(h.pattern, other.pattern))
 }
 
-// Match gives the first line that an origin fits; nil when none does.
+// Match gives the first line that an origin fits; nil when none does. Where it is not known whether one about names does, none
+// after it is taken: it may let in more.
 func (e *PublishedExport) Match(o *Origin) *Line {
 	for i := range e.Lines {
-		if e.Lines[i].hosts.match(o) {
-			return &e.Lines[i]
+		switch l := &e.Lines[i]; {
+		case l.hosts.match(o):
+			return l
+		case o.Unsure && l.ByName():
+			return nil
 		}
 	}
 	return nil
