@@ -20,6 +20,8 @@ type Handle struct {
 	share        string
 	folder       *folderState
 	folderID     int64
+	from         string // for whom it counts as open, once it is held
+	held         bool
 	file         bool
 	asked        acl.Mask // what it was opened for
 	sharing      Sharing  // guarded by Namespace.mu once registered, as is claims
@@ -308,6 +310,9 @@ func (h *Handle) close() error {
 		n.ledger.Folder(h.folderID).Closed(h.of.id.usage())
 	}
 	unix.Close(fd)
+	if h.held { // not while it is still being opened
+		n.budget.give(h.from)
+	}
 	return err
 }
 

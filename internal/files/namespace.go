@@ -85,6 +85,7 @@ type Namespace struct {
 	index  *foldIndex
 	notify *notifier
 	cache  *fdCache
+	budget *budget
 
 	witness Witness // nil: nobody is told
 	ledger  *usage.Ledger
@@ -114,7 +115,7 @@ type folderState struct {
 
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules Rules) *Namespace {
-	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(),
+	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), budget: newBudget(),
 		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }
 

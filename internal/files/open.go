@@ -117,10 +117,30 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 	if err != nil {
 		return nil, 0, err
 	}
-	if place.Exists {
-		return n.openExisting(v, state, root, place, req)
+	return n.within(v.sub, func() (*Handle, Action, error) {
+		if place.Exists {
+			return n.openExisting(v, state, root, place, req)
+		}
+		return n.create(v, state, root, place, req)
+	})
+}
+
+// within opens something, if whoever asks may have one more open.
+func (n *Namespace) within(sub Subject, open func() (*Handle, Action, error)) (*Handle, Action, error) {
+	from := sub.From
+	if sub.Guest != nil {
+		from = sub.Guest.Origin.Address.String()
 	}
-	return n.create(v, state, root, place, req)
+	if err := n.budget.take(from); err != nil {
+		return nil, 0, err
+	}
+	h, action, err := open()
+	if err != nil {
+		n.budget.give(from)
+		return nil, 0, err
+	}
+	h.from, h.held = from, true
+	return h, action, nil
 }
 
 func (n *Namespace) openExisting(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {

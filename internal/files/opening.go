@@ -19,7 +19,7 @@ func (o *Object) Open(req OpenRequest) (*Handle, error) {
 	}
 	req.Disposition, req.Directory = OpenOnly, false
 	place := Place{Path: o.path, Exists: true, File: true}
-	h, _, err := o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req)
+	h, _, err := o.w.n.within(o.w.v.sub, func() (*Handle, Action, error) { return o.w.n.openExisting(o.w.v, o.w.state, o.w.root, place, req) })
 	var search *searchNames
 	if errors.As(err, &search) {
 		o.w.wanted = append(o.w.wanted, search.key)
@@ -38,7 +38,9 @@ func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Objec
 		mode = *set.Mode
 	}
 	req.Disposition, req.Directory, req.Mode = CreateOnly, false, &mode
-	h, _, err := o.w.n.create(o.w.v, o.w.state, o.w.root, Place{Path: join(o.path, name), ParentExists: true}, req)
+	h, _, err := o.w.n.within(o.w.v.sub, func() (*Handle, Action, error) {
+		return o.w.n.create(o.w.v, o.w.state, o.w.root, Place{Path: join(o.path, name), ParentExists: true}, req)
+	})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -130,6 +130,8 @@ func translate(err error) error {
 		is = ErrDenied // a symbolic link was swapped in where there was none
 	case unix.ENAMETOOLONG:
 		is = errors.Join(ErrName, ErrNameTooLong)
+	case unix.EMFILE, unix.ENFILE, unix.ENOMEM:
+		is = ErrTooMany
 	case unix.EILSEQ:
 		is = ErrName
 	case unix.EINVAL:

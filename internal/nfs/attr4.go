@@ -98,7 +98,7 @@ var statuses4 = []struct {
 	{files.ErrNotFound, err4NoEnt}, {files.ErrPathNotFound, err4NoEnt}, {files.ErrExists, err4Exist}, {files.ErrDenied, err4Access},
 	{files.ErrIsDirectory, err4IsDir}, {files.ErrNotDirectory, err4NotDir}, {files.ErrSharing, err4ShareDenied}, {files.ErrLocked, err4Locked},
 	{files.ErrNotEmpty, err4NotEmpty}, {files.ErrNoSpace, err4NoSpc}, {files.ErrLimit, err4DQuot}, {files.ErrGone, err4Stale}, {files.ErrStale, err4Stale},
-	{files.ErrInvalid, err4Inval}, {files.ErrNotSupported, err4NotSupp}, {files.ErrAcross, err4XDev}, {files.ErrManyNames, err4MLink}, {files.ErrBusy, err4Delay},
+	{files.ErrInvalid, err4Inval}, {files.ErrNotSupported, err4NotSupp}, {files.ErrAcross, err4XDev}, {files.ErrManyNames, err4MLink}, {files.ErrBusy, err4Delay}, {files.ErrTooMany, err4Delay},
 	{files.ErrDeletePending, err4FileOpen}, {files.ErrLoop, err4Inval}, {files.ErrClosed, err4BadStateID}, {errBadHandle, err4BadHandle},
 }
 

@@ -43,6 +43,7 @@ const (
 	statusAccountDisabled        Status = 0xc0000072
 	statusDiskFull               Status = 0xc000007f
 	statusInsufficientResources  Status = 0xc000009a
+	statusTooManyOpenedFiles     Status = 0xc000011f
 	statusFileIsADirectory       Status = 0xc00000ba
 	statusNotSupported           Status = 0xc00000bb
 	statusNetworkNameDeleted     Status = 0xc00000c9
@@ -89,7 +90,7 @@ func statusOf(err error) Status {
 		{files.ErrReadOnlyFile, statusCannotDelete}, {files.ErrNotEmpty, statusDirectoryNotEmpty},
 		{files.ErrName, statusObjectNameInvalid}, {files.ErrNoSpace, statusDiskFull}, {files.ErrLimit, statusDiskFull}, {files.ErrGone, statusNetworkNameDeleted},
 		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrLocked, statusFileLockConflict}, {files.ErrNotLocked, statusRangeNotLocked},
-		{files.ErrAcross, statusNotSameDevice}, {files.ErrManyNames, statusAccessDenied}, {files.ErrBusy, statusRetry}, {files.ErrOwner, statusAccessDenied}, {files.ErrStale, statusFileClosed},
+		{files.ErrAcross, statusNotSameDevice}, {files.ErrManyNames, statusAccessDenied}, {files.ErrBusy, statusRetry}, {files.ErrTooMany, statusTooManyOpenedFiles}, {files.ErrOwner, statusAccessDenied}, {files.ErrStale, statusFileClosed},
 		{files.ErrNameTooLong, statusObjectNameInvalid}, {files.ErrNotSupported, statusNotSupported}, {files.ErrInvalid, statusInvalidParameter},
 	} {
 		if errors.Is(err, c.err) {
