@@ -206,6 +206,42 @@ func TestOneFolderTwoProtocols(t *testing.T) {
 	require.EqualValues(t, 2, status)
 }
 
+// One host that holds a file open under ever new owners is refused at some point, and what it lets go can be had again.
+func TestSharesOfOneHostAreBounded(t *testing.T) {
+	g := gateway.Start(t)
+	g.Unlimited(t)
+	nightlogOverNFS(t, g)
+	c := nfsraw.Dial(t, g.NFS, 2003, 3001)
+	status, fh := c.Create3(c.Mnt("/nightlog"), "shared")
+	require.Zero(t, status)
+	share := func(procedure uint32, owner string) uint32 {
+		r, err := c.Call(nfsraw.NLM, 4, procedure, func(w *onc.Writer) {
+			w.String("cookie")
+			w.String("dome1")
+			w.Opaque(fh)
+			w.String(owner)
+			w.Uint32(0) // denies nothing
+			w.Uint32(1) // reads
+			w.Bool(false)
+		})
+		require.NoError(t, err)
+		r.Opaque(64)
+		return r.Uint32()
+	}
+	const set, unset, noLocks, most = 20, 21, 2, 1024
+	for i := range most {
+		require.Zero(t, share(set, fmt.Sprint("owner", i)), "%d", i)
+	}
+	require.EqualValues(t, noLocks, share(set, "one more"))
+	require.Zero(t, share(set, "owner7"), "who has one may have it again")
+	require.EqualValues(t, noLocks, share(set, "one more"))
+	for range 3 { // what is let go twice makes room once
+		require.Zero(t, share(unset, "owner7"))
+	}
+	require.Zero(t, share(set, "one more"))
+	require.EqualValues(t, noLocks, share(set, "owner7"))
+}
+
 // Version 3's lock manager and version 4's locks are one: a lock that only one of them sees is no lock.
 func TestLocksAcrossVersions(t *testing.T) {
 	g := gateway.Start(t)

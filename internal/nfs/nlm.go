@@ -43,6 +43,8 @@ const (
 	mostNetObj   = 1024
 	mostWaiting  = 1024
 	mostNLMFiles = 1 << 14
+	// mostNLMShares is how many owners of one host may hold files open with SHARE.
+	mostNLMShares = 1024
 	// A client that was told of its lock takes it up within so long, or asks again: the Linux kernel
 	// asks again every 30 seconds.
 	takeUp      = 45 * time.Second
@@ -89,6 +91,7 @@ type lockManager struct {
 	files      map[nlmFile]*files.Handle
 	owners     map[nlmFile]map[nlmOwner]bool // who has, or had, locks there
 	shares     map[nlmFile]map[nlmOwner]*files.Handle
+	sharing    map[netip.Addr]int // owners in shares, by host
 	waits      map[*waiting]struct{}
 	remembered map[netip.Addr]bool // hosts that hold locks, as written down
 	graceEnds  time.Time
@@ -96,7 +99,7 @@ type lockManager struct {
 
 func newLockManager(s *Server) (*lockManager, error) {
 	m := &lockManager{s: s, files: make(map[nlmFile]*files.Handle), owners: make(map[nlmFile]map[nlmOwner]bool),
-		shares: make(map[nlmFile]map[nlmOwner]*files.Handle), waits: make(map[*waiting]struct{}), remembered: make(map[netip.Addr]bool)}
+		shares: make(map[nlmFile]map[nlmOwner]*files.Handle), sharing: make(map[netip.Addr]int), waits: make(map[*waiting]struct{}), remembered: make(map[netip.Addr]bool)}
 	m.ctx, m.stop = context.WithCancel(context.Background())
 	hosts, err := s.Memory.Remembered(m.ctx, rememberNLM)
 	if err != nil {
@@ -422,6 +425,7 @@ func (m *lockManager) freeHost(host netip.Addr) {
 		}
 		delete(m.shares, key)
 	}
+	delete(m.sharing, host)
 	delete(m.remembered, host)
 	m.mu.Unlock()
 	for _, f := range closing {
@@ -451,11 +455,7 @@ func (m *lockManager) share(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	}
 	key, owner := nlmFile{c.Conn.Remote.Addr(), h}, nlmOwner{c.Conn.Remote.Addr(), 0, string(oh)}
 	if c.Procedure == nlmUnshare {
-		m.mu.Lock()
-		had := m.shares[key][owner]
-		delete(m.shares[key], owner)
-		m.mu.Unlock()
-		if had != nil {
+		if had := m.letGo(key, owner); had != nil {
 			had.Close()
 		}
 		return answer(nlmOK)
@@ -472,21 +472,47 @@ func (m *lockManager) share(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	if err != nil {
 		return answer(nlmStatus(m.s, err))
 	}
-	m.mu.Lock()
-	if m.shares[key] == nil {
-		m.shares[key] = make(map[nlmOwner]*files.Handle)
-	}
-	had, full := m.shares[key][owner], len(m.shares) > mostNLMFiles
-	if !full {
-		m.shares[key][owner] = opened
-	}
-	m.mu.Unlock()
-	if had != nil {
-		had.Close()
-	}
-	if full {
+	had, ok := m.hold(key, owner, opened)
+	if !ok {
 		opened.Close()
 		return answer(nlmNoLocks)
 	}
+	if had != nil {
+		had.Close()
+	}
 	return answer(nlmOK)
+}
+
+// hold notes what an owner holds a file open with, and gives what it did before. It is false where its host has too many.
+func (m *lockManager) hold(key nlmFile, owner nlmOwner, opened *files.Handle) (had *files.Handle, ok bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	had = m.shares[key][owner]
+	if had == nil && m.sharing[key.host] >= mostNLMShares {
+		return nil, false
+	}
+	if m.shares[key] == nil {
+		m.shares[key] = make(map[nlmOwner]*files.Handle)
+	}
+	if m.shares[key][owner] = opened; had == nil {
+		m.sharing[key.host]++
+	}
+	return had, true
+}
+
+// letGo forgets it; nil where there is none.
+func (m *lockManager) letGo(key nlmFile, owner nlmOwner) *files.Handle {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	had := m.shares[key][owner]
+	if had == nil {
+		return nil
+	}
+	if delete(m.shares[key], owner); len(m.shares[key]) == 0 {
+		delete(m.shares, key)
+	}
+	if m.sharing[key.host]--; m.sharing[key.host] == 0 {
+		delete(m.sharing, key.host)
+	}
+	return had
 }
