@@ -54,11 +54,11 @@ func (q *compound) putDenied(h *files.Held) {
 	q.w.String("other")
 }
 
-func (c *client4) locker(name string) (*lockOwner, status4) {
+func (st *state) locker(c *client4, name string) (*lockOwner, status4) {
 	if o := c.lockers[name]; o != nil {
 		return o, ok4
 	}
-	if len(c.lockers) >= mostOwners {
+	if !st.moreOwners(c) {
 		return nil, exhausted(c.minor, err4Delay)
 	}
 	o := &lockOwner{client: c, name: []byte(name)}
@@ -144,7 +144,7 @@ func (q *compound) lock() status4 {
 		return err4BadStateID
 	}
 	return q.ordered(&o.owner.seqOwner, openSeq, func() status4 {
-		owner, s := o.client.locker(name)
+		owner, s := st.locker(o.client, name)
 		if s != ok4 {
 			return s
 		}
@@ -270,5 +270,6 @@ func (q *compound) releaseLockOwner() status4 {
 		delete(c.locks, other)
 	}
 	delete(c.lockers, name)
+	st.fewerOwners(c, 1)
 	return ok4
 }

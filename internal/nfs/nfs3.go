@@ -63,6 +63,9 @@ func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	default:
 		return procs[c.Procedure]()
 	}
+	if !s.trusted(c.Conn.Remote) { // nothing comes of it, and it takes nobody's place
+		return procs[c.Procedure]()
+	}
 	key, fresh, reply := s.replies.begin(c.Conn.Remote, c.XID, c.Procedure, c.Args.Rest())
 	if !fresh {
 		if reply == nil {

@@ -146,7 +146,7 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	}
 	q.ops = int(n)
 	var key replyKey
-	repeatable := q.minor == 0 && len(all) <= 8<<10
+	repeatable := q.minor == 0 && len(all) <= 8<<10 && s.trusted(c.Conn.Remote)
 	if repeatable {
 		var fresh bool
 		var reply []byte

@@ -74,6 +74,7 @@ type place struct {
 	dir    string
 	memory memory
 	policy atomic.Pointer[site.Policy]
+	server *Server // the last that was started
 }
 
 const piran = 2003 // who has group 3001, and so may change nightlog
@@ -116,6 +117,7 @@ func (p *place) serve() (string, func()) {
 	s, err := NewServer(Config{Policy: current, Files: files.New(current, nil), Key: key[:], Memory: &p.memory, Lease: 2 * time.Second,
 		Names: func(context.Context, netip.Addr) ([]string, bool) { return nil, true }, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	require.NoError(p.t, err)
+	p.server = s
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(p.t, err)
 	done := make(chan error)
@@ -517,6 +519,86 @@ func TestSlotsAnswerAgain(t *testing.T) {
 		require.NoError(t, err)
 		require.Zero(t, r.Uint32(), "a directory is not missing because it was removed a moment ago")
 	}
+}
+
+// Opening what is not there under ever new names leaves nothing behind, and who opens and who locks are bounded for an address.
+func TestOwnersAreBounded(t *testing.T) {
+	st := &state{ownersOf: make(map[netip.Addr]int), clients: make(map[uint64]*client4)}
+	address := netip.MustParseAddr("192.0.2.1")
+	var clients []*client4
+	for id := range uint64(6) {
+		c := &client4{id: id, minor: 1, address: address, owners: make(map[string]*openOwner), lockers: make(map[string]*lockOwner), locks: make(map[[12]byte]*lock4)}
+		st.clients[id] = c
+		clients = append(clients, c)
+	}
+	full := func(c *client4, opens int) (n int) {
+		for i := 0; st.moreOwners(c); i++ {
+			c.owners[fmt.Sprint(c.id, "/", i)] = &openOwner{client: c, opens: opens}
+			n++
+			require.LessOrEqual(t, n, 3*mostOwners)
+			if n == 3*mostOwners {
+				break
+			}
+		}
+		return n
+	}
+	require.Equal(t, 3*mostOwners, full(clients[0], 0), "those that have nothing open make room")
+	require.LessOrEqual(t, st.owners, mostOwners)
+	st.forgetOwner(clients[0], "0/1")
+	for name := range clients[0].owners {
+		st.forgetOwner(clients[0], name)
+	}
+	require.Zero(t, st.owners)
+	for i := range 4 {
+		require.Equal(t, mostOwners, full(clients[i], 1))
+	}
+	require.Zero(t, full(clients[4], 1), "another client of the same address")
+	other := &client4{id: 99, address: netip.MustParseAddr("192.0.2.2"), owners: make(map[string]*openOwner), lockers: make(map[string]*lockOwner), locks: make(map[[12]byte]*lock4)}
+	st.clients[99] = other
+	require.Equal(t, mostOwners, full(other, 1), "one of another")
+	clients[0].owners = map[string]*openOwner{"0": {opens: 1}}
+	st.fewerOwners(clients[0], mostOwners-1)
+	for i := range mostOwners - 1 {
+		_, s := st.locker(clients[0], fmt.Sprint(i))
+		require.Equal(t, ok4, s)
+	}
+	held, _ := st.locker(clients[0], "7")
+	clients[0].locks[[12]byte{1}] = &lock4{owner: held}
+	_, s := st.locker(clients[0], "one more")
+	require.Equal(t, ok4, s, "those who have no lock left make room")
+	require.Same(t, held, clients[0].lockers["7"])
+	require.Len(t, clients[0].lockers, 2)
+}
+
+// Who is let in nowhere takes no place among the answers that are kept, and does not stay.
+func TestStrangersTakeNoPlace(t *testing.T) {
+	p := newPlace(t)
+	addr := p.start()
+	c := nfsraw.Dial(t, addr, piran, 3001)
+	root := c.Mnt("/nightlog")
+	r := *p.policy.Load()
+	mkdir := func(name string) uint32 {
+		t.Helper()
+		w := &onc.Writer{}
+		w.Opaque(root)
+		w.String(name)
+		for range 6 {
+			w.Uint32(0)
+		}
+		r, err := c.Call(nfsraw.NFS, 3, 9, func(out *onc.Writer) { out.B = append(out.B, w.B...) })
+		require.NoError(t, err)
+		return r.Uint32()
+	}
+	require.Zero(t, mkdir("mine"))
+	before := p.server.replies.used.Len()
+	require.Positive(t, before)
+	shut := r
+	shut.Services.NFS = false
+	p.policy.Store(&shut)
+	for i := range 50 {
+		require.NotZero(t, mkdir(fmt.Sprint("theirs", i)))
+	}
+	require.Equal(t, before, p.server.replies.used.Len())
 }
 
 // Sessions by the million, clients by the million: there is an end to them.

@@ -220,19 +220,18 @@ func (q *compound) open() status4 {
 	}
 	owner := c.owners[a.owner]
 	if owner == nil {
-		if len(c.owners) >= mostOwners {
-			for name, o := range c.owners { // those that have nothing open are forgotten
-				if o.opens == 0 {
-					delete(c.owners, name)
-				}
-			}
-			if len(c.owners) >= mostOwners {
-				return exhausted(c.minor, err4NoSpc)
-			}
+		if !st.moreOwners(c) {
+			return exhausted(c.minor, err4NoSpc)
 		}
 		owner = &openOwner{client: c}
 		c.owners[a.owner] = owner
 	}
+	owner.opening++
+	defer func() {
+		if owner.opening--; q.minor > 0 { // nothing is to be remembered of who opened nothing, as there are no sequence numbers
+			st.forgetOwner(c, a.owner)
+		}
+	}()
 	if q.minor == 0 && !owner.confirmed && owner.known && a.seq != owner.seq {
 		*owner = openOwner{client: c} // never confirmed: it begins anew (RFC 7530 section 16.18.5)
 	}

@@ -30,7 +30,9 @@ type state struct {
 	// may wait for somebody who waits for mu.
 	mu       sync.Mutex
 	doomed   []*files.Handle
-	open     int // files, of all clients
+	owners   int                // who opens and who locks, of all clients
+	ownersOf map[netip.Addr]int // by address
+	open     int                // files, of all clients
 	mostOpen int
 	clients  map[uint64]*client4
 	byOwner  map[string]*client4 // confirmed ones, by owner and minor version
@@ -75,6 +77,7 @@ type openOwner struct {
 	client    *client4
 	confirmed bool
 	opens     int
+	opening   int // requests of theirs that are being answered
 }
 
 // lockOwner is who locks ranges; the files package tells them apart by address.
@@ -134,15 +137,17 @@ const (
 	mostOfAddress  = 128
 	mostSessions   = 4 // of a client
 	mostSlots      = 64
-	mostCached     = 2048 // bytes of an answer
-	mostOwners     = 1 << 15
+	mostCached     = 2048    // bytes of an answer
+	mostOwners     = 1 << 12 // who opens and who locks, of a client
+	mostOwnersOf   = 1 << 14 // of all clients of an address
+	mostOwnersAll  = 1 << 17
 	longestOwner   = 1024
 	rememberV4     = "v4"
 	unconfirmedFor = 30 * time.Second
 )
 
 func newState(s *Server) (*state, error) {
-	st := &state{s: s, stop: make(chan struct{}), clients: make(map[uint64]*client4), byOwner: make(map[string]*client4),
+	st := &state{s: s, stop: make(chan struct{}), ownersOf: make(map[netip.Addr]int), clients: make(map[uint64]*client4), byOwner: make(map[string]*client4),
 		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool)}
 	// Half of the descriptors there are, so that the rest of the service goes on.
 	var limit unix.Rlimit
@@ -267,12 +272,62 @@ func (st *state) end(c *client4) {
 		}
 	}
 	delete(st.clients, c.id)
+	st.fewerOwners(c, len(c.owners)+len(c.lockers))
 	key := ownerKey(c.minor, c.owner)
 	if st.byOwner[key] == c {
 		delete(st.byOwner, key)
 		if c.recorded {
 			st.forget([]byte(key))
 		}
+	}
+}
+
+// moreOwners says whether a client may have one more who opens or locks. Those who have nothing open are forgotten for it, where that
+// is what it takes.
+func (st *state) moreOwners(c *client4) bool {
+	room := func() bool {
+		return len(c.owners)+len(c.lockers) < mostOwners && st.ownersOf[c.address] < mostOwnersOf && st.owners < mostOwnersAll
+	}
+	if !room() {
+		for name := range c.owners {
+			st.forgetOwner(c, name)
+		}
+		st.forgetLockers(c)
+	}
+	if !room() {
+		return false
+	}
+	st.owners++
+	st.ownersOf[c.address]++
+	return true
+}
+
+// forgetOwner forgets somebody who has nothing open, and is not about to.
+func (st *state) forgetOwner(c *client4, name string) {
+	if o := c.owners[name]; o != nil && o.opens == 0 && o.opening == 0 && st.clients[c.id] == c {
+		delete(c.owners, name)
+		st.fewerOwners(c, 1)
+	}
+}
+
+// forgetLockers forgets who has locked and has no lock left.
+func (st *state) forgetLockers(c *client4) {
+	holds := make(map[*lockOwner]bool)
+	for _, l := range c.locks {
+		holds[l.owner] = true
+	}
+	for name, o := range c.lockers {
+		if !holds[o] {
+			delete(c.lockers, name)
+			st.fewerOwners(c, 1)
+		}
+	}
+}
+
+func (st *state) fewerOwners(c *client4, n int) {
+	st.owners -= n
+	if st.ownersOf[c.address] -= n; st.ownersOf[c.address] <= 0 {
+		delete(st.ownersOf, c.address)
 	}
 }
 

@@ -44,6 +44,8 @@ const (
 	mostConns     = 4096
 	mostFrom      = 512 // connections of one address
 	recordTime    = 30 * time.Second
+	idleTrusted   = 30 * time.Minute
+	idleUntrusted = 30 * time.Second
 	writeTime     = 60 * time.Second
 )
 
@@ -54,6 +56,8 @@ type Conn struct {
 	c       net.Conn
 	writing sync.Mutex
 	pending chan struct{}
+	trusted bool // as judged, until then; of the reading goroutine
+	judged  time.Time
 	// Data is the programs' own.
 	Data sync.Map
 }
@@ -148,6 +152,19 @@ func (r *record) release() {
 	}
 }
 
+// idle is for how long the client may say nothing. Clients that are let in connect again when they have something to say; others have
+// nothing to stay for.
+func (c *Conn) idle() time.Duration {
+	if now := time.Now(); now.After(c.judged) {
+		c.judged = now.Add(idleUntrusted)
+		c.trusted = c.server.Trusted == nil || c.server.Trusted(c.Remote)
+	}
+	if c.trusted {
+		return idleTrusted
+	}
+	return idleUntrusted
+}
+
 // read reads one record (RFC 5531 section 11).
 func (c *Conn) read() (rec record, err error) {
 	defer func() {
@@ -157,7 +174,7 @@ func (c *Conn) read() (rec record, err error) {
 		}
 	}()
 	var mark [4]byte
-	if err := c.c.SetReadDeadline(time.Time{}); err != nil {
+	if err := c.c.SetReadDeadline(time.Now().Add(c.idle())); err != nil {
 		return rec, err
 	}
 	for fragment := 0; ; fragment++ {
