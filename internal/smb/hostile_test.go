@@ -38,6 +38,11 @@ func (oneAccount) ProveNT(_ context.Context, name, _ string, compare func([]byte
 }
 
 func startServer(t testing.TB) (addr, dir string) {
+	_, addr, dir = startServerOf(t)
+	return addr, dir
+}
+
+func startServerOf(t testing.TB) (s *Server, addr, dir string) {
 	dir = t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "nightlog", "2026"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "nightlog", "README.txt"), []byte("night log"), 0o644))
@@ -50,7 +55,7 @@ func startServer(t testing.TB) (addr, dir string) {
 	})
 	require.NoError(t, err)
 	current := func() *site.Policy { return policy }
-	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Files: files.New(current, nil),
+	s = NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Files: files.New(current, nil),
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -61,7 +66,7 @@ func startServer(t testing.TB) (addr, dir string) {
 		s.Close()
 		<-done
 	})
-	return l.Addr().String(), dir
+	return s, l.Addr().String(), dir
 }
 
 // rawClient sends what it is told to, right or wrong. It speaks 2.1.

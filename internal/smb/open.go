@@ -20,6 +20,7 @@ type open struct {
 	next   int
 	mask   *mask
 	begun  bool
+	room   room // that names take
 
 	quotaMu sync.Mutex
 	quotaAt identity.ID // after whom a listing of quotas goes on
@@ -28,6 +29,13 @@ type open struct {
 func (o *open) close() {
 	if o.handle != nil {
 		_ = o.handle.Close() // what was to be deleted and cannot be stays
+	}
+	o.search.Lock()
+	o.names = nil
+	o.room.give()
+	o.search.Unlock()
+	if o.pipe != nil {
+		o.pipe.close()
 	}
 }
 
@@ -323,7 +331,10 @@ func (r *request) read() (*reply, error) {
 		}
 		return rep, maybe(status)
 	}
-	buf := getBuffer(headerSize + fixed + length)
+	buf := r.c.buffer(headerSize + fixed + length)
+	if buf == nil {
+		return nil, statusInsufficientResources
+	}
 	clear(buf.b[:headerSize+fixed])
 	n, err := o.handle.ReadAt(buf.b[headerSize+fixed:], int64(offset))
 	if err == nil && n < max(minimum, 1) && length > 0 {

@@ -11,9 +11,11 @@ import (
 
 // pipe is an open named pipe on which RPC is spoken.
 type pipe struct {
-	mu  sync.Mutex
-	rpc *dcerpc.Conn
-	out [][]byte // whole messages not read yet
+	mu   sync.Mutex
+	rpc  *dcerpc.Conn
+	out  [][]byte // whole messages not read yet
+	c    *conn
+	room room // that they take
 }
 
 var errBusy = errors.New("unread answers")
@@ -23,16 +25,26 @@ const mostUnread = 1 << 20
 func (p *pipe) write(msg []byte) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	waiting := 0
-	for _, m := range p.out {
-		waiting += len(m)
-	}
-	if waiting > mostUnread {
+	if p.room.n > mostUnread {
 		return errBusy
 	}
 	out, err := p.rpc.Handle(msg)
+	more := 0
+	for _, m := range out {
+		more += len(m)
+	}
+	if !p.room.take(p.c, p.room.n+more) {
+		return errBusy
+	}
 	p.out = append(p.out, out...)
 	return err
+}
+
+func (p *pipe) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.out = nil
+	p.room.give()
 }
 
 // read gives the next message, or as much of it as fits (MS-SMB2 section 3.3.5.12).
@@ -45,9 +57,11 @@ func (p *pipe) read(limit int) ([]byte, Status) {
 	msg := p.out[0]
 	if len(msg) > limit {
 		p.out[0] = msg[limit:]
+		p.room.take(p.c, p.room.n-limit) // less always fits
 		return msg[:limit], statusBufferOverflow
 	}
 	p.out = p.out[1:]
+	p.room.take(p.c, p.room.n-len(msg))
 	return msg, statusOK
 }
 
@@ -63,7 +77,7 @@ func (r *request) createPipe(rawName []byte) (*reply, error) {
 	}
 	sub := r.c.subject(r.sess.user)
 	srv := r.c.srv
-	o, status := r.keep(&open{pipe: &pipe{rpc: dcerpc.NewConn(dcerpc.ServerService{
+	o, status := r.keep(&open{pipe: &pipe{c: r.c, rpc: dcerpc.NewConn(dcerpc.ServerService{
 		Name:   srv.Name,
 		Shares: func() []dcerpc.Share { return announced(srv.Files.Announced(sub)) },
 	})}})

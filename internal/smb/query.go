@@ -307,6 +307,13 @@ func (r *request) queryDirectory() (*reply, error) {
 		if o.begun && flags&reopen == 0 {
 			wanted = o.mask
 		}
+		kept := 0
+		for _, name := range names {
+			kept += len(name) + 16 // and where it is
+		}
+		if !o.room.take(r.c, kept) {
+			return nil, statusInsufficientResources
+		}
 		slices.Sort(names)
 		o.names = append([]string{".", ".."}, names...)
 		o.mask, o.next, o.begun = wanted, 0, true
@@ -316,6 +323,10 @@ func (r *request) queryDirectory() (*reply, error) {
 	out, err := r.list(o, layout, size, flags&single != 0)
 	if err != nil {
 		return nil, err
+	}
+	if o.next >= len(o.names) { // that was all
+		o.names, o.next = nil, 0
+		o.room.give()
 	}
 	if len(out) == 0 {
 		if first {

@@ -47,6 +47,7 @@ type Server struct {
 	conns    map[*conn]struct{}
 	from     map[string]int // connections by address
 	sessions map[uint64]*session
+	hoard    *hoard
 	stopped  bool
 	wait     sync.WaitGroup
 	nextID   atomic.Uint64
@@ -65,6 +66,7 @@ const (
 
 	signInTime = 30 * time.Second
 	writeTime  = 60 * time.Second
+	frameTime  = 60 * time.Second
 )
 
 // NewServer makes a server that listens to nothing yet.
@@ -72,7 +74,7 @@ func NewServer(c Config) *Server {
 	if c.MaxClients == 0 {
 		c.MaxClients = 1024
 	}
-	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), started: time.Now()}
+	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), hoard: newHoard(), started: time.Now()}
 	rand.Read(s.guid[:])
 	return s
 }
@@ -197,10 +199,19 @@ func (c *conn) serve() {
 			c.log.Debug("frame refused", "size", size)
 			return
 		}
-		frame := getBuffer(size)
+		frame := c.buffer(size)
+		if frame == nil {
+			return
+		}
+		if c.signedIn() { // a frame that has begun has to come to an end
+			_ = c.nc.SetReadDeadline(time.Now().Add(frameTime))
+		}
 		if _, err := io.ReadFull(c.nc, frame.b); err != nil {
 			frame.release()
 			return
+		}
+		if c.signedIn() {
+			_ = c.nc.SetReadDeadline(time.Time{})
 		}
 		if !c.receive(frame) {
 			return
@@ -253,9 +264,25 @@ type buffer struct {
 	b    []byte
 	pool *sync.Pool
 	back *[]byte
+	give func() // its room in the hoard; nil where it is small
 }
 
 var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+headerSize); return &b }}
+
+// buffer gives one for what comes from, or goes to, a client: a large one once there is room for it. It is nil where the connection ends
+// first.
+func (c *conn) buffer(size int) *buffer {
+	const small = 64 << 10
+	if size <= small {
+		return getBuffer(size)
+	}
+	if !c.srv.hoard.wait(c.ctx, c.address, size) {
+		return nil
+	}
+	b := getBuffer(size)
+	b.give = func() { c.srv.hoard.give(c.address, size) }
+	return b
+}
 
 func getBuffer(size int) *buffer {
 	if size <= 16<<10 {
@@ -269,5 +296,9 @@ func (b *buffer) release() {
 	if b.pool != nil {
 		b.pool.Put(b.back)
 		b.pool = nil
+	}
+	if b.give != nil {
+		b.give()
+		b.give = nil
 	}
 }
