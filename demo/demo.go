@@ -147,6 +147,9 @@ type larkfell struct {
 // below state. It does nothing where there are users already.
 func Load(ctx context.Context, svc *service.Service, state string) error {
 	if len(svc.Policy().Directory.Users()) > 0 {
+		if _, err := os.Stat(filepath.Join(state, "volumes", "summit")); err != nil {
+			return fmt.Errorf("%s holds records that are not the demo's: give --demo a state directory of its own with --state", state)
+		}
 		return nil
 	}
 	var site larkfell

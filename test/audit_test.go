@@ -281,7 +281,7 @@ func TestAskedOfThenAndOfAfter(t *testing.T) {
 	require.NotContains(t, a.run("who", "nightlog", "--at", at), "orla")
 	require.NotContains(t, a.run("reach", "orla", "--at", at), "nightlog")
 	_, errOut, code = a.try("", "why", "orla", "nightlog", "--at", "2001-01-01")
-	require.Equal(t, 1, code)
+	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "the journal begins after")
 	for _, bad := range []string{"entry list nightlog", "entry add nowhere", "no such command", `entry add "nightlog`} {
 		_, errOut, code = a.try("", "why", "orla", "nightlog", "--with", bad)
@@ -337,7 +337,7 @@ func TestAReview(t *testing.T) {
 	refused := func(as amber, says string, args ...string) {
 		t.Helper()
 		_, errOut, code := as.try("", append(args, "--yes")...)
-		require.Equal(t, 1, code, args)
+		require.Contains(t, []int{1, 2}, code, args) // refused, or of no sense
 		require.Contains(t, errOut, says)
 	}
 	refused(a, "may not sign in", "review", "add", "spring", "--folder", "plates", "--reviewer", "wren")

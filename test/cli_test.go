@@ -116,7 +116,10 @@ func TestCommandLineFromNothing(t *testing.T) {
 	p := serve(t, bin, filepath.Join(t.TempDir(), "state"))
 	require.NotEmpty(t, p.code)
 	a := amber{t, bin, p.url, t.TempDir()}
-	_, errOut, code := a.try("keeper-at-larkfell", "first-administrator", "keeper", "--code", "wrong")
+	_, errOut, code := a.try("", "folder", "list")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "there is no administrator yet")
+	_, errOut, code = a.try("keeper-at-larkfell", "first-administrator", "keeper", "--code", "wrong")
 	require.Equal(t, 1, code)
 	require.Contains(t, errOut, "the code is wrong")
 	_, errOut, code = a.try("keeper-at-larkfell", "first-administrator", "keeper", "--code", p.code)
@@ -166,7 +169,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 		args []string
 	}{
 		{1, "there is no user", []string{"user", "show", "nobody"}}, {2, "usage: amber why USER PATH", []string{"why", "piran"}},
-		{2, "not defined: -sideways", []string{"folder", "list", "--sideways"}}, {2, "there is no command", []string{"folder", "paint"}}, {2, "there is no command", []string{"fodler"}},
+		{2, "there is no option --sideways", []string{"folder", "list", "--sideways"}}, {2, "there is no command", []string{"folder", "paint"}}, {2, "there is no command", []string{"fodler"}},
 		{2, "allow or deny", []string{"entry", "add", "nightlog", "permit", "piran", "read"}},
 		{3, "no service answers", []string{"--url", "http://127.0.0.1:1", "folder", "list"}},
 		{2, "no address", []string{"--url", "ftp://x", "folder", "list"}},

@@ -211,6 +211,9 @@ func init() {
 	huma.DefaultArrayNullable = false // lists are empty, never null
 	// Every error, huma's own validation included, is one kind of document.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		if msg == "validation failed" {
+			msg = "the request is not as it should be"
+		}
 		p := &Problem{ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: msg}}
 		for _, err := range errs {
 			if err == nil {

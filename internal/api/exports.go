@@ -333,7 +333,7 @@ func (s *Server) registerMode() {
 	handle(s, operation("set-mode", http.MethodPut, "/mode", "Set mode, owner and group of a path where those decide", "places"), func(ctx context.Context, in *struct {
 		Body struct {
 			Path  string `json:"path" maxLength:"4096"`
-			Mode  string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" doc:"Octal."`
+			Mode  string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal."`
 			Owner string `json:"owner,omitempty" maxLength:"64"`
 			Group string `json:"group,omitempty" maxLength:"64"`
 		}

@@ -47,6 +47,7 @@ type Group struct {
 	GID         uint32   `json:"gid"`
 	Description string   `json:"description"`
 	Members     []Member `json:"members"`
+	PrimaryOf   []string `json:"primaryOf" doc:"The users whose primary group it is, who are in it without being listed."`
 }
 
 // Member is one line of a group.
@@ -56,7 +57,12 @@ type Member struct {
 }
 
 func groupOf(p *site.Policy, g *identity.Group) Group {
-	out := Group{Name: g.Name, GID: g.GID, Description: g.Description, Members: []Member{}}
+	out := Group{Name: g.Name, GID: g.GID, Description: g.Description, Members: []Member{}, PrimaryOf: []string{}}
+	for _, u := range p.Directory.Users() {
+		if u.Primary == g.ID {
+			out.PrimaryOf = append(out.PrimaryOf, u.Name)
+		}
+	}
 	for _, m := range g.Members {
 		kind := "user"
 		if m.Kind == identity.KindGroup {

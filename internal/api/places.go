@@ -232,7 +232,7 @@ func (s *Server) registerPlaces() {
 			Group       string `json:"group,omitempty" maxLength:"64"`
 			Permissions string `json:"permissions,omitempty" enum:"acl,unix" doc:"What decides; entries if left out."`
 			Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
-			Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" doc:"Octal, of the folder itself, where modes decide."`
+			Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal, of the folder itself, where modes decide."`
 			ArrangementBody
 			Convert bool `json:"convert,omitempty" doc:"Turn the owners, modes and POSIX ACLs of what is there already into entries."`
 		}

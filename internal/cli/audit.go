@@ -44,6 +44,14 @@ func setAt(cmd *cli.Command, q url.Values) error {
 	return err
 }
 
+// beginning reads a moment of which a day alone is its first.
+func beginning(s string) (time.Time, error) {
+	if t, err := time.ParseInLocation("2006-01-02", s, time.Local); err == nil {
+		return t, nil
+	}
+	return moment(s)
+}
+
 func (a *app) auditCommands() []*cli.Command {
 	who := a.leaf("who", "list who may do what to a path, and through what", "PATH", []cli.Flag{
 		&cli.StringFlag{Name: "level", Usage: "only those who have at least this: pass, read, add, change or control"},
@@ -91,6 +99,9 @@ func (a *app) auditCommands() []*cli.Command {
 			for _, flag := range []string{"from", "to"} {
 				if cmd.IsSet(flag) {
 					t, err := moment(cmd.String(flag))
+					if flag == "from" {
+						t, err = beginning(cmd.String(flag))
+					}
 					if err != nil {
 						return err
 					}

@@ -9,8 +9,10 @@ import (
 	"io"
 	"net/url"
 	"os"
+	"os/signal"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -36,6 +38,13 @@ type failure struct {
 }
 
 func (f *failure) Error() string { return f.msg }
+
+// said is a failure as --json has it.
+type said struct {
+	Error string `json:"error"`
+	Next  string `json:"next,omitempty"`
+	Code  int    `json:"code"`
+}
 
 func usage(format string, args ...any) error {
 	return &failure{code: exitUsage, msg: fmt.Sprintf(format, args...)}
@@ -63,7 +72,11 @@ func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer
 	}
 	var f *failure
 	if !errors.As(err, &f) { // the argument parser's own
-		f = &failure{code: exitUsage, msg: err.Error(), next: "amber --help"}
+		f = &failure{code: exitUsage, msg: plainly(&cli.Command{}, err.Error()), next: "amber --help"}
+	}
+	if slices.Contains(args, "--json") {
+		_ = encode(errOut, said{f.msg, f.next, f.code})
+		return f.code
 	}
 	fmt.Fprintln(errOut, "amber:", plain.Text(f.msg))
 	if f.next != "" {
@@ -98,7 +111,7 @@ func (a *app) root() *cli.Command {
 
 // misused turns what the argument parser says into a failure like any other.
 func misused(_ context.Context, cmd *cli.Command, err error, _ bool) error {
-	return &failure{code: exitUsage, msg: err.Error(), next: cmd.FullName() + " --help"}
+	return &failure{code: exitUsage, msg: plainly(cmd, err.Error()), next: cmd.FullName() + " --help"}
 }
 
 // group is a command that only holds others. Asked for none of them, it lists
@@ -109,7 +122,16 @@ func group(name, text string, commands ...*cli.Command) *cli.Command {
 
 func list(_ context.Context, cmd *cli.Command) error {
 	if cmd.Args().Present() {
-		return &failure{code: exitUsage, msg: fmt.Sprintf("there is no command %q in %s", cmd.Args().First(), cmd.FullName()), next: cmd.FullName() + " --help"}
+		typed := cmd.Args().First()
+		f := &failure{code: exitUsage, msg: fmt.Sprintf("there is no command %q in %s", typed, cmd.FullName()), next: cmd.FullName() + " --help"}
+		var names []string
+		for _, c := range cmd.Commands {
+			names = append(names, c.Name)
+		}
+		if near := nearest(typed, names); near != "" {
+			f.next = strings.Join(append([]string{cmd.FullName(), near}, quoted(cmd.Args().Tail())...), " ")
+		}
+		return f
 	}
 	return cli.ShowSubcommandHelp(cmd)
 }
@@ -153,9 +175,47 @@ func (a *app) secret(variable, prompt string) (string, error) {
 	if !a.terminal || !ok {
 		return "", usage("no password: set %s, or run this at a terminal", variable)
 	}
-	fmt.Fprint(a.err, prompt)
+	return readHidden(f, a.err, prompt)
+}
+
+// newSecret is secret for what nobody could see whether it was typed as it was meant: at the terminal it is asked for twice.
+func (a *app) newSecret(variable, prompt string) (string, error) {
+	one, err := a.secret(variable, prompt)
+	if err != nil || os.Getenv(variable) != "" {
+		return one, err
+	}
+	two, err := a.secret(variable, "The same again: ")
+	if err == nil && one != two {
+		return "", usage("the two are not the same: nothing was done")
+	}
+	return one, err
+}
+
+// readHidden reads a line without showing it. Whoever breaks it off gets a terminal that shows what they type.
+func readHidden(f *os.File, say io.Writer, prompt string) (string, error) {
+	before, err := term.GetState(int(f.Fd()))
+	if err != nil {
+		return "", err
+	}
+	broken := make(chan os.Signal, 1)
+	signal.Notify(broken, os.Interrupt, syscall.SIGTERM)
+	done := make(chan struct{})
+	defer func() {
+		signal.Stop(broken)
+		close(done)
+	}()
+	go func() {
+		select {
+		case <-broken:
+			_ = term.Restore(int(f.Fd()), before)
+			fmt.Fprintln(say)
+			os.Exit(exitFailed)
+		case <-done:
+		}
+	}()
+	fmt.Fprint(say, prompt)
 	raw, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
+	fmt.Fprintln(say)
 	return string(raw), err
 }
 

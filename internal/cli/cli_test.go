@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -67,4 +68,45 @@ func TestEndDates(t *testing.T) {
 		require.ErrorAs(t, err, &f)
 		require.Equal(t, exitUsage, f.code)
 	}
+}
+
+// What the argument parser says is said in our words, and what was mistyped is guessed.
+func TestCommandLinesThatMakeNoSense(t *testing.T) {
+	for line, want := range map[string]string{
+		"user add x --uid abc":        `--uid takes a whole number, not "abc"`,
+		"user add x --uid 5000000000": "--uid 5000000000 is too large",
+		"user list --jsn":             "there is no option --jsn; did you mean --json?",
+		"user list --nothing-like-it": "there is no option --nothing-like-it",
+		"first-administrator keeper":  "--code is missing",
+		"user set piran --full-name":  "--full-name needs something after it",
+		"serve --lease 5x":            `--lease takes a time such as 90s, 5m or 24h, not "5x"`,
+		"user lst":                    "next: amber user list",
+		"exprot list":                 "next: amber export list",
+		"frobnicate":                  "next: amber --help",
+		"user add":                    "usage: amber user add NAME",
+		"--json user show x y z":      `"code": 2`,
+	} {
+		var out, errOut bytes.Buffer
+		code := Main(t.Context(), append([]string{"amber"}, strings.Fields(line)...), os.Stdin, &out, &errOut, "test")
+		require.Equal(t, exitUsage, code, line)
+		require.Contains(t, errOut.String(), want, line)
+		for _, library := range []string{"strconv", "flag -", "Required flag", "time: "} {
+			require.NotContains(t, errOut.String(), library, line)
+		}
+	}
+}
+
+// How far words are apart is a distance, and one slip is one step.
+func TestHowFarWordsAreApart(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		word := rapid.StringOfN(rapid.RuneFrom([]rune("abc")), 0, 6, -1)
+		a, b := word.Draw(t, "a"), word.Draw(t, "b")
+		require.Equal(t, apart(a, b), apart(b, a))
+		require.Equal(t, a == b, apart(a, b) == 0)
+		require.LessOrEqual(t, apart(a, b), max(len(a), len(b)))
+		require.LessOrEqual(t, apart(a, a+"x"), 1)
+		if len(a) > 1 {
+			require.LessOrEqual(t, apart(a, a[1:2]+a[:1]+a[2:]), 1)
+		}
+	})
 }

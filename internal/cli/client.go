@@ -105,9 +105,20 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 		return nil, &failure{code: exitUnreachable, msg: fmt.Sprintf("the answer from %s broke off: %v", c.base, err)}
 	}
 	if resp.StatusCode >= 400 {
-		return nil, asFailure(resp, raw)
+		err := asFailure(resp, raw)
+		if resp.StatusCode == http.StatusUnauthorized && path != "health" && path != "first-administrator" && c.needsFirst(ctx) {
+			return nil, &failure{code: exitFailed, msg: "there is no administrator yet: the service printed a code when it started", next: "amber first-administrator NAME --code CODE"}
+		}
+		return nil, err
 	}
 	return raw, nil
+}
+
+// needsFirst says whether the service has no administrator yet.
+func (c *client) needsFirst(ctx context.Context) bool {
+	var h api.Health
+	raw, err := c.raw(ctx, http.MethodGet, "health", nil, nil)
+	return err == nil && json.Unmarshal(raw, &h) == nil && h.NeedsFirst
 }
 
 // asFailure reads a problem document.
@@ -118,6 +129,9 @@ func asFailure(resp *http.Response, raw []byte) error {
 		return f
 	}
 	f.msg, f.next, f.confirm = p.Detail, p.Next, p.Confirm
+	if resp.StatusCode == http.StatusUnprocessableEntity { // what was typed makes no sense
+		f.code = exitUsage
+	}
 	for _, e := range p.Errors {
 		if e.Message != p.Detail {
 			f.msg += fmt.Sprintf("; %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)

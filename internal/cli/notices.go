@@ -207,7 +207,7 @@ func (a *app) noticeSetCommand() *cli.Command {
 			}
 		}
 		if cmd.Bool("mail-password") {
-			if mail["password"], err = a.secret("AMBER_MAIL_PASSWORD", "Password for the mail server: "); err != nil {
+			if mail["password"], err = a.newSecret("AMBER_MAIL_PASSWORD", "Password for the mail server: "); err != nil {
 				return err
 			}
 		}

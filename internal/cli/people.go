@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -47,7 +48,7 @@ func (a *app) sessionCommands() []*cli.Command {
 		a.leaf("first-administrator", "make the first administrator, with the code that the service printed", "USER", []cli.Flag{
 			&cli.StringFlag{Name: "code", Usage: "the code", Required: true},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			password, err := a.password("Password for " + args[0] + ": ")
+			password, err := a.newSecret("AMBER_PASSWORD", "Password for "+args[0]+": ")
 			if err != nil {
 				return err
 			}
@@ -149,7 +150,7 @@ func (a *app) peopleCommands() []*cli.Command {
 				b["groups"] = groups
 			}
 			if !cmd.Bool("no-password") && !cmd.Bool("service") {
-				if b["password"], err = a.password("Password for " + args[0] + ": "); err != nil {
+				if b["password"], err = a.newSecret("AMBER_PASSWORD", "Password for "+args[0]+": "); err != nil {
 					return err
 				}
 			}
@@ -174,7 +175,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodPatch, "users/"+escape(args[0]), nil, b, printUser)
 		}),
 		a.leaf("password", "set a user's password, from AMBER_PASSWORD or a prompt", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			password, err := a.password("New password of " + args[0] + ": ")
+			password, err := a.newSecret("AMBER_PASSWORD", "New password of "+args[0]+": ")
 			if err != nil {
 				return err
 			}
@@ -352,9 +353,9 @@ func memberNames(g api.Group) string {
 func printUser(w io.Writer, u api.User) {
 	protocols := strings.Join(namesThat(map[string]bool{"SMB": u.SMB, "NFS": u.NFS}), ", ")
 	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "primary group", u.Primary,
-		"groups", strings.Join(u.Groups, ", "), "may use", protocols)
+		"groups", strings.Join(u.Groups, ", "), "may use", cmp.Or(protocols, "nothing"))
 }
 
 func printGroup(w io.Writer, g api.Group) {
-	fields(w, "group", g.Name, "gid", fmt.Sprint(g.GID), "description", g.Description, "members", memberNames(g))
+	fields(w, "group", g.Name, "gid", fmt.Sprint(g.GID), "description", g.Description, "members", memberNames(g), "primary of", strings.Join(g.PrimaryOf, ", "))
 }

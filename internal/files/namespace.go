@@ -239,7 +239,7 @@ func (n *Namespace) Announced(sub Subject) []site.Share {
 		if !sh.Announced {
 			continue
 		}
-		if _, err := n.Connect(sub, sh.Name); err == nil {
+		if v, err := n.view(sub, sh.Name); err == nil && v.decide("", false, acl.All).Granted != 0 { // to look at the list is no refusal
 			out = append(out, sh.Share)
 		}
 	}

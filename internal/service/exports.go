@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"path"
@@ -54,6 +55,9 @@ func (s *Service) HostSet(name string) (*site.HostSet, error) {
 }
 
 func cleanExportPath(p string) (string, error) {
+	if slices.Contains(strings.Split(p, "/"), "..") {
+		return "", invalid("path", "%q leads back with ..: write where clients are to mount it", p)
+	}
 	clean := path.Clean("/" + p)
 	if clean == "/" || len(clean) > 255 {
 		return "", invalid("path", "%q is no path for an export: write /NAME, or /NAME/NAME", p)
@@ -213,6 +217,10 @@ func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) erro
 func (s *Service) fill(r *site.ClientRule, in RuleInput) error {
 	if in.From != "" {
 		clean, everyone, err := site.CleanFrom(in.From)
+		var meant *site.FromError
+		if errors.As(err, &meant) {
+			return invalid("from", "%s", meant.Says)
+		}
 		if err != nil {
 			return invalid("from", "%q is not an address, a network such as 192.0.2.0/24, a host name, a pattern such as *.larkfell.example, or %sNAME for a host set", in.From, site.SetMark)
 		}

@@ -254,7 +254,7 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 		"export at the top": {func() error {
 			_, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments", Path: "/.."})
 			return err
-		}, Invalid, "path", "no path for an export"},
+		}, Invalid, "path", "leads back"},
 		"everyone, unknowing": {func() error {
 			_, err := s.AddRule(ctx, keeper, RuleList{Export: "instruments"}, RuleInput{From: "0.0.0.0/0"}, 0)
 			return err

@@ -182,6 +182,9 @@ func (s *Service) ConvertFolder(ctx context.Context, by Actor, name string) (rul
 	if err != nil {
 		return 0, 0, err
 	}
+	if !f.Unix() {
+		return 0, 0, conflict("name", "amber folder show "+quote(f.Name), "in %s entries decide already: converting would put modes that nobody looks at in their place", f.Name)
+	}
 	var found []adopt.Object
 	known := make(map[string]*posix.Attributes)
 	err = files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {

@@ -63,6 +63,15 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(rows) == 0 { // the day on which it begins is its first
+		first, err := s.store.Journal(ctx, 0, 1, "")
+		if err != nil {
+			return nil, err
+		}
+		if len(first) > 0 && first[0].At.Sub(at) < 24*time.Hour {
+			rows, at = first, first[0].At
+		}
+	}
 	if len(rows) == 0 {
 		return nil, invalid("at", "the journal begins after %s", at.Format(time.RFC3339))
 	}

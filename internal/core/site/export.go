@@ -137,6 +137,12 @@ type hosts struct {
 // ErrFrom is wrapped by the errors of CheckFrom.
 var ErrFrom = errors.New("not an address, a network, a host name or a pattern of host names")
 
+// FromError is an ErrFrom that knows what was meant.
+type FromError struct{ Says string }
+
+func (e *FromError) Error() string { return e.Says }
+func (e *FromError) Unwrap() error { return ErrFrom }
+
 var hostPattern = regexp.MustCompile(`^[a-z0-9_*?]([a-z0-9_.*?-]{0,252})$`)
 
 func parseHosts(from string) (hosts, error) {
@@ -166,10 +172,40 @@ func parseHosts(from string) (hosts, error) {
 	return hosts{pattern: name, all: strings.Trim(name, "*.") == ""}, nil
 }
 
+var (
+	starred = regexp.MustCompile(`^(\d{1,3})(?:\.(\d{1,3}))?(?:\.(\d{1,3}))?(?:\.\*)+$`)
+	numbers = regexp.MustCompile(`^[0-9.*?-]*[0-9][0-9.*?-]*$`)
+)
+
+// never says of what looks like addresses and is a pattern of names, which no host can fit, how it is written; nil for all else.
+func never(from string) error {
+	if m := starred.FindStringSubmatch(from); m != nil {
+		bits, address := 8, m[1]
+		for _, part := range m[2:] {
+			if part == "" {
+				address += ".0"
+			} else {
+				address += "." + part
+				bits += 8
+			}
+		}
+		if p, err := netip.ParsePrefix(fmt.Sprintf("%s.0/%d", address, bits)); err == nil {
+			return &FromError{fmt.Sprintf("%q would be a pattern of names, which no address fits: write %s", from, p)}
+		}
+	}
+	if numbers.MatchString(from) && strings.ContainsAny(from, "*?-") {
+		return &FromError{fmt.Sprintf("%q fits no host: write each address, or a network such as 192.0.2.0/24", from)}
+	}
+	return nil
+}
+
 // CleanFrom gives the form in which a rule's hosts are kept, whether it means a pattern of names,
 // and whether it lets in every host there is, of one family or named in one way. It does not
 // look at host sets.
 func CleanFrom(from string) (clean string, everyone bool, err error) {
+	if err := never(strings.TrimSpace(from)); err != nil {
+		return "", false, err
+	}
 	h, err := parseHosts(strings.TrimSpace(from))
 	switch {
 	case err != nil:

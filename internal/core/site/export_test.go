@@ -100,3 +100,18 @@ func TestExportsCompile(t *testing.T) {
 	_, err = Compile(r)
 	require.ErrorIs(t, err, ErrFrom, "sets hold no sets")
 }
+
+// What looks like addresses and would match no host is refused, with what was meant.
+func TestRulesThatCanNeverMatch(t *testing.T) {
+	for from, says := range map[string]string{"192.168.1.*": "write 192.168.1.0/24", "10.*.*.*": "write 10.0.0.0/8", "172.16.*.*": "write 172.16.0.0/16", "10.1.*": "write 10.1.0.0/16",
+		"192.168.1.10-20": "a network such as", "192.0.2.1?": "a network such as", "999.1.*": "a network such as"} {
+		_, _, err := CleanFrom(from)
+		require.ErrorIs(t, err, ErrFrom, from)
+		require.ErrorContains(t, err, says, from)
+	}
+	for from, want := range map[string]string{"*": "*", "*.larkfell.example": "*.larkfell.example", "dome-?": "dome-?", "192.0.2.7": "192.0.2.7", "192.0.2.0/24": "192.0.2.0/24", "3com": "3com", "1-2.example": "1-2.example"} {
+		clean, _, err := CleanFrom(from)
+		require.NoError(t, err, from)
+		require.Equal(t, want, clean)
+	}
+}
