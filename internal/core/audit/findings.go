@@ -286,17 +286,25 @@ func (x *finder) control(f *folder) {
 	if !may.Empty() {
 		return
 	}
-	m := access.Mend{Kind: access.MendMode, Path: f.Name}
-	if !f.Unix() {
-		who := "group@"
-		if u := d.User(f.Owner); u != nil && u.InForce(x.Now) {
-			who = Name(d, identity.UserPrincipal(u.ID))
-		} else if g := d.Group(f.Group); g != nil {
-			who = Name(d, identity.GroupPrincipal(g.ID))
-		}
-		m = access.Mend{Kind: access.MendAllow, Path: f.Name, User: who, Level: acl.Control}
+	says := "no user may decide about it: only administrators of the gateway can"
+	if f.Unix() {
+		x.add(NoControl, Low, f.Name, "folder "+f.Name, says, access.Mend{Kind: access.MendMode, Path: f.Name})
+		return
 	}
-	x.add(NoControl, Low, f.Name, "folder "+f.Name, "no user may decide about it: only administrators of the gateway can", m)
+	// Who is to decide is for an administrator to say, unless somebody is there who owns it.
+	var mends []access.Mend
+	allow := func(p identity.Principal) {
+		mends = append(mends, access.Mend{Kind: access.MendAllow, Path: f.Name, User: Name(d, p), Level: acl.Control})
+	}
+	if u := d.User(f.Owner); u != nil && u.InForce(x.Now) {
+		allow(identity.UserPrincipal(u.ID))
+	} else if i := d.GroupIndex(f.Group); i != identity.None {
+		able := d.Members(i).Clone()
+		if able.And(x.active); !able.Empty() {
+			allow(identity.GroupPrincipal(f.Group))
+		}
+	}
+	x.add(NoControl, Low, f.Name, "folder "+f.Name, says, mends...)
 }
 
 // protocols looks for people who may do one thing over SMB and another over NFS.
