@@ -400,3 +400,35 @@ func TestNativeUseIsWhatFindSays(t *testing.T) {
 	require.NoError(t, sparse.Close())
 	agree("$4 * 512")
 }
+
+// Whoever gets another number is told of what keeps the old one, and of numbers that mean something to every client.
+func TestANewNumberSaysWhatKeepsTheOldOne(t *testing.T) {
+	g := gateway.Start(t)
+	change := func(user, body string) api.User {
+		t.Helper()
+		var u api.User
+		answer := ask(t, g, g.Token(t, "keeper"), http.MethodPatch, "/api/v1/users/"+user, body)
+		require.Equal(t, http.StatusOK, answer.status, answer.body)
+		require.NoError(t, json.Unmarshal([]byte(answer.body), &u))
+		return u
+	}
+	u := change("piran", `{"uid": 2999}`)
+	require.Len(t, u.Notes, 1)
+	require.Contains(t, u.Notes[0], "1 files still belong to uid 2003")
+	require.Empty(t, change("piran", `{"uid": 2999}`).Notes, "it has it already")
+	require.Empty(t, change("piran", `{"fullName": "Piran"}`).Notes)
+	require.Contains(t, change("corin", `{"uid": 0}`).Notes[0], "root on every client")
+	require.Contains(t, change("corin", `{"uid": 65534}`).Notes[0], "nobody's on every client")
+	answer := ask(t, g, g.Token(t, "keeper"), http.MethodPost, "/api/v1/exports/plates/rules", `{"from": "@dome-hosts"}`)
+	require.Equal(t, http.StatusConflict, answer.status, answer.body)
+	require.Contains(t, string(answer.body), "a second time would match nobody")
+	answer = ask(t, g, g.Token(t, "keeper"), http.MethodGet, "/api/v1/host-sets/dome-hosts", "")
+	var set api.HostSet
+	require.NoError(t, json.Unmarshal([]byte(answer.body), &set))
+	for _, use := range set.Uses {
+		answer = ask(t, g, g.Token(t, "keeper"), http.MethodDelete, fmt.Sprintf("/api/v1/exports/%s/rules/%d", strings.TrimPrefix(use.Export, "/"), use.RuleID), "")
+		require.Less(t, answer.status, 300, answer.body)
+	}
+	answer = ask(t, g, g.Token(t, "keeper"), http.MethodDelete, "/api/v1/host-sets/dome-hosts", "")
+	require.Less(t, answer.status, 300, "the numbers that it shows are those by which it is taken out: %s", answer.body)
+}

@@ -48,6 +48,13 @@ type HostSet struct {
 	Description string       `json:"description"`
 	Rules       []ClientRule `json:"rules"`
 	UsedBy      []string     `json:"usedBy" doc:"The exports in which it stands."`
+	Uses        []SetUse     `json:"uses" doc:"The same, with the rules as which it does."`
+}
+
+// SetUse is a rule of an export in whose place a host set stands.
+type SetUse struct {
+	Export string `json:"export"`
+	RuleID int64  `json:"ruleId"`
 }
 
 func ruleOf(r site.ClientRule) ClientRule {
@@ -92,6 +99,10 @@ func (s *Server) hostSetOf(ctx context.Context, h *site.HostSet) HostSet {
 	out := HostSet{Name: h.Name, Description: h.Description, Rules: rulesOf(h.Rules), UsedBy: s.on(ctx).UsedBy(h.Name)}
 	if out.UsedBy == nil {
 		out.UsedBy = []string{}
+	}
+	out.Uses = []SetUse{}
+	for _, u := range s.on(ctx).SetUses(h.Name) {
+		out.Uses = append(out.Uses, SetUse{u.Export, u.Rule})
 	}
 	return out
 }

@@ -24,6 +24,7 @@ type User struct {
 	SMB      bool       `json:"smb"`
 	NFS      bool       `json:"nfs"`
 	Mail     string     `json:"mail,omitempty" doc:"An address."`
+	Notes    []string   `json:"notes,omitempty" doc:"What is to be known of a number that was just given."`
 }
 
 func userOf(p *site.Policy, u *identity.User) User {
@@ -139,7 +140,9 @@ func (s *Server) registerPeople() {
 		if err != nil {
 			return User{}, err
 		}
-		return userOf(s.on(ctx).Policy(), u), nil
+		out := userOf(s.on(ctx).Policy(), u)
+		out.Notes = s.on(ctx).NumberNotes(u, nil)
+		return out, nil
 	})
 	handle(s, operation("change-user", http.MethodPatch, "/users/{name}", "Change a user", "people"), func(ctx context.Context, in *struct {
 		Named
@@ -161,11 +164,22 @@ func (s *Server) registerPeople() {
 		if b.Endless {
 			change.Expires = &time.Time{}
 		}
+		var before *uint32
+		if b.UID != nil {
+			if u, err := s.on(ctx).User(in.Name); err == nil {
+				uid := u.UID
+				before = &uid
+			}
+		}
 		u, err := s.on(ctx).UpdateUser(ctx, caller(ctx), in.Name, change)
 		if err != nil {
 			return User{}, err
 		}
-		return userOf(s.on(ctx).Policy(), u), nil
+		out := userOf(s.on(ctx).Policy(), u)
+		if before != nil {
+			out.Notes = s.on(ctx).NumberNotes(u, before)
+		}
+		return out, nil
 	})
 	do(s, operation("remove-user", http.MethodDelete, "/users/{name}", "Remove a user that no entry names", "people"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveUser(ctx, caller(ctx), in.Name)

@@ -282,6 +282,12 @@ func printHostSet(w io.Writer, h api.HostSet) {
 	fields(w, "host set", h.Name, "description", h.Description, "used by", strings.Join(h.UsedBy, ", "))
 	fmt.Fprintln(w)
 	printRules(w, h.Rules, "no client rules yet: amber hosts rule add "+h.Name+" FROM")
+	for i, u := range h.Uses {
+		if i == 0 {
+			fmt.Fprintln(w, "\nTo take it out of an export:")
+		}
+		fmt.Fprintf(w, "  amber export rule remove %s %d\n", strings.Join(quoted([]string{u.Export}), ""), u.RuleID)
+	}
 }
 
 // printRules lists client rules, with what is to be said about them below.

@@ -354,6 +354,9 @@ func printUser(w io.Writer, u api.User) {
 	protocols := strings.Join(namesThat(map[string]bool{"SMB": u.SMB, "NFS": u.NFS}), ", ")
 	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "primary group", u.Primary,
 		"groups", strings.Join(u.Groups, ", "), "may use", cmp.Or(protocols, "nothing"))
+	for _, n := range u.Notes {
+		fmt.Fprintln(w, "\nMind:", n+".")
+	}
 }
 
 func printGroup(w io.Writer, g api.Group) {

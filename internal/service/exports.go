@@ -199,6 +199,24 @@ func (s *Service) UsedBy(set string) []string {
 	return out
 }
 
+// SetUse is where a host set stands: as a rule of an export, by the number under which it can be removed.
+type SetUse struct {
+	Export string
+	Rule   int64
+}
+
+// SetUses lists where a host set stands.
+func (s *Service) SetUses(set string) (out []SetUse) {
+	for _, e := range s.Policy().Exports {
+		for _, r := range e.Rules {
+			if identity.Fold(r.From) == identity.Fold(site.SetMark+set) {
+				out = append(out, SetUse{e.Path, r.ID})
+			}
+		}
+	}
+	return out
+}
+
 // RemoveHostSet removes a host set that no export uses.
 func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) error {
 	h, err := s.HostSet(name)
@@ -285,6 +303,11 @@ func (s *Service) writeRule(ctx context.Context, tx *store.Tx, in RuleInput, exp
 		h, err := s.HostSet(name)
 		if err != nil {
 			return 0, err
+		}
+		if id, ok := export.(int64); ok {
+			if e := s.Policy().Export(id); e != nil && slices.ContainsFunc(e.Rules, func(r site.ClientRule) bool { return identity.Fold(r.From) == identity.Fold(site.SetMark+h.Name) }) {
+				return 0, conflict("from", "amber hosts show "+quote(h.Name), "host set %s stands in %s already: a second time would match nobody", h.Name, e.Path)
+			}
 		}
 		in.From, in.Everyone = "", false
 		if in.Write != nil || in.Squash != nil || in.AnonUID != nil || in.AnonGID != nil || in.Security != nil || in.PrivilegedPort != nil || in.Unknown != nil {

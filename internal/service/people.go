@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -83,6 +85,24 @@ func (s *Service) gidFree(gid uint32, group identity.ID) error {
 		return conflict("gid", "amber group show "+quote(taken), "gid %d is that of %s", gid, taken)
 	}
 	return nil
+}
+
+// NumberNotes says what is to be known of a number that a user is given, and of what keeps the one that they had; nil for none.
+func (s *Service) NumberNotes(user *identity.User, before *uint32) (notes []string) {
+	switch user.UID {
+	case 0:
+		notes = append(notes, "uid 0 is root on every client: an export that does not squash it takes whoever is root there for "+user.Name)
+	case site.Anonymous:
+		notes = append(notes, fmt.Sprintf("uid %d is nobody's on every client: squashed and unknown users would be taken for %s", site.Anonymous, user.Name))
+	}
+	if before == nil || *before == user.UID {
+		return notes
+	}
+	if kept := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: *before}); kept.Files > 0 {
+		notes = append(notes, fmt.Sprintf("%d files still belong to uid %d, who is nobody in the records now; what is to be %s's is given by amber owner set PATH --owner %s",
+			kept.Files, *before, user.Name, quote(user.Name)))
+	}
+	return notes
 }
 
 // CreateUser makes a user and gives the new record.
