@@ -229,7 +229,7 @@ func printNotices(w io.Writer, list []notice.Notice) {
 	}
 	for i := range list { // as they happened
 		n := list[len(list)-1-i]
-		fmt.Fprintf(w, "%s  %s\n", n.At.Local().Format("2006-01-02 15:04"), n.Says)
+		hung(w, n.At.Local().Format("2006-01-02 15:04")+"  ", n.Says)
 	}
 }
 

@@ -355,7 +355,8 @@ func printUser(w io.Writer, u api.User) {
 	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "primary group", u.Primary,
 		"groups", strings.Join(u.Groups, ", "), "may use", cmp.Or(protocols, "nothing"))
 	for _, n := range u.Notes {
-		fmt.Fprintln(w, "\nMind:", n+".")
+		fmt.Fprintln(w)
+		hung(w, "", "Mind: "+n+".")
 	}
 }
 

@@ -108,6 +108,17 @@ func (t *table) print(w io.Writer) {
 	}
 }
 
+// hung prints a text after what stands before it, within the width, with what wraps under its beginning.
+func hung(w io.Writer, before, text string) {
+	indent := max(utf8.RuneCountInString(before), 2)
+	for i, line := range wrap(text, tableWidth-indent) {
+		if i > 0 {
+			before = strings.Repeat(" ", indent)
+		}
+		fmt.Fprintln(w, before+line)
+	}
+}
+
 func wrap(s string, width int) []string {
 	var lines []string
 	var at string
