@@ -156,6 +156,9 @@ func TestCommandLineFromNothing(t *testing.T) {
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "This ends the publication nightlog.")
 	require.Contains(t, a.run("share", "list"), "nightlog")
+	_, errOut, code = a.try("", "volume", "remove", "summit")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "is on volume", "what would be turned down is not asked about")
 	a.run("share", "remove", "nightlog", "--yes")
 	a.run("folder", "remove", "nightlog", "--yes")
 	a.run("user", "remove", "piran", "--yes")
@@ -169,6 +172,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 		args []string
 	}{
 		{1, "there is no user", []string{"user", "show", "nobody"}}, {2, "usage: amber why USER PATH", []string{"why", "piran"}},
+		{1, "there is no volume", []string{"volume", "remove", "nowhere"}},
 		{2, "there is no option --sideways", []string{"folder", "list", "--sideways"}}, {2, "there is no command", []string{"folder", "paint"}}, {2, "there is no command", []string{"fodler"}},
 		{2, "allow or deny", []string{"entry", "add", "nightlog", "permit", "piran", "read"}},
 		{3, "no service answers", []string{"--url", "http://127.0.0.1:1", "folder", "list"}},

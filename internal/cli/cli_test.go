@@ -84,6 +84,7 @@ func TestCommandLinesThatMakeNoSense(t *testing.T) {
 		"exprot list":                 "next: amber export list",
 		"frobnicate":                  "next: amber --help",
 		"user add":                    "usage: amber user add NAME",
+		"volume remove":               "usage: amber volume remove NAME",
 		"--json user show x y z":      `"code": 2`,
 	} {
 		var out, errOut bytes.Buffer

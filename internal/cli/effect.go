@@ -54,7 +54,8 @@ var errRecorded = errors.New("recorded")
 func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string, query url.Values, in any) error {
 	says := a.says
 	a.says = ""
-	if a.record != nil || touchesAccess(path) || cmd.Bool("preview") && !isSession(path) {
+	// What asks looks first: nobody is asked about what would be turned down.
+	if a.record != nil || touchesAccess(path) || (cmd.Bool("preview") || says != "") && !isSession(path) {
 		req, err := asRequest(method, path, query, in)
 		if err != nil {
 			return err
