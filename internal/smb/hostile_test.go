@@ -307,6 +307,22 @@ func TestBeforeSignIn(t *testing.T) {
 	alive(t, addr)
 }
 
+// Who says hello again and again, and never in a way that is understood, leaves no more behind than who says it once.
+func TestHellosDoNotAddUp(t *testing.T) {
+	s, _, _ := startServerOf(t)
+	mine, theirs := net.Pipe()
+	defer mine.Close()
+	defer theirs.Close()
+	c := newConn(s, mine)
+	defer c.cancel()
+	for range 500 {
+		_, status, open := (&request{c: c, body: negotiateBody(make([]uint16, 64)...)}).negotiate()
+		require.Equal(t, statusNotSupported, status)
+		require.True(t, open)
+	}
+	require.Len(t, c.client.dialects, 64)
+}
+
 func TestSignaturesAreDemanded(t *testing.T) {
 	addr, _ := startServer(t)
 	c := dialRaw(t, addr).signIn().connect()

@@ -73,6 +73,7 @@ func (r *request) negotiate() (*reply, Status, bool) {
 	if count == 0 || count > 64 || len(r.body) < 36+2*count {
 		return fail()
 	}
+	c.client.dialects = c.client.dialects[:0] // of a try before that came to nothing
 	c.client.mode = le.Uint16(r.body[4:])
 	c.client.capabilities = le.Uint32(r.body[8:])
 	copy(c.client.guid[:], r.body[12:28])
