@@ -333,9 +333,9 @@ func userState(u api.User) string {
 	case u.Disabled:
 		return "disabled"
 	case u.Ends != nil && time.Now().After(*u.Ends):
-		return "ended " + u.Ends.Local().Format("2006-01-02")
+		return "ended, was until " + lastDay(*u.Ends)
 	case u.Ends != nil:
-		return "until " + u.Ends.Local().Format("2006-01-02")
+		return "until " + lastDay(*u.Ends)
 	case u.Role != "":
 		return u.Role
 	}

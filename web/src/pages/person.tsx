@@ -1,6 +1,7 @@
 import { Box, Flex, Stack, Text } from '@chakra-ui/react';
 import { Link, useParams } from 'react-router';
 import { useUser, useUses } from '../api/client';
+import { lastDay } from '../parts/day';
 import { Fact, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
@@ -28,7 +29,7 @@ export function Person() {
         {u.role && <Fact name="Role">{u.role}</Fact>}
         <Fact name="Mail">{u.mail || 'no address: they are not told that a limit is close'}</Fact>
         {u.disabled && <Fact name="State">disabled</Fact>}
-        {u.ends && <Fact name="Ends">{new Date(u.ends).toLocaleDateString()}</Fact>}
+        {u.ends && <Fact name="Last day">{lastDay(u.ends)}</Fact>}
       </Flex>
       <Sheet as="section" aria-label="In use" p="5">
         <Text fontWeight="700" fontSize="lg" mb="3">

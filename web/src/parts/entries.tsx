@@ -10,6 +10,7 @@ import {
   useGroups,
   useUsers,
 } from '../api/client';
+import { lastDay } from './day';
 import { Previewed } from './effect';
 import { Grid } from './grid';
 import { AddIcon, CutIcon, RemoveIcon } from './icons';
@@ -220,7 +221,7 @@ function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; may
         {entry.ends && (
           <Text as="span" color={entry.ended ? 'shut' : 'accent'}>
             {entry.ended ? 'ended ' : 'until '}
-            {new Date(entry.ends).toLocaleDateString()}
+            {lastDay(entry.ends)}
             {entry.note ? '; ' : ''}
           </Text>
         )}
