@@ -90,7 +90,7 @@ func (s *Server) try(ctx context.Context, changes []Request) (*service.Service, 
 	if len(changes) == 0 {
 		return nil, &service.Error{Kind: service.Invalid, Field: "changes", Message: "no change to try"}
 	}
-	return s.on(ctx).Try(ctx, func(ctx context.Context, trial *service.Service) error {
+	trial, err := s.on(ctx).Try(ctx, func(ctx context.Context, trial *service.Service) error {
 		ctx = context.WithValue(ctx, trialKey{}, trial)
 		for _, c := range changes {
 			if ctx.Err() != nil {
@@ -102,6 +102,10 @@ func (s *Server) try(ctx context.Context, changes []Request) (*service.Service, 
 		}
 		return nil
 	})
+	if err != nil && ctx.Err() != nil { // that is why, whatever it came upon
+		err = tookTooLong(ctx)
+	}
+	return trial, err
 }
 
 // within sends a request to this API itself, to the service in the context.

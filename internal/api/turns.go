@@ -82,5 +82,5 @@ func tookTooLong(ctx context.Context) error {
 	if ctx.Err() == context.DeadlineExceeded {
 		return &service.Error{Kind: service.Unavailable, RetryAfter: time.Second, Message: "that takes longer than " + trialPatience.String() + ", and was given up: try fewer changes at once"}
 	}
-	return ctx.Err()
+	return &service.Error{Kind: service.Unavailable, Message: "it was broken off"}
 }

@@ -172,3 +172,50 @@ func TestCompareAndRebuild(t *testing.T) {
 	_, err = Rebuild([]JournalRow{{Changes: []Change{{Kind: "user", ID: 1, After: json.RawMessage(`{`)}}}})
 	require.Error(t, err)
 }
+
+// What is tried out is tried on all that there is, leaves nothing, and can be broken off anywhere.
+func TestTryingOut(t *testing.T) {
+	ctx := t.Context()
+	s, err := Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Write(ctx, func(tx *Tx) error {
+		for i := range 50 {
+			if err := tx.Run(ctx, `INSERT INTO groups (name, gid) VALUES (?, ?)`, fmt.Sprint("team", i), 3000+i); err != nil {
+				return err
+			}
+		}
+		return tx.Run(ctx, `DELETE FROM groups WHERE gid = 3049`)
+	}))
+	var before, within site.Records
+	require.NoError(t, s.Write(ctx, func(tx *Tx) (err error) { before, err = tx.Records(ctx); return err }))
+	always := func() bool { return true }
+	require.NoError(t, s.Try(ctx, always, func(trial *Store) error {
+		return trial.Write(ctx, func(tx *Tx) error {
+			var err error
+			if within, err = tx.Records(ctx); err != nil {
+				return err
+			}
+			id, err := tx.Insert(ctx, `INSERT INTO groups (name, gid) VALUES ('new', 4000)`)
+			require.EqualValues(t, 51, id, "numbers are not given twice")
+			require.NoError(t, err)
+			require.Error(t, tx.Run(ctx, `INSERT INTO members (group_id, user_id) VALUES (1, 77)`), "there is no such user")
+			return tx.Append(ctx, &JournalRow{At: time.Now(), Actor: "keeper", Action: "add group", Subject: "new"})
+		})
+	}))
+	require.Equal(t, before, within)
+	var after site.Records
+	require.NoError(t, s.Write(ctx, func(tx *Tx) (err error) { after, err = tx.Records(ctx); return err }))
+	require.Equal(t, before, after)
+
+	for wait := range 40 {
+		ended, cancel := context.WithTimeout(ctx, time.Duration(wait)*50*time.Microsecond)
+		err := s.Try(ended, always, func(*Store) error { return ended.Err() })
+		if ended.Err() == nil {
+			require.NoError(t, err)
+		}
+		cancel()
+	}
+	tries := 0
+	require.NoError(t, s.Try(ctx, func() bool { tries++; return tries == 3 }, func(*Store) error { return nil }), "a copy that is of no one state is made again")
+}

@@ -42,34 +42,38 @@ func (s *Store) copied(ctx context.Context, settled func() bool) (*sql.DB, error
 	return nil, ErrBusy
 }
 
-func (s *Store) copyOnce(ctx context.Context) (db *sql.DB, err error) {
-	if db, err = sql.Open("sqlite", "file::memory:"); err != nil {
+func (s *Store) copyOnce(ctx context.Context) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", "file::memory:")
+	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1) // each connection would have one of its own
-	defer func() {
-		if err != nil {
-			db.Close()
-		}
-	}()
-	from := url.URL{Scheme: "file", Path: s.path, RawQuery: "mode=ro"}
-	if _, err = db.ExecContext(ctx, `ATTACH DATABASE ? AS kept`, from.String()); err != nil {
+	if err := s.copyInto(ctx, db); err != nil {
+		db.Close()
 		return nil, err
+	}
+	return db, nil
+}
+
+func (s *Store) copyInto(ctx context.Context, db *sql.DB) error {
+	from := url.URL{Scheme: "file", Path: s.path, RawQuery: "mode=ro"}
+	if _, err := db.ExecContext(ctx, `ATTACH DATABASE ? AS kept`, from.String()); err != nil {
+		return err
 	}
 	type made struct{ kind, name, sql string }
 	var all []made
-	err = each(ctx, db, `SELECT type, name, sql FROM kept.sqlite_master WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' ORDER BY type DESC`, func(rows *sql.Rows) error {
+	err := each(ctx, db, `SELECT type, name, sql FROM kept.sqlite_master WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' ORDER BY type DESC`, func(rows *sql.Rows) error {
 		var m made
 		err := rows.Scan(&m.kind, &m.name, &m.sql)
 		all = append(all, m)
 		return err
 	})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	tx, err := db.BeginTx(ctx, nil) // one state of all tables
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer func() { _ = tx.Rollback() }()
 	run := func(statement string) {
@@ -86,14 +90,14 @@ func (s *Store) copyOnce(ctx context.Context) (db *sql.DB, err error) {
 	run(`DELETE FROM main.sqlite_sequence`)
 	run(`INSERT INTO main.sqlite_sequence SELECT * FROM kept.sqlite_sequence`)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if err = tx.Commit(); err != nil {
-		return nil, err
+	if err := tx.Commit(); err != nil {
+		return err
 	}
-	if _, err = db.ExecContext(ctx, `DETACH DATABASE kept`); err != nil {
-		return nil, err
+	if _, err := db.ExecContext(ctx, `DETACH DATABASE kept`); err != nil {
+		return err
 	}
 	_, err = db.ExecContext(ctx, `PRAGMA foreign_keys = 1`)
-	return db, err
+	return err
 }
