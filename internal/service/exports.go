@@ -191,9 +191,9 @@ func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name, description
 // UsedBy lists the paths of the exports in which a host set stands.
 func (s *Service) UsedBy(set string) []string {
 	var out []string
-	for _, e := range s.Policy().Exports {
-		if slices.ContainsFunc(e.Rules, func(r site.ClientRule) bool { return identity.Fold(r.From) == identity.Fold(site.SetMark+set) }) {
-			out = append(out, e.Path)
+	for _, u := range s.SetUses(set) {
+		if !slices.Contains(out, u.Export) {
+			out = append(out, u.Export)
 		}
 	}
 	return out
@@ -305,7 +305,7 @@ func (s *Service) writeRule(ctx context.Context, tx *store.Tx, in RuleInput, exp
 			return 0, err
 		}
 		if id, ok := export.(int64); ok {
-			if e := s.Policy().Export(id); e != nil && slices.ContainsFunc(e.Rules, func(r site.ClientRule) bool { return identity.Fold(r.From) == identity.Fold(site.SetMark+h.Name) }) {
+			if e := s.Policy().Export(id); e != nil && slices.Contains(s.UsedBy(h.Name), e.Path) {
 				return 0, conflict("from", "amber hosts show "+quote(h.Name), "host set %s stands in %s already: a second time would match nobody", h.Name, e.Path)
 			}
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -26,7 +27,7 @@ func RefusingUnrecorded(refuse bool) Option { return func(s *Service) { s.refuse
 func WithNewKey(anew bool) Option { return func(s *Service) { s.newKey = anew } }
 
 // settleRoots finds where the roots really are.
-func (s *Service) settleRoots() error {
+func (s *Service) settleRoots(context.Context) error {
 	for i, dir := range s.roots {
 		real, err := filepath.EvalSymlinks(dir)
 		if err == nil {

@@ -5,7 +5,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -133,7 +132,12 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		return nil, err
 	}
 	s.store = st
-	if err := cmp.Or(s.settleRoots(), s.openLedger(ctx), s.openEvents(ctx), s.openTelling(ctx), s.load(ctx)); err != nil {
+	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openEvents, s.openTelling, s.load} { // each needs those before
+		if err = step(ctx); err != nil {
+			break
+		}
+	}
+	if err != nil {
 		st.Close()
 		if s.uses != nil {
 			s.uses.Close()

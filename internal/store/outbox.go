@@ -108,14 +108,16 @@ func (t Telling) Text(ctx context.Context, name, value string) error {
 	return t.tx.Run(ctx, `INSERT OR REPLACE INTO state VALUES (?, ?)`, name, value)
 }
 
+const laterNotices = `SELECT id, at, notice FROM notices WHERE id > ? ORDER BY id LIMIT ?`
+
 // NoticesAfter gives what was told after a number, oldest first.
 func (t Telling) NoticesAfter(ctx context.Context, after int64, most int) ([]NoticeRow, error) {
-	return noticeRows(ctx, t.tx, `SELECT id, at, notice FROM notices WHERE id > ? ORDER BY id LIMIT ?`, after, most)
+	return noticeRows(ctx, t.tx, laterNotices, after, most)
 }
 
 // Notices gives what was told after a number, oldest first; with back, the last before it, newest first, all for 0.
 func (u *Uses) Notices(ctx context.Context, from int64, back bool, most int) ([]NoticeRow, error) {
-	query := `SELECT id, at, notice FROM notices WHERE id > ? ORDER BY id LIMIT ?`
+	query := laterNotices
 	if back {
 		query = `SELECT id, at, notice FROM notices WHERE ?1 = 0 OR id < ?1 ORDER BY id DESC LIMIT ?2`
 	}
