@@ -265,10 +265,18 @@ func (a alter) write(f *open, off int64, length int, call func() (int, error)) (
 }
 
 // writeTo is pwrite.
-func writeTo(fd int, p []byte, off int64) (int, error) { return unix.Pwrite(fd, p, off) }
+func writeTo(fd int, p []byte, off int64) (int, error) {
+	if err := before(callWrite, fd); err != nil {
+		return 0, err
+	}
+	return unix.Pwrite(fd, p, off)
+}
 
 // appendTo is pwrite to the end of a file, found and written to in one step.
 func appendTo(fd int, p []byte, _ int64) (int, error) {
+	if err := before(callWrite, fd); err != nil {
+		return 0, err
+	}
 	return unix.Pwritev2(fd, [][]byte{p}, 0, unix.RWF_APPEND)
 }
 
@@ -308,7 +316,7 @@ func (a alter) resize(f *open, size int64) error {
 		if size > int64(st.Size) {
 			return ErrStale
 		}
-		return translate(unix.Ftruncate(f.fd, size)) // see write
+		return setSize(f.fd, size) // see write
 	}
 	names, err := t.namesOf(f)
 	if err != nil {
@@ -318,9 +326,9 @@ func (a alter) resize(f *open, size int64) error {
 	if err != nil {
 		return t.fail(f.path(), err)
 	}
-	if err := unix.Ftruncate(f.fd, size); err != nil {
+	if err := setSize(f.fd, size); err != nil {
 		claim.Forget()
-		return translate(err)
+		return err
 	}
 	is := was
 	if statx(f.fd, &st) == nil {
@@ -328,6 +336,19 @@ func (a alter) resize(f *open, size int64) error {
 	}
 	claim.Settle(f.id, is.Minus(was))
 	return nil
+}
+
+// setSize is ftruncate.
+func setSize(fd int, size int64) error {
+	return alterBy(callResize, fd, func() error { return unix.Ftruncate(fd, size) })
+}
+
+// alterBy runs one call that alters something.
+func alterBy(call hostCall, fd int, do func() error) error {
+	if err := before(call, fd); err != nil {
+		return translate(err)
+	}
+	return translate(do())
 }
 
 // mayGrow says whether a file could be grown to a size now.
@@ -359,24 +380,30 @@ func idOf(fd int) (usage.ID, error) {
 }
 
 // setPermissions sets the permission bits that the host itself keeps.
-func setPermissions(fd int, mode uint32) error { return translate(unix.Chmod(procPath(fd), mode)) }
+func setPermissions(fd int, mode uint32) error {
+	return alterBy(callMark, fd, func() error { return unix.Chmod(procPath(fd), mode) })
+}
 
 // setTimes sets when an object was last read and written.
 func setTimes(fd int, accessed, modified unix.Timespec) error {
-	return translate(unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd), []unix.Timespec{accessed, modified}, 0))
+	return alterBy(callMark, fd, func() error {
+		return unix.UtimesNanoAt(unix.AT_FDCWD, procPath(fd), []unix.Timespec{accessed, modified}, 0)
+	})
 }
 
 // mark sets an extended attribute of the service's own.
 func mark(fd int, name string, value []byte) error {
-	return translate(unix.Setxattr(procPath(fd), name, value, 0))
+	return alterBy(callMark, fd, func() error { return unix.Setxattr(procPath(fd), name, value, 0) })
 }
 
 // unmark removes one, if it is there.
 func unmark(fd int, name string) error {
-	if err := unix.Removexattr(procPath(fd), name); !errors.Is(err, unix.ENODATA) {
-		return translate(err)
-	}
-	return nil
+	return alterBy(callMark, fd, func() error {
+		if err := unix.Removexattr(procPath(fd), name); err != unix.ENODATA {
+			return err
+		}
+		return nil
+	})
 }
 
 // setDOS sets what SMB clients set of attributes, and the creation time; zero for the host's own.

@@ -118,7 +118,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 			flags = unix.AT_REMOVEDIR
 		}
 		gone := t.within(m.directory, false, func() error {
-			return m.index.changing(m.fd, func() error { return translate(unix.Unlinkat(m.fd, m.name, flags)) },
+			return m.index.changing(m.fd, func() error { return takeName(m.fd, m.name, flags) },
 				func(names map[string]string) { delete(names, FoldName(m.name)) })
 		})
 		if gone == nil {
@@ -150,7 +150,7 @@ func (v view) maker(parent int, path string, kind uint32, bytes int64, mode uint
 
 // makeDirectory is the call by which a directory is made.
 func makeDirectory(parent int, name string) error {
-	return translate(unix.Mkdirat(parent, name, bornDir))
+	return alterBy(callMake, parent, func() error { return unix.Mkdirat(parent, name, bornDir) })
 }
 
 // makeFile makes an empty file.
@@ -164,25 +164,32 @@ func makeFile(parent int, name string) error {
 
 // makeLink makes a symbolic link.
 func makeLink(parent int, name, target string) error {
-	return translate(unix.Symlinkat(target, parent, name))
+	return alterBy(callMake, parent, func() error { return unix.Symlinkat(target, parent, name) })
 }
 
 // makeNode makes a pipe or a socket.
 func makeNode(parent int, name string, kind uint32) error {
-	return translate(unix.Mknodat(parent, name, kind|0o600, 0))
+	return alterBy(callMake, parent, func() error { return unix.Mknodat(parent, name, kind|0o600, 0) })
 }
 
 // makeName gives what has a name another.
 func makeName(from int, name string, to int, other string) error {
-	return translate(unix.Linkat(from, name, to, other, 0))
+	return alterBy(callMake, to, func() error { return unix.Linkat(from, name, to, other, 0) })
 }
 
 // moveName moves a name; replacing says that what is there makes way.
 func moveName(from int, name string, to int, other string, replacing bool) error {
-	if replacing {
-		return translate(unix.Renameat(from, name, to, other))
-	}
-	return translate(unix.Renameat2(from, name, to, other, unix.RENAME_NOREPLACE))
+	return alterBy(callRename, from, func() error {
+		if replacing {
+			return unix.Renameat(from, name, to, other)
+		}
+		return unix.Renameat2(from, name, to, other, unix.RENAME_NOREPLACE)
+	})
+}
+
+// takeName takes a name away.
+func takeName(dir int, name string, flags int) error {
+	return alterBy(callRemove, dir, func() error { return unix.Unlinkat(dir, name, flags) })
 }
 
 // going is a name that is about to be taken away.
@@ -225,7 +232,7 @@ func (a alter) remove(fd int, g going) error {
 			if !isNamed(g.fd, g.name, id) {
 				return ErrNotFound
 			}
-			return translate(unix.Unlinkat(g.fd, g.name, flags))
+			return takeName(g.fd, g.name, flags)
 		}, func(names map[string]string) { delete(names, FoldName(g.name)) })
 	})
 	if err == nil {

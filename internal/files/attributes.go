@@ -85,6 +85,9 @@ func readDOS(fd int) (attributes uint32, created int64) {
 }
 
 func statx(fd int, st *unix.Statx_t) error {
+	if err := before(callLook, fd); err != nil {
+		return translate(err)
+	}
 	return translate(unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS|unix.STATX_BTIME, st))
 }
 

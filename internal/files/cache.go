@@ -73,46 +73,63 @@ func (c *fdCache) get(key cacheKey) *cached {
 
 // add takes over a descriptor and gives it for use until release.
 func (c *fdCache) add(key cacheKey, fd int, born int64) *cached {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if e := c.by[key]; e != nil { // two at once
-		c.forget(e)
-	}
 	f := &cached{key: key, fd: fd, born: born, refs: 1}
-	c.by[key] = c.used.PushFront(f)
-	for c.used.Len() > mostCached {
-		c.forget(c.used.Back())
-	}
+	closeAll(func() (closing []int) {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if e := c.by[key]; e != nil { // two at once
+			closing = c.forget(closing, e)
+		}
+		c.by[key] = c.used.PushFront(f)
+		for c.used.Len() > mostCached {
+			closing = c.forget(closing, c.used.Back())
+		}
+		return closing
+	}())
 	return f
 }
 
-func (c *fdCache) forget(e *list.Element) {
+// forget adds to closing the descriptor of what nobody uses: closing may take as long as the disk does, and is not done
+// under the lock.
+func (c *fdCache) forget(closing []int, e *list.Element) []int {
 	f := e.Value.(*cached)
 	c.used.Remove(e)
 	delete(c.by, f.key)
 	f.dropped = true
 	if f.refs == 0 {
-		unix.Close(f.fd)
+		closing = append(closing, f.fd)
+	}
+	return closing
+}
+
+func closeAll(fds []int) {
+	for _, fd := range fds {
+		unix.Close(fd)
 	}
 }
 
 func (c *fdCache) release(f *cached) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if f.refs--; f.refs == 0 && f.dropped {
+	f.refs--
+	last := f.refs == 0 && f.dropped
+	c.mu.Unlock()
+	if last {
 		unix.Close(f.fd)
 	}
 }
 
 // drop forgets an object in every folder and way.
 func (c *fdCache) drop(id fileID) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for e := c.used.Front(); e != nil; {
-		next := e.Next()
-		if e.Value.(*cached).key.id == id {
-			c.forget(e)
+	closeAll(func() (closing []int) {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		for e := c.used.Front(); e != nil; {
+			next := e.Next()
+			if e.Value.(*cached).key.id == id {
+				closing = c.forget(closing, e)
+			}
+			e = next
 		}
-		e = next
-	}
+		return closing
+	}())
 }

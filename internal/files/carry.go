@@ -266,7 +266,7 @@ func (o *Object) renameOnDisk(r renaming, name string, to *Object, toName string
 		})
 	})
 	if err == nil && o.path != to.path {
-		err = translate(unix.Fsync(dst))
+		err = flush(dst)
 	}
 	return err
 }

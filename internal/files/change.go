@@ -73,7 +73,7 @@ func (o *Object) inDirectory(change func(d directory) error) error {
 	if err := change(directory{parent, o.path}); err != nil {
 		return err
 	}
-	return translate(unix.Fsync(parent))
+	return flush(parent)
 }
 
 // mayAdd says whether something of that name may be put into the directory.
@@ -145,7 +145,7 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		err = c.set(set, true)
 	}
 	if err == nil {
-		err = errors.Join(c.look(), translate(unix.Fsync(parent)))
+		err = errors.Join(c.look(), flush(parent))
 	}
 	if err != nil {
 		_ = o.w.v.alter().remove(c.fd, going{directory: directory{parent, o.path}, name: name, dir: !file, names: c.names, index: o.w.n.index})
@@ -273,7 +273,7 @@ func (o *Object) sync() {
 		return
 	}
 	if fd, err := reopen(o.fd, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOCTTY); err == nil {
-		_ = unix.Fsync(fd)
+		_ = flush(fd)
 		unix.Close(fd)
 	}
 }

@@ -149,7 +149,7 @@ func (c *counting) some(path string, id *usage.ID, names []dirent, first bool) (
 			continue
 		}
 		see := func(st *unix.Statx_t) error {
-			return unix.Statx(fd, e.name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, st)
+			return statxAt(fd, e.name, st)
 		}
 		get := func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(proc+e.name, attr, buf) }
 		// It is what the directory said, unless something is mounted there or it has been replaced since.
@@ -205,7 +205,7 @@ func (f Facts) eachBelow(dir int, path string, visit func(path string, st *unix.
 	proc := procPath(fd) + "/"
 	for _, name := range names {
 		var st unix.Statx_t
-		if err := unix.Statx(fd, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, &st); err != nil {
+		if err := statxAt(fd, name, &st); err != nil {
 			continue
 		}
 		at := join(path, name)

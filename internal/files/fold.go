@@ -12,7 +12,7 @@ import (
 // time. A directory's names are kept as long as its modification time says that they
 // still hold. A nil index reads the directory.
 type foldIndex struct {
-	mu   sync.Mutex
+	mu   sync.Mutex               // never held while a disk is asked
 	dirs map[fileID]*list.Element // of *foldedDir
 	used *list.List               // most recently used first
 }
@@ -21,9 +21,11 @@ type foldIndex struct {
 type fileID struct{ dev, ino uint64 }
 
 type foldedDir struct {
-	id    fileID
-	mtime unix.Timespec
-	names map[string]string // folded to real
+	id fileID
+
+	mu    sync.Mutex        // held while the directory is read, or changed
+	mtime unix.Timespec     // when names were what they are
+	names map[string]string // folded to real; nil when they are not known
 }
 
 const (
@@ -37,6 +39,27 @@ func newFoldIndex() *foldIndex {
 	return &foldIndex{dirs: make(map[fileID]*list.Element), used: list.New()}
 }
 
+// dir gives what is kept of a directory; with none and without add it is nil.
+func (x *foldIndex) dir(id fileID, add bool) *foldedDir {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if e := x.dirs[id]; e != nil {
+		x.used.MoveToFront(e)
+		return e.Value.(*foldedDir)
+	}
+	if !add {
+		return nil
+	}
+	d := &foldedDir{id: id}
+	x.dirs[id] = x.used.PushFront(d)
+	if x.used.Len() > mostFoldedDirs {
+		oldest := x.used.Back()
+		delete(x.dirs, oldest.Value.(*foldedDir).id)
+		x.used.Remove(oldest)
+	}
+	return d
+}
+
 func (x *foldIndex) find(dir int, name string) (string, bool, error) {
 	folded := FoldName(name)
 	if x == nil {
@@ -47,29 +70,23 @@ func (x *foldIndex) find(dir int, name string) (string, bool, error) {
 	if err := unix.Fstat(dir, &st); err != nil {
 		return "", false, translate(err)
 	}
-	id := fileID{st.Dev, st.Ino}
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if e := x.dirs[id]; e != nil {
-		if d := e.Value.(*foldedDir); d.mtime == st.Mtim {
-			x.used.MoveToFront(e)
-			real, ok := d.names[folded]
-			return real, ok, nil
-		}
-		x.used.Remove(e)
-		delete(x.dirs, id)
+	d := x.dir(fileID{st.Dev, st.Ino}, true)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err := unix.Fstat(dir, &st); err != nil { // as it is now that nobody else changes it
+		return "", false, translate(err)
 	}
+	if d.names != nil && d.mtime == st.Mtim {
+		real, ok := d.names[folded]
+		return real, ok, nil
+	}
+	d.names = nil
 	names, err := foldNames(dir)
 	if err != nil {
 		return "", false, err
 	}
 	if time.Since(time.Unix(st.Mtim.Unix())) > settling {
-		x.dirs[id] = x.used.PushFront(&foldedDir{id, st.Mtim, names})
-		if x.used.Len() > mostFoldedDirs {
-			oldest := x.used.Back()
-			delete(x.dirs, oldest.Value.(*foldedDir).id)
-			x.used.Remove(oldest)
-		}
+		d.names, d.mtime = names, st.Mtim
 	}
 	real, ok := names[folded]
 	return real, ok, nil
@@ -79,14 +96,20 @@ func (x *foldIndex) find(dir int, name string) (string, bool, error) {
 // edit brings it up to date, so that a thousand new files do not mean a thousand
 // readings.
 func (x *foldIndex) changing(dir int, change func() error, edit func(names map[string]string)) error {
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	var st unix.Stat_t
 	if err := unix.Fstat(dir, &st); err != nil {
 		return translate(err)
 	}
-	e := x.dirs[fileID{st.Dev, st.Ino}]
-	held := e != nil && e.Value.(*foldedDir).mtime == st.Mtim
+	d := x.dir(fileID{st.Dev, st.Ino}, false)
+	if d == nil {
+		return change()
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err := unix.Fstat(dir, &st); err != nil {
+		return translate(err)
+	}
+	held := d.names != nil && d.mtime == st.Mtim
 	if err := change(); err != nil {
 		return err
 	}
@@ -96,7 +119,6 @@ func (x *foldIndex) changing(dir int, change func() error, edit func(names map[s
 	if err := unix.Fstat(dir, &st); err != nil {
 		return nil // the index will be found stale
 	}
-	d := e.Value.(*foldedDir)
 	edit(d.names)
 	d.mtime = st.Mtim
 	return nil

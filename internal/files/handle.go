@@ -37,15 +37,21 @@ type Handle struct {
 	data         open         // for altering it
 	counted      counted
 	path         atomic.Pointer[string] // see setPath: it changes while the object is held
+	// verdict is nil once it does not hold any more. No lock guards it that is held while a disk is asked.
+	verdict atomic.Pointer[settled]
 
 	mu            sync.RWMutex // guards what follows; fd is not closed while it is held for reading
 	fd            int
 	closed        bool
-	granted       acl.Mask
-	policy        *site.Policy // by which granted was decided
-	validUntil    time.Time
 	wrote         bool
 	deleteOnClose bool
+}
+
+// settled is the last verdict on a handle.
+type settled struct {
+	granted    acl.Mask
+	policy     *site.Policy // by which it was decided
+	validUntil time.Time
 }
 
 // openFD opens the descriptor and looks at what it is.
@@ -98,9 +104,7 @@ func (h *Handle) namesNow() ([]string, error) {
 func (h *Handle) closeFD() { unix.Close(h.fd) }
 
 func (h *Handle) settle(v view, verdict access.Verdict) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.granted, h.policy, h.validUntil = verdict.Granted&h.asked, v.policy, verdict.ValidUntil
+	h.verdict.Store(&settled{verdict.Granted & h.asked, v.policy, verdict.ValidUntil})
 }
 
 // check refuses what the policy in force now does not grant this handle; with nothing
@@ -109,13 +113,16 @@ func (h *Handle) settle(v view, verdict access.Verdict) {
 func (h *Handle) check(need acl.Mask) error {
 	p, now := h.ns.policy(), h.ns.now()
 	h.mu.RLock()
-	fresh := h.policy == p && (h.validUntil.IsZero() || now.Before(h.validUntil))
-	granted, closed, path := h.granted, h.closed, h.Path()
+	closed := h.closed
 	h.mu.RUnlock()
 	if closed {
 		return ErrClosed
 	}
-	if !fresh {
+	var granted acl.Mask
+	path := h.Path()
+	if m := h.verdict.Load(); m != nil && m.policy == p && (m.validUntil.IsZero() || now.Before(m.validUntil)) {
+		granted = m.granted
+	} else {
 		var err error
 		if granted, err = h.decideAnew(); err != nil {
 			return err
@@ -136,6 +143,9 @@ func (h *Handle) check(need acl.Mask) error {
 	}
 	return nil
 }
+
+// Settle takes the verdict on the handle if it is not known, so that what follows need not ask the disk for it.
+func (h *Handle) Settle() { _ = h.check(0) }
 
 // decideAnew takes the verdict on a handle by the policy in force and where it is now.
 func (h *Handle) decideAnew() (acl.Mask, error) {

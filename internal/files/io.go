@@ -25,7 +25,7 @@ func (h *Handle) ReadAt(p []byte, off int64) (int, error) {
 	}
 	n := 0
 	err := h.use(func(fd int) (err error) {
-		n, err = whole(unix.Pread, fd, p, off)
+		n, err = whole(readFrom, fd, p, off)
 		return err
 	})
 	h.did(Read, &h.toldRead)
@@ -89,7 +89,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 			return err
 		}
 		if through || h.writeThrough {
-			return translate(unix.Fdatasync(fd))
+			return flushData(fd)
 		}
 		return nil
 	})
@@ -135,7 +135,7 @@ func (h *Handle) Flush() error {
 	if err := h.check(0); err != nil {
 		return err
 	}
-	return h.use(func(fd int) error { return translate(unix.Fsync(fd)) })
+	return h.use(func(fd int) error { return flush(fd) })
 }
 
 // Truncate sets the size in bytes.

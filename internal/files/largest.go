@@ -106,7 +106,7 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 		return sum, err
 	}
 	for _, name := range names {
-		if unix.Statx(fd, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, &st) != nil {
+		if statxAt(fd, name, &st) != nil {
 			continue // gone since
 		}
 		l.n++

@@ -69,7 +69,7 @@ func (o *Object) flushNames() error {
 		return err
 	}
 	defer unix.Close(fd)
-	return translate(unix.Fsync(fd))
+	return flush(fd)
 }
 
 // Drop closes a handle within a visit, which Close must not be called in.

@@ -247,9 +247,7 @@ func (n *Namespace) decideAgain(state *folderState, to string) {
 	defer n.mu.Unlock()
 	for h := range state.handles {
 		if under(h.Path(), to) || h.file && h.info.Links > 1 { // another of its names may be below
-			h.mu.Lock()
-			h.policy = nil
-			h.mu.Unlock()
+			h.verdict.Store(nil)
 		}
 	}
 }

@@ -16,29 +16,31 @@ import (
 // Errors that a protocol turns into its own codes. They are wrapped, and
 // compared with errors.Is.
 var (
-	ErrNotFound      = errors.New("no such file or directory")
-	ErrPathNotFound  = errors.New("a directory on the way is not there")
-	ErrExists        = errors.New("it is there already")
-	ErrDenied        = errors.New("access denied")
-	ErrIsDirectory   = errors.New("it is a directory")
-	ErrNotDirectory  = errors.New("it is not a directory")
-	ErrSharing       = errors.New("it is open in a way that does not allow this")
-	ErrDeletePending = errors.New("it is about to be deleted")
-	ErrReadOnlyFile  = errors.New("it is marked read-only")
-	ErrNotEmpty      = errors.New("the directory is not empty")
-	ErrName          = errors.New("the name cannot be used")
-	ErrNoSpace       = errors.New("no space is left on the volume")
-	ErrLimit         = errors.New("a limit is reached")
-	ErrGone          = errors.New("the share or folder is no longer there")
-	ErrLoop          = errors.New("too many symbolic links")
-	ErrClosed        = errors.New("the file is closed")
-	ErrInvalid       = errors.New("that cannot be done to it")
-	ErrNameTooLong   = errors.New("the name is too long")
-	ErrStale         = errors.New("the object is not there any more")
-	ErrOwner         = errors.New("only its owner may do that")
-	ErrAcross        = errors.New("it cannot be moved that far")
-	ErrManyNames     = errors.New("it has too many names")
-	ErrNotSupported  = errors.New("that is not supported")
+	ErrNotFound       = errors.New("no such file or directory")
+	ErrPathNotFound   = errors.New("a directory on the way is not there")
+	ErrExists         = errors.New("it is there already")
+	ErrDenied         = errors.New("access denied")
+	ErrIsDirectory    = errors.New("it is a directory")
+	ErrNotDirectory   = errors.New("it is not a directory")
+	ErrSharing        = errors.New("it is open in a way that does not allow this")
+	ErrDeletePending  = errors.New("it is about to be deleted")
+	ErrReadOnlyFile   = errors.New("it is marked read-only")
+	ErrNotEmpty       = errors.New("the directory is not empty")
+	ErrName           = errors.New("the name cannot be used")
+	ErrNoSpace        = errors.New("no space is left on the volume")
+	ErrLimit          = errors.New("a limit is reached")
+	ErrGone           = errors.New("the share or folder is no longer there")
+	ErrLoop           = errors.New("too many symbolic links")
+	ErrClosed         = errors.New("the file is closed")
+	ErrInvalid        = errors.New("that cannot be done to it")
+	ErrNameTooLong    = errors.New("the name is too long")
+	ErrStale          = errors.New("the object is not there any more")
+	ErrOwner          = errors.New("only its owner may do that")
+	ErrAcross         = errors.New("it cannot be moved that far")
+	ErrManyNames      = errors.New("it has too many names")
+	ErrNotSupported   = errors.New("that is not supported")
+	ErrIO             = errors.New("the disk does not answer as it should")
+	ErrReadOnlyVolume = errors.New("the volume can only be read")
 )
 
 const (
@@ -82,6 +84,13 @@ func openRoot(root string) (int, error) {
 
 // openBeneath opens a path that has no symbolic links in it, below dir.
 func openBeneath(dir int, path string, flags int, mode uint32) (int, error) {
+	call := callOpen
+	if flags&unix.O_CREAT != 0 {
+		call = callMake
+	}
+	if err := before(call, dir); err != nil {
+		return -1, translate(err)
+	}
 	if path == "" {
 		path = "."
 	}
@@ -98,6 +107,9 @@ func openBeneath(dir int, path string, flags int, mode uint32) (int, error) {
 
 // reopen opens what a descriptor names, wherever it is by now.
 func reopen(fd, flags int) (int, error) {
+	if err := before(callOpen, fd); err != nil {
+		return -1, translate(err)
+	}
 	again, err := unix.Open(procPath(fd), flags|unix.O_CLOEXEC, 0)
 	return again, translate(err)
 }
@@ -114,8 +126,12 @@ func translate(err error) error {
 		is = ErrNotFound
 	case unix.EEXIST:
 		is = ErrExists
-	case unix.EACCES, unix.EPERM, unix.EXDEV, unix.EROFS:
+	case unix.EACCES, unix.EPERM, unix.EXDEV:
 		is = ErrDenied
+	case unix.EROFS:
+		is = ErrReadOnlyVolume
+	case unix.EIO, unix.ENODEV, unix.ENXIO, unix.ESHUTDOWN, unix.EUCLEAN, unix.EBADMSG, unix.ENOTCONN, unix.ETIMEDOUT:
+		is = ErrIO
 	case unix.EISDIR:
 		is = ErrIsDirectory
 	case unix.ENOTDIR:
@@ -293,6 +309,9 @@ func lookUp(dir int, name string, index *foldIndex) (real string, mode uint32, t
 }
 
 func modeAt(dir int, name string) (uint32, error) {
+	if err := before(callLook, dir); err != nil {
+		return 0, translate(err)
+	}
 	var st unix.Stat_t
 	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 		return 0, translate(err)
@@ -302,6 +321,9 @@ func modeAt(dir int, name string) (uint32, error) {
 
 // readNames lists a directory that is open for reading.
 func readNames(dir int) ([]string, error) {
+	if err := before(callList, dir); err != nil {
+		return nil, translate(err)
+	}
 	fd, err := unix.Openat(dir, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, translate(err)

@@ -299,6 +299,9 @@ const direntBuffer = 64 << 10
 // readDirents lists a directory from where its descriptor stands until visit says no more. Names
 // come in the host's order, "." and ".." among them.
 func readDirents(fd int, buf []byte, visit func(dirent) bool) error {
+	if err := before(callList, fd); err != nil {
+		return translate(err)
+	}
 	for {
 		n, err := unix.Getdents(fd, buf)
 		if err == unix.EINTR {

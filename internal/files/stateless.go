@@ -234,7 +234,7 @@ func (f *File) ReadAt(p []byte, off int64) (int, error) {
 	if err := f.n.barred(f.c.key.id, off, int64(len(p)), false); err != nil {
 		return 0, err
 	}
-	return whole(unix.Pread, f.c.fd, p, off)
+	return whole(readFrom, f.c.fd, p, off)
 }
 
 // Stability says how far a write has got when it is answered (RFC 1813 section 3.3.7).
@@ -277,15 +277,15 @@ func (f *File) WriteAt(p []byte, off int64, stable Stability) (int, Stability, e
 func syncTo(fd int, stable Stability) error {
 	switch stable {
 	case DataSync:
-		return translate(unix.Fdatasync(fd))
+		return flushData(fd)
 	case FileSync:
-		return translate(unix.Fsync(fd))
+		return flush(fd)
 	}
 	return nil
 }
 
 // Commit puts what was written on disk.
-func (f *File) Commit() error { return translate(unix.Fsync(f.c.fd)) }
+func (f *File) Commit() error { return flush(f.c.fd) }
 
 // Size is the length in bytes.
 func (f *File) Size() (uint64, error) {

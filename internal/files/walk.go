@@ -81,7 +81,7 @@ func (w *walk) directory(fd int, path string) error {
 	var below []string
 	for _, name := range names {
 		var st unix.Statx_t
-		if err := unix.Statx(fd, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, &st); err != nil {
+		if err := statxAt(fd, name, &st); err != nil {
 			continue // gone since
 		}
 		kind := st.Mode & unix.S_IFMT

@@ -51,7 +51,7 @@ var statuses3 = []struct {
 	{files.ErrIsDirectory, err3IsDir}, {files.ErrNotDirectory, err3NotDir}, {files.ErrSharing, err3Acces}, {files.ErrLocked, err3Acces},
 	{files.ErrNotEmpty, err3NotEmpty}, {files.ErrNoSpace, err3NoSpc}, {files.ErrLimit, err3DQuot}, {files.ErrGone, err3Stale}, {files.ErrStale, err3Stale},
 	{files.ErrInvalid, err3Inval}, {files.ErrNotSupported, err3NotSupp}, {files.ErrAcross, err3XDev}, {files.ErrManyNames, err3MLink}, {files.ErrBusy, err3Jukebox}, {files.ErrTooMany, err3Jukebox},
-	{files.ErrDeletePending, err3Acces}, {files.ErrLoop, err3Inval},
+	{files.ErrIO, err3IO}, {files.ErrReadOnlyVolume, err3ROFS}, {files.ErrDeletePending, err3Acces}, {files.ErrLoop, err3Inval},
 }
 
 // toStatus3 spells an error for a client. What is not expected is logged.

@@ -99,7 +99,7 @@ var statuses4 = []struct {
 	{files.ErrIsDirectory, err4IsDir}, {files.ErrNotDirectory, err4NotDir}, {files.ErrSharing, err4ShareDenied}, {files.ErrLocked, err4Locked},
 	{files.ErrNotEmpty, err4NotEmpty}, {files.ErrNoSpace, err4NoSpc}, {files.ErrLimit, err4DQuot}, {files.ErrGone, err4Stale}, {files.ErrStale, err4Stale},
 	{files.ErrInvalid, err4Inval}, {files.ErrNotSupported, err4NotSupp}, {files.ErrAcross, err4XDev}, {files.ErrManyNames, err4MLink}, {files.ErrBusy, err4Delay}, {files.ErrTooMany, err4Delay},
-	{files.ErrDeletePending, err4FileOpen}, {files.ErrLoop, err4Inval}, {files.ErrClosed, err4BadStateID}, {errBadHandle, err4BadHandle},
+	{files.ErrIO, err4IO}, {files.ErrReadOnlyVolume, err4ROFS}, {files.ErrDeletePending, err4FileOpen}, {files.ErrLoop, err4Inval}, {files.ErrClosed, err4BadStateID}, {errBadHandle, err4BadHandle},
 }
 
 func toStatus4(log *slog.Logger, err error) status4 {

@@ -92,6 +92,13 @@ func (q *compound) lock() status4 {
 	st.mu.Lock()
 	defer st.unlock()
 	o, l, found := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
+	if o != nil { // what has to be asked of a disk for it is asked while nobody waits for mu
+		file := o.file
+		st.mu.Unlock()
+		file.Settle()
+		st.mu.Lock()
+		o, l, found = st.lookUp(q.client, q.Conn.Remote.Addr(), id)
+	}
 	if o == nil || found != ok4 && found != err4OldStateID || fresh == (l != nil) {
 		if found == ok4 {
 			found = err4BadStateID

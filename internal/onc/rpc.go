@@ -3,6 +3,8 @@ package onc
 import (
 	"fmt"
 	"net/netip"
+
+	"amber.example/gatekeeper/internal/lanes"
 )
 
 // Constants of RFC 5531 section 9.
@@ -144,8 +146,8 @@ type Call struct {
 	Header
 	Args  *Reader
 	Conn  *Conn
-	large bool // the call itself holds one of the places for large messages
-	held  bool // the answer does
+	large bool        // the call itself holds one of the places for large messages
+	held  *lanes.Call // the answer does
 }
 
 // Program answers the calls of one program.

@@ -1,6 +1,7 @@
 package onc
 
 import (
+	"context"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"amber.example/gatekeeper/internal/lanes"
 	"amber.example/gatekeeper/internal/listen"
 )
 
@@ -27,7 +29,8 @@ type Server struct {
 	from   map[netip.Addr]int
 	closed bool
 	wait   sync.WaitGroup
-	large  chan struct{}
+	large  *lanes.Lanes // places for large messages
+	aside  *lanes.Aside
 	once   sync.Once
 }
 
@@ -55,7 +58,9 @@ type Conn struct {
 	server  *Server
 	c       net.Conn
 	writing sync.Mutex
-	pending chan struct{}
+	ctx     context.Context // until the connection ends
+	end     context.CancelFunc
+	pending *lanes.Lanes
 	trusted bool // as judged, until then; of the reading goroutine
 	judged  time.Time
 	// Data is the programs' own.
@@ -66,7 +71,9 @@ type Conn struct {
 func (s *Server) Serve(l net.Listener) error {
 	s.once.Do(func() {
 		s.mu.Lock()
-		s.conns, s.from, s.large = make(map[*Conn]struct{}), make(map[netip.Addr]int), make(chan struct{}, mostLarge)
+		s.conns, s.from = make(map[*Conn]struct{}), make(map[netip.Addr]int)
+		s.aside = lanes.NewAside(lanes.MostAside)
+		s.large = lanes.New(mostLarge, lanes.NewAside(lanes.MostAside))
 		s.mu.Unlock()
 	})
 	for {
@@ -75,10 +82,12 @@ func (s *Server) Serve(l net.Listener) error {
 			return err
 		}
 		remote := listen.Remote(nc)
-		c := &Conn{Remote: remote, server: s, c: nc, pending: make(chan struct{}, mostPending)}
+		c := &Conn{Remote: remote, server: s, c: nc, pending: lanes.New(mostPending, s.aside)}
+		c.ctx, c.end = context.WithCancel(context.Background())
 		s.mu.Lock()
 		if s.closed || len(s.conns) >= mostConns || s.from[remote.Addr()] >= mostFrom {
 			s.mu.Unlock()
+			c.end()
 			nc.Close()
 			continue
 		}
@@ -95,6 +104,7 @@ func (s *Server) Close() {
 	s.mu.Lock()
 	s.closed = true
 	for c := range s.conns {
+		c.end()
 		c.c.Close()
 	}
 	s.mu.Unlock()
@@ -105,6 +115,7 @@ func (c *Conn) serve() {
 	s := c.server
 	var calls sync.WaitGroup
 	defer func() {
+		c.end()
 		c.c.Close()
 		calls.Wait()
 		s.mu.Lock()
@@ -123,15 +134,15 @@ func (c *Conn) serve() {
 			}
 			return
 		}
-		c.pending <- struct{}{}
-		calls.Add(1)
-		go func() {
-			defer func() {
-				<-c.pending
-				calls.Done()
-			}()
-			c.answer(record)
-		}()
+		place := c.pending.Take(c.ctx, nil)
+		if place == nil {
+			record.release()
+			return
+		}
+		calls.Go(func() {
+			defer place.Done()
+			c.answer(record, place)
+		})
 	}
 }
 
@@ -141,14 +152,20 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 0, mostRecord+4096);
 type record struct {
 	b    []byte
 	pool *[]byte
+	held *lanes.Call // its place among the large ones
 }
 
-func (s *Server) hold()  { s.large <- struct{}{} }
-func (s *Server) letGo() { <-s.large }
+// hold takes a place for a large message; nil where the connection ends first.
+func (c *Conn) hold() *lanes.Call { return c.server.large.Take(c.ctx, nil) }
+
 func (r *record) release() {
 	if r.pool != nil {
 		buffers.Put(r.pool)
 		r.pool = nil
+	}
+	if r.held != nil {
+		r.held.Done()
+		r.held = nil
 	}
 }
 
@@ -168,9 +185,8 @@ func (c *Conn) idle() time.Duration {
 // read reads one record (RFC 5531 section 11).
 func (c *Conn) read() (rec record, err error) {
 	defer func() {
-		if err != nil && rec.pool != nil {
+		if err != nil {
 			rec.release()
-			c.server.letGo()
 		}
 	}()
 	var mark [4]byte
@@ -195,7 +211,9 @@ func (c *Conn) read() (rec record, err error) {
 		case total > mostUntrusted && (c.server.Trusted == nil || !c.server.Trusted(c.Remote)):
 			return rec, errTooLong
 		case total > smallMessage && rec.pool == nil:
-			c.server.hold()
+			if rec.held = c.hold(); rec.held == nil {
+				return rec, net.ErrClosed
+			}
 			rec.pool = buffers.Get().(*[]byte)
 			rec.b = append((*rec.pool)[:0], rec.b...)
 		}
@@ -220,16 +238,17 @@ var errTooLong = errors.New("the record is too long")
 // Reserve makes room for a large answer, waiting for others' if there are too many, and
 // gives w memory for it.
 func (c *Call) Reserve(w *Writer, n int) {
-	if n <= smallMessage || c.held || c.large { // one place for a call, so that calls cannot wait for each other
+	if n <= smallMessage || c.held != nil || c.large { // one place for a call, so that calls cannot wait for each other
 		return
 	}
-	c.Conn.server.hold()
-	c.held = true
+	if c.held = c.Conn.hold(); c.held == nil {
+		return // nobody will read the answer
+	}
 	b := buffers.Get().(*[]byte)
 	w.B = append((*b)[:0], w.B...)
 }
 
-func (c *Conn) answer(rec record) {
+func (c *Conn) answer(rec record, place *lanes.Call) {
 	s := c.server
 	in := rec.pool != nil
 	w := &Writer{B: make([]byte, 4, 512)}
@@ -240,13 +259,10 @@ func (c *Conn) answer(rec record) {
 			c.c.Close()
 		}
 		rec.release()
-		if in {
-			s.letGo()
-		}
-		if call != nil && call.held {
+		if call != nil && call.held != nil {
 			b := w.B[:0]
 			buffers.Put(&b)
-			s.letGo()
+			call.held.Done()
 		}
 	}()
 	var answered bool
@@ -255,6 +271,7 @@ func (c *Conn) answer(rec record) {
 		return
 	}
 	if answered {
+		place.Keep()
 		_ = c.send(w.B)
 	}
 }

@@ -82,20 +82,19 @@ func (c *conn) receive(f *buffer) bool {
 	}
 	if ordered {
 		defer f.release()
-		return c.answer(reqs)
+		return c.answer(reqs, func() {})
 	}
-	select {
-	case c.slots <- struct{}{}:
-	case <-c.ctx.Done():
+	place := c.slots.Take(c.ctx, f.setAside)
+	if place == nil {
 		f.release()
 		return false
 	}
 	contain.Go(&c.working, "a request", func() {
 		defer func() {
 			f.release()
-			<-c.slots
+			place.Done()
 		}()
-		if !c.answer(reqs) {
+		if !c.answer(reqs, place.Keep) {
 			c.nc.Close()
 		}
 	})
@@ -135,8 +134,8 @@ func (c *conn) split(frame []byte) ([]*request, bool) {
 	}
 }
 
-// answer runs the messages of a frame in order and sends what they give.
-func (c *conn) answer(reqs []*request) bool {
+// answer runs the messages of a frame in order and sends what they give; done is told in between.
+func (c *conn) answer(reqs []*request, done func()) bool {
 	link := &chain{length: len(reqs)}
 	var replies []*reply
 	for i, r := range reqs {
@@ -159,6 +158,7 @@ func (c *conn) answer(reqs []*request) bool {
 		}
 		replies = append(replies, r.finish(rep, status))
 	}
+	done()
 	if len(replies) > 0 {
 		c.transmit(replies)
 	}

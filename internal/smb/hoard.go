@@ -4,6 +4,8 @@ import (
 	"context"
 	"sync"
 	"time"
+
+	"amber.example/gatekeeper/internal/lanes"
 )
 
 // What is kept in memory for clients that may never come for it: large frames that are on their way in or out, names of directories that are
@@ -38,9 +40,15 @@ func (h *hoard) take(address string, n int) bool {
 	return true
 }
 
-// wait does the same, and waits until there is room: false where what it is for ends first.
-func (h *hoard) wait(ctx context.Context, address string, n int) bool {
+// wait does the same, and waits until there is room: false where what it is for ends first. Each time that it has waited for long it
+// is impatient.
+func (h *hoard) wait(ctx context.Context, address string, n int, impatient func()) bool {
+	begun := time.Now()
 	for pause := time.Millisecond; !h.take(address, n); pause = min(2*pause, 50*time.Millisecond) {
+		if time.Since(begun) > lanes.Patience {
+			begun = time.Now()
+			impatient()
+		}
 		select {
 		case <-ctx.Done():
 			return false

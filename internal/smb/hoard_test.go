@@ -58,9 +58,9 @@ func TestTheHoardIsBounded(t *testing.T) {
 	require.True(t, h.take("a", 10))
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
-	require.False(t, h.wait(ctx, "b", 1))
+	require.False(t, h.wait(ctx, "b", 1, func() {}))
 	time.AfterFunc(10*time.Millisecond, func() { h.give("a", 10) })
-	require.True(t, h.wait(t.Context(), "b", 1))
+	require.True(t, h.wait(t.Context(), "b", 1, func() {}))
 }
 
 // A client that asks and asks, and reads nothing back, waits for itself; when it goes nothing is left of it.

@@ -15,6 +15,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/lanes"
 	"amber.example/gatekeeper/internal/listen"
 )
 
@@ -48,6 +49,7 @@ type Server struct {
 	from     map[string]int // connections by address
 	sessions map[uint64]*session
 	hoard    *hoard
+	aside    *lanes.Aside
 	stopped  bool
 	wait     sync.WaitGroup
 	nextID   atomic.Uint64
@@ -74,7 +76,7 @@ func NewServer(c Config) *Server {
 	if c.MaxClients == 0 {
 		c.MaxClients = 1024
 	}
-	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), hoard: newHoard(), started: time.Now()}
+	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), hoard: newHoard(), aside: lanes.NewAside(lanes.MostAside), started: time.Now()}
 	rand.Read(s.guid[:])
 	return s
 }
@@ -151,7 +153,7 @@ type conn struct {
 	client     clientHello
 
 	writing sync.Mutex // of whole frames
-	slots   chan struct{}
+	slots   *lanes.Lanes
 	working sync.WaitGroup
 
 	mu       sync.Mutex
@@ -167,7 +169,7 @@ func newConn(s *Server, nc net.Conn) *conn {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	return &conn{srv: s, nc: nc, address: address, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
-		slots: make(chan struct{}, maxParallel), sessions: make(map[uint64]*session),
+		slots: lanes.New(maxParallel, s.aside), sessions: make(map[uint64]*session),
 		window: newCreditWindow(), waiting: make(map[uint64]*asyncOp)}
 }
 
@@ -264,7 +266,28 @@ type buffer struct {
 	b    []byte
 	pool *sync.Pool
 	back *[]byte
-	give func() // its room in the hoard; nil where it is small
+	give func() // gives its room in the hoard, once; nil where it is small
+}
+
+// setAside gives the room back while the buffer is still in use, by a request that a disk does not let go of. There are only so many of
+// those: see lanes.
+func (b *buffer) setAside() {
+	if b.give != nil {
+		b.give()
+	}
+}
+
+// setAside has requests that have been in work for long stand in nobody's way.
+func (s *Server) setAside() {
+	s.mu.Lock()
+	all := make([]*conn, 0, len(s.conns))
+	for c := range s.conns {
+		all = append(all, c)
+	}
+	s.mu.Unlock()
+	for _, c := range all {
+		c.slots.SetAside()
+	}
 }
 
 var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+headerSize); return &b }}
@@ -276,11 +299,11 @@ func (c *conn) buffer(size int) *buffer {
 	if size <= small {
 		return getBuffer(size)
 	}
-	if !c.srv.hoard.wait(c.ctx, c.address, size) {
+	if !c.srv.hoard.wait(c.ctx, c.address, size, c.srv.setAside) {
 		return nil
 	}
 	b := getBuffer(size)
-	b.give = func() { c.srv.hoard.give(c.address, size) }
+	b.give = sync.OnceFunc(func() { c.srv.hoard.give(c.address, size) })
 	return b
 }
 
@@ -299,6 +322,5 @@ func (b *buffer) release() {
 	}
 	if b.give != nil {
 		b.give()
-		b.give = nil
 	}
 }

@@ -52,6 +52,8 @@ const (
 	statusBadNetworkName         Status = 0xc00000cc
 	statusRequestNotAccepted     Status = 0xc00000d0
 	statusUnexpectedIOError      Status = 0xc00000e9
+	statusIODeviceError          Status = 0xc0000185
+	statusMediaWriteProtected    Status = 0xc00000a2
 	statusDirectoryNotEmpty      Status = 0xc0000101
 	statusNotADirectory          Status = 0xc0000103
 	statusCancelled              Status = 0xc0000120
@@ -91,7 +93,7 @@ func statusOf(err error) Status {
 		{files.ErrName, statusObjectNameInvalid}, {files.ErrNoSpace, statusDiskFull}, {files.ErrLimit, statusDiskFull}, {files.ErrGone, statusNetworkNameDeleted},
 		{files.ErrLoop, statusObjectNameNotFound}, {files.ErrClosed, statusFileClosed}, {files.ErrLocked, statusFileLockConflict}, {files.ErrNotLocked, statusRangeNotLocked},
 		{files.ErrAcross, statusNotSameDevice}, {files.ErrManyNames, statusAccessDenied}, {files.ErrBusy, statusRetry}, {files.ErrTooMany, statusTooManyOpenedFiles}, {files.ErrOwner, statusAccessDenied}, {files.ErrStale, statusFileClosed},
-		{files.ErrNameTooLong, statusObjectNameInvalid}, {files.ErrNotSupported, statusNotSupported}, {files.ErrInvalid, statusInvalidParameter},
+		{files.ErrIO, statusIODeviceError}, {files.ErrReadOnlyVolume, statusMediaWriteProtected}, {files.ErrNameTooLong, statusObjectNameInvalid}, {files.ErrNotSupported, statusNotSupported}, {files.ErrInvalid, statusInvalidParameter},
 	} {
 		if errors.Is(err, c.err) {
 			return c.status

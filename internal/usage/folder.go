@@ -198,7 +198,7 @@ func (f *Folder) Roomy(o Owner, names []string, grow int64) bool {
 
 // DirectoryOwner is whom a directory counts for, if that is remembered; NoteDirectory remembers it. The directory must be held.
 func (f *Folder) DirectoryOwner(id ID) (Owner, bool) {
-	if m := f.dirs[id.stripe()%knownDirs].Load(); m != nil && m.id == id && m.version == f.version.Load() {
+	if m := f.dirs[id.lock().stripe%knownDirs].Load(); m != nil && m.id == id && m.version == f.version.Load() {
 		return m.owner, true
 	}
 	return Owner{}, false
@@ -206,7 +206,7 @@ func (f *Folder) DirectoryOwner(id ID) (Owner, bool) {
 
 // NoteDirectory remembers whom a directory counts for.
 func (f *Folder) NoteDirectory(id ID, o Owner) {
-	f.dirs[id.stripe()%knownDirs].Store(&knownDir{id, f.version.Load(), o})
+	f.dirs[id.lock().stripe%knownDirs].Store(&knownDir{id, f.version.Load(), o})
 }
 
 // knownDirs is of how many directories it is remembered whom they count for.

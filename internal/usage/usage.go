@@ -88,7 +88,7 @@ type Ledger struct {
 	mu      sync.Mutex // guards changes of folders, and ghosts
 	folders atomic.Pointer[map[int64]*Folder]
 
-	locks locks
+	locks devices
 	stir  stir
 }
 
