@@ -199,7 +199,7 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 		if err := copyFiles(dir); err != nil {
 			return fmt.Errorf("demo files: %w", err)
 		}
-		if _, err := svc.CreateVolume(ctx, by, v.Name, dir); err != nil {
+		if _, err := svc.CreateVolume(ctx, by, service.VolumeInput{Name: v.Name, Path: dir}); err != nil {
 			return err
 		}
 	}

@@ -384,7 +384,7 @@ func TestNativeUseIsWhatFindSays(t *testing.T) {
 		}
 	}
 	agree("$3")
-	_, err = g.Service.SetCounting(ctx, gateway.Keeper, "summit", site.CountAllocated)
+	_, err = g.Service.UpdateVolume(ctx, gateway.Keeper, "summit", service.VolumeChange{Counting: new(site.CountAllocated)})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		return slices.ContainsFunc(g.Service.Ledger().Kept(), func(k usage.KeptFolder) bool { return k.ID == f.ID && k.Allocated })

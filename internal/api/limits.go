@@ -336,14 +336,15 @@ func (s *Server) registerLimits() {
 	}) error {
 		return s.on(ctx).PauseCounts(ctx, caller(ctx), in.Name, in.Body.Paused)
 	})
-	handle(s, operation("change-volume", http.MethodPatch, "/volumes/{name}", "Change what is counted of what is stored on a volume", "places"), func(ctx context.Context, in *struct {
+	handle(s, operation("change-volume", http.MethodPatch, "/volumes/{name}", "Change what is counted of what is stored on a volume, or what the volume is", "places"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			Counting string `json:"counting" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
+			Counting *string `json:"counting,omitempty" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
+			Here     bool    `json:"here,omitempty" doc:"Take what is at the volume's directory now for the volume: for a disk that was replaced, and whose data was put back."`
 		}
 	}) (Volume, error) {
-		v, err := s.on(ctx).SetCounting(ctx, caller(ctx), in.Name, site.Counting(in.Body.Counting))
-		return volumeOf(v), err
+		v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), in.Name, service.VolumeChange{Counting: (*site.Counting)(in.Body.Counting), Here: in.Body.Here})
+		return s.volumeOf(v), err
 	})
 }
 
@@ -369,10 +370,15 @@ func sortUses(all []service.Use, by string) {
 	})
 }
 
-func volumeOf(v site.Volume) Volume {
+func (s *Server) volumeOf(v site.Volume) Volume {
 	how := v.Counting
 	if !how.On() {
 		how = site.CountNothing
 	}
-	return Volume{Name: v.Name, Path: v.Path, Counting: string(how)}
+	out := Volume{Name: v.Name, Path: v.Path, Counting: string(how)}
+	if away, ok := s.svc.VolumeAway(v.ID); ok {
+		since := away.Since.UTC().Truncate(time.Second)
+		out.Away, out.Since = away.Why, &since
+	}
+	return out
 }

@@ -13,9 +13,11 @@ import (
 
 // Volume is a volume's record.
 type Volume struct {
-	Name     string `json:"name"`
-	Path     string `json:"path" doc:"On the host."`
-	Counting string `json:"counting" enum:"off,size,allocated" doc:"What is counted of what is stored there."`
+	Name     string     `json:"name"`
+	Path     string     `json:"path" doc:"On the host."`
+	Counting string     `json:"counting" enum:"off,size,allocated" doc:"What is counted of what is stored there."`
+	Away     string     `json:"away,omitempty" doc:"Why it is not where it should be; left out where it is there. What is on it is answered with an error meanwhile."`
+	Since    *time.Time `json:"since,omitempty" doc:"Since when it has been away."`
 }
 
 // Folder is a folder's record.
@@ -28,6 +30,7 @@ type Folder struct {
 	Group       string      `json:"group,omitempty"`
 	Permissions string      `json:"permissions" enum:"acl,unix" doc:"What decides: the entries, or owner, group, mode and POSIX ACL of each object."`
 	Ownership   string      `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
+	Away        string      `json:"away,omitempty" doc:"Why its volume is not where it should be: until it is, everybody is answered with an I/O error."`
 	LogAccess   bool        `json:"logAccess,omitempty" doc:"The journal tells who reads and writes which file."`
 	Shares      []Published `json:"shares" doc:"Where it is published over SMB."`
 	Exports     []Exported  `json:"exports" doc:"Where it is published over NFS."`
@@ -116,8 +119,9 @@ func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Pl
 	return out
 }
 
-func folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
-	out := Folder{LogAccess: f.LogAccess, Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
+func (s *Server) folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
+	away, _ := s.svc.VolumeAway(f.VolumeID)
+	out := Folder{Away: away.Why, LogAccess: f.LogAccess, Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
 		Shares: []Published{}, Exports: []Exported{}, Places: []Place{}}
 	if f.Unix() {
 		out.Permissions = string(site.ByMode)
@@ -186,7 +190,7 @@ func (s *Server) registerPlaces() {
 	handle(s, operation("list-volumes", http.MethodGet, "/volumes", "List the volumes", "places"), func(ctx context.Context, _ *struct{}) ([]Volume, error) {
 		out := []Volume{}
 		for _, v := range s.on(ctx).Policy().Volumes {
-			out = append(out, volumeOf(v))
+			out = append(out, s.volumeOf(v))
 		}
 		return out, nil
 	})
@@ -196,10 +200,12 @@ func (s *Server) registerPlaces() {
 		Body struct {
 			Name string `json:"name" maxLength:"80"`
 			Path string `json:"path" maxLength:"4096"`
+
+			TakeOver bool `json:"take_over,omitempty" doc:"Though it carries the mark of another service's volume."`
 		}
 	}) (Volume, error) {
-		v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), in.Body.Name, in.Body.Path)
-		return volumeOf(v), err
+		v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), service.VolumeInput{Name: in.Body.Name, Path: in.Body.Path, TakeOver: in.Body.TakeOver})
+		return s.volumeOf(v), err
 	})
 	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveVolume(ctx, caller(ctx), in.Name)
@@ -209,7 +215,7 @@ func (s *Server) registerPlaces() {
 		p := s.on(ctx).Policy()
 		out := []Folder{}
 		for _, f := range p.Folders {
-			out = append(out, folderOf(p, f))
+			out = append(out, s.folderOf(p, f))
 		}
 		return out, nil
 	})
@@ -218,7 +224,7 @@ func (s *Server) registerPlaces() {
 		if err != nil {
 			return Folder{}, err
 		}
-		return folderOf(s.on(ctx).Policy(), f), nil
+		return s.folderOf(s.on(ctx).Policy(), f), nil
 	})
 	op = operation("add-folder", http.MethodPost, "/folders", "Make a folder", "places")
 	op.DefaultStatus = http.StatusCreated
@@ -255,7 +261,7 @@ func (s *Server) registerPlaces() {
 		if err != nil {
 			return Folder{}, err
 		}
-		return folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID)), nil
+		return s.folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID)), nil
 	})
 	handle(s, operation("change-folder", http.MethodPatch, "/folders/{name}", "Change a folder's record", "places"), func(ctx context.Context, in *struct {
 		Named
@@ -270,7 +276,7 @@ func (s *Server) registerPlaces() {
 		if err != nil {
 			return Folder{}, err
 		}
-		return folderOf(s.on(ctx).Policy(), f), nil
+		return s.folderOf(s.on(ctx).Policy(), f), nil
 	})
 	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveFolder(ctx, caller(ctx), in.Name)

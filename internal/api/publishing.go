@@ -229,6 +229,7 @@ type Why struct {
 	Granted string    `json:"granted" doc:"The level that every gate leaves."`
 	Bits    []string  `json:"bits" doc:"The same as RFC 8881 access mask bits."`
 	At      time.Time `json:"at"`
+	Away    string    `json:"away,omitempty" doc:"Why the volume is not where it should be: until it is, everybody is answered with an I/O error."`
 	Gates   []Gate    `json:"gates"`
 	Take    []string  `json:"takeAway,omitempty" doc:"The command that would take it away, where it is allowed."`
 }
@@ -256,7 +257,7 @@ type GateEntry struct {
 }
 
 func whyOf(a service.Answer) Why {
-	out := Why{User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
+	out := Why{Away: a.Away, User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
 		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, a.Kind), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
 	if out.Bits == nil {
 		out.Bits = []string{}

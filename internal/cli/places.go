@@ -20,27 +20,47 @@ import (
 
 func (a *app) placeCommands() []*cli.Command {
 	volume := group("volume", "host directories in which folders are made",
-		a.leaf("add", "register a host directory", "NAME DIRECTORY", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		a.leaf("add", "register a host directory", "NAME DIRECTORY", []cli.Flag{
+			&cli.BoolFlag{Name: "take-over", Usage: "though it carries the mark of another service's volume, which has ended for good"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			path, err := filepath.Abs(args[1])
 			if err != nil {
 				return usage("%v", err)
 			}
-			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, body{"name": args[0], "path": path}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
+			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, body{"name": args[0], "path": path, "take_over": cmd.Bool("take-over")}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
 		}),
 		a.leaf("list", "list the volumes", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "volumes", nil, nil, func(w io.Writer, volumes []api.Volume) {
-				t := newTable("name", "counts", "directory")
+				t := newTable("name", "counts", "state", "directory")
 				t.empty = "no volumes yet: amber volume add NAME DIRECTORY"
 				for _, v := range volumes {
-					t.row(v.Name, v.Counting, v.Path)
+					state := "there"
+					if v.Away != "" {
+						state = "away"
+					}
+					t.row(v.Name, v.Counting, state, v.Path)
 				}
 				t.print(w)
+				for _, v := range volumes {
+					if v.Away != "" {
+						hung(w, v.Name+"  ", fmt.Sprintf("away since %s: %s. What is on it is answered with an error until it is back.", v.Since.Local().Format("2006-01-02 15:04"), v.Away))
+					}
+				}
 			})
 		}),
-		a.leaf("set", "change what is counted of what is stored on a volume", "NAME", []cli.Flag{
-			&cli.StringFlag{Name: "counting", Usage: "size, as people see files; allocated, as they take space on disk, where holes cost nothing; or off", Required: true},
+		a.leaf("set", "change what is counted of what is stored on a volume, or what the volume is", "NAME", []cli.Flag{
+			&cli.StringFlag{Name: "counting", Usage: "size, as people see files; allocated, as they take space on disk, where holes cost nothing; or off"},
+			&cli.BoolFlag{Name: "here", Usage: "take what is at its directory now for the volume: after a disk was replaced and its data put back"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodPatch, "volumes/"+escape(args[0]), nil, body{"counting": cmd.String("counting")}, func(w io.Writer, v api.Volume) {
+			b := body{}
+			given(cmd, b.put, "counting")
+			if cmd.Bool("here") {
+				b["here"] = true
+			}
+			if len(b) == 0 {
+				return usage("say what to change: --counting or --here")
+			}
+			return ask(ctx, a, cmd, http.MethodPatch, "volumes/"+escape(args[0]), nil, b, func(w io.Writer, v api.Volume) {
 				fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting)
 			})
 		}),
@@ -358,7 +378,7 @@ func logged(f api.Folder) string {
 }
 
 func printFolder(w io.Writer, f api.Folder) {
-	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "journal", logged(f))
+	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "away", f.Away, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "journal", logged(f))
 	for _, p := range f.Places {
 		fmt.Fprintln(w)
 		printPlace(w, p, false)

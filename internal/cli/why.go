@@ -55,6 +55,10 @@ func printWhy(w io.Writer, y api.Why) {
 	} else {
 		fmt.Fprintf(w, "REFUSED at the %s gate. All gates together leave %s.\n\n", y.Gate, y.Granted)
 	}
+	if y.Away != "" {
+		hung(w, "", "The volume is away ("+y.Away+"): until it is back, everybody is answered with an error.")
+		fmt.Fprintln(w)
+	}
 	t := newTable("", "gate", "leaves", "decided by", "why")
 	t.wrapLast = true
 	for _, g := range y.Gates {

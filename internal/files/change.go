@@ -441,7 +441,7 @@ func (o *Object) SetEntries(ctx context.Context, entries []acl.Entry) error {
 // SetMode sets mode, owner and group of what is at a path of a folder, as the superuser would. What it gives to somebody
 // counts for them in the ledger, whatever their limits.
 func SetMode(p *site.Policy, ledger *usage.Ledger, f *site.PublishedFolder, path string, set Set) error {
-	root, err := openRoot(f.Root)
+	root, err := openFolder(f.At)
 	if err != nil {
 		return err
 	}

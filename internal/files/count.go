@@ -99,7 +99,7 @@ func (c *counting) some(path string, id *usage.ID, names []dirent, first bool) (
 	facts, state := FactsOf(p, f), c.n.folder(c.folder)
 	state.paths.RLock()
 	defer state.paths.RUnlock()
-	root, err := openRoot(f.Root)
+	root, err := openFolder(f.At)
 	if err != nil {
 		return nil, false, err
 	}

@@ -332,7 +332,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 	if err != nil {
 		return err
 	}
-	root, err := openRoot(v.folder.Root)
+	root, err := openFolder(v.folder.At)
 	if err != nil {
 		return err
 	}

@@ -64,7 +64,7 @@ func newTwin(t *testing.T, dir string, rng *rand.Rand, ownership site.Ownership)
 	facts := FactsOf(p, p.Folders[0])
 	for _, path := range w.paths {
 		is := w.attributes(path)
-		host := Facts{root: w.native, native: true, unix: true}
+		host := Facts{place: site.Location{Volume: w.native}, native: true, unix: true}
 		for _, f := range []Facts{facts, host} {
 			f.at(path, func(fd int, st *unix.Statx_t) { require.NoError(t, f.write(fd, st, f.read(fd, st), is), path) })
 		}
@@ -395,12 +395,12 @@ func TestModesDecideAsTheKernelDoes(t *testing.T) {
 			theirs := asKernel(who, func() error { return a.kernel(root) })
 			if (ours == nil) != (theirs == nil) {
 				t.Fatalf("tree %d, %s ownership: %s as %+v: ours %v, the kernel's %v\n%s", tree, ownership, a.what, who, ours, theirs,
-					strings.Join(state(t, Facts{root: w.native, native: true, unix: true}, w.native), "\n"))
+					strings.Join(state(t, Facts{place: site.Location{Volume: w.native}, native: true, unix: true}, w.native), "\n"))
 			}
 			if ours == nil {
 				allowed++
 			}
-			is, want := state(t, FactsOf(w.ns.policy(), w.ns.policy().Folders[0]), w.served), state(t, Facts{root: w.native, native: true, unix: true}, w.native)
+			is, want := state(t, FactsOf(w.ns.policy(), w.ns.policy().Folders[0]), w.served), state(t, Facts{place: site.Location{Volume: w.native}, native: true, unix: true}, w.native)
 			require.Equal(t, want, is, "tree %d, %s ownership, after %s as %+v (%v)", tree, ownership, a.what, who, errors.Join(ours))
 		}
 		unix.Close(root)

@@ -62,7 +62,7 @@ func (s *smallest) sorted() []Sized {
 // Largest finds the few files and directories that take most room at and below a path, as they are counted: a file with several
 // names is found by the first that is come by. It tells how many objects it has looked at, and ends early with the context.
 func (f Facts) Largest(ctx context.Context, path string, most int, allocated bool, looked func(n int64)) (Largest, error) {
-	root, err := openRoot(f.root)
+	root, err := openFolder(f.place)
 	if err != nil {
 		return Largest{}, err
 	}

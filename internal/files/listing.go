@@ -39,7 +39,7 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 	path := join(h.Path(), name)
 	err = h.use(func(fd int) (err error) { info, err = statAt(fd, name); return err })
 	if errors.Is(err, ErrDenied) { // a link, perhaps
-		root, rerr := openRoot(v.folder.Root)
+		root, rerr := openFolder(v.folder.At)
 		if rerr != nil {
 			return DirEntry{}, false
 		}

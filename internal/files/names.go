@@ -177,7 +177,7 @@ func (h *Handle) othersAt(v view, root int) ([]string, error) {
 	}
 	others, err := h.folder.spots.others(v, root, fileID{rst.Dev, rst.Ino}, h.Path(), &st)
 	if errors.Is(err, errNames) {
-		err = &searchNames{h.folder, v.folder.Root, Key{Inode: st.Ino}}
+		err = &searchNames{h.folder, v.folder.At, Key{Inode: st.Ino}}
 	}
 	return others, err
 }
@@ -187,7 +187,7 @@ func (h *Handle) othersNow(v view) ([]string, error) {
 	if !h.file || v.folder.Unix() || !v.folder.Tree.Varies() {
 		return nil, nil
 	}
-	root, err := openRoot(v.folder.Root)
+	root, err := openFolder(v.folder.At)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +216,7 @@ func (f Facts) Others(path string) (out []string, known bool) {
 		if known = st.Nlink <= mostNames; !known {
 			return
 		}
-		root, err := openRoot(f.root)
+		root, err := openFolder(f.place)
 		if err != nil {
 			return
 		}
@@ -256,7 +256,7 @@ func (n *Namespace) namesOfStat(f *site.PublishedFolder, state *folderState, st 
 	if st.Nlink <= 1 || st.Mode&unix.S_IFMT == unix.S_IFDIR {
 		return out
 	}
-	root, err := openRoot(f.Root)
+	root, err := openFolder(f.At)
 	if err != nil {
 		return out
 	}
@@ -292,7 +292,7 @@ func (n *Namespace) namesFor(f *site.PublishedFolder, state *folderState, fd int
 
 // whereNow is the path of a file that was last seen at one: it may have been renamed since.
 func (n *Namespace) whereNow(f *site.PublishedFolder, state *folderState, id fileID, last string) string {
-	root, err := openRoot(f.Root)
+	root, err := openFolder(f.At)
 	if err != nil {
 		return last
 	}

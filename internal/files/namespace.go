@@ -2,7 +2,6 @@ package files
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -89,6 +88,7 @@ type Namespace struct {
 
 	witness Witness // nil: nobody is told
 	ledger  *usage.Ledger
+	heldUp  func(folder int64) bool // nil: none is
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
@@ -118,6 +118,9 @@ func New(policy func() *site.Policy, rules Rules) *Namespace {
 	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), budget: newBudget(),
 		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }
+
+// HoldUp has folders answered as if their volume were away as long as is says so.
+func (n *Namespace) HoldUp(is func(folder int64) bool) { n.heldUp = is }
 
 func (n *Namespace) folder(id int64) *folderState {
 	n.mu.Lock()
@@ -169,6 +172,9 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 			return view{}, ErrGone
 		}
 		v.folder = v.share.Folder
+	}
+	if n.heldUp != nil && n.heldUp(v.folder.ID) {
+		return view{}, &Away{v.folder.At.Volume, "a rename is to be settled first"}
 	}
 	v.facts = FactsOf(p, v.folder)
 	return v, nil
@@ -263,13 +269,18 @@ func under(path, dir string) bool {
 // use it, as is Free, which for others than administrators of the host may be more; OnVolume is what is free on the volume itself.
 type Space struct{ Total, Free, Available, OnVolume, BlockSize, Files, FreeFiles uint64 }
 
-// VolumeSpace reads the room on the file system that holds a directory of the host.
-func VolumeSpace(path string) (Space, error) { return space(path) }
+// VolumeSpace reads the room on the file system that holds a volume or a folder.
+func VolumeSpace(at site.Location) (Space, error) { return space(at) }
 
-func space(root string) (Space, error) {
+func space(at site.Location) (Space, error) {
+	fd, err := openFolder(at)
+	if err != nil {
+		return Space{}, err
+	}
+	defer unix.Close(fd)
 	var st unix.Statfs_t
-	if err := unix.Statfs(root, &st); err != nil {
-		return Space{}, errors.Join(ErrGone, err)
+	if err := unix.Fstatfs(fd, &st); err != nil {
+		return Space{}, translate(err)
 	}
 	b := uint64(st.Bsize)
 	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}, nil

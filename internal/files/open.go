@@ -8,6 +8,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Disposition says what Open does about what is, or is not, there.
@@ -88,7 +89,7 @@ func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) 
 // about.
 type searchNames struct {
 	state *folderState
-	root  string
+	root  site.Location
 	key   Key
 }
 
@@ -108,7 +109,7 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		return nil, 0, ErrGone
 	}
 
-	root, err := openRoot(v.folder.Root)
+	root, err := openFolder(v.folder.At)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -18,7 +18,7 @@ import (
 // decide: as the host's own where ownership is native, else in extended attributes. It is
 // the core's access.Facts.
 type Facts struct {
-	root      string
+	place     site.Location
 	directory *identity.Directory
 	native    bool
 	unix      bool
@@ -28,11 +28,14 @@ type Facts struct {
 
 // FactsOf is for one folder of a policy.
 func FactsOf(p *site.Policy, f *site.PublishedFolder) Facts {
-	return Facts{root: f.Root, directory: p.Directory, native: f.Ownership == site.Native, unix: f.Unix(),
+	return Facts{place: f.At, directory: p.Directory, native: f.Ownership == site.Native, unix: f.Unix(),
 		owner: p.Directory.User(f.Owner), group: p.Directory.Group(f.Group)}
 }
 
 var _ access.Facts = Facts{}
+
+// Away says whether the folder's volume is not where it should be, so that nothing can be told of what is in it.
+func (f Facts) Away() bool { return errors.Is(IsThere(f.place), ErrIO) }
 
 // The modes in which objects are made, before they are anyone's.
 const (
@@ -69,7 +72,7 @@ func (f Facts) UnixOf(path string) (*posix.Attributes, bool) {
 }
 
 func (f Facts) at(path string, look func(fd int, st *unix.Statx_t)) {
-	root, err := openRoot(f.root)
+	root, err := openFolder(f.place)
 	if err != nil {
 		return
 	}

@@ -37,7 +37,7 @@ func (n *Namespace) Space(sub Subject, share string) (Space, error) {
 	if err != nil {
 		return Space{}, err
 	}
-	s, err := space(v.folder.Root)
+	s, err := space(v.folder.At)
 	if err != nil {
 		return Space{}, err
 	}

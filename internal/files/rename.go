@@ -28,7 +28,7 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 	if err != nil {
 		return err
 	}
-	root, err := openRoot(v.folder.Root)
+	root, err := openFolder(v.folder.At)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Errors that a protocol turns into its own codes. They are wrapped, and
@@ -62,24 +64,16 @@ type Place struct {
 	ParentExists bool
 }
 
-// Find looks a path up below a root. Names match exactly or else whatever their
+// Find looks a path up in a folder. Names match exactly or else whatever their
 // case. Symbolic links are followed as long as they stay below the root; one that
 // leads out of it is not there.
-func Find(root, path string) (Place, error) {
-	dir, err := openRoot(root)
+func Find(at site.Location, path string) (Place, error) {
+	dir, err := openFolder(at)
 	if err != nil {
 		return Place{}, err
 	}
 	defer unix.Close(dir)
 	return find(dir, path, nil)
-}
-
-func openRoot(root string) (int, error) {
-	fd, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return -1, fmt.Errorf("%w: %s: %w", ErrGone, root, err)
-	}
-	return fd, nil
 }
 
 // openBeneath opens a path that has no symbolic links in it, below dir.
@@ -357,8 +351,8 @@ func MayBeVolume(path string) error {
 }
 
 // MayMakeFolder is as much of MakeFolder as can be said without making anything.
-func MayMakeFolder(volume, path string) error {
-	root, err := openRoot(volume)
+func MayMakeFolder(at site.Location, path string) error {
+	root, err := openFolder(at)
 	if err != nil {
 		return err
 	}
@@ -378,9 +372,14 @@ func MayMakeFolder(volume, path string) error {
 	return nil
 }
 
-// MakeFolder makes the directory of a folder below a volume. It may be there.
-func MakeFolder(volume, path string) error {
-	root, err := os.OpenRoot(volume)
+// MakeFolder makes a directory below a volume, or below a folder. It may be there.
+func MakeFolder(at site.Location, path string) error {
+	fd, err := openFolder(at)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	root, err := os.OpenRoot(procPath(fd))
 	if err != nil {
 		return err
 	}

@@ -39,7 +39,7 @@ func TestFindAgainstTheSystem(t *testing.T) {
 			require.NoError(t, os.Symlink(target, filepath.Join(root, dir, fmt.Sprint("l", i))))
 		}
 		path := strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "A", "B", "c", "C", "f", "g", "H", "l0", "l1", "l2", "l3", "x"}), 1, 4).Draw(t, "path"), "/")
-		place, err := Find(root, path)
+		place, err := Find(site.Location{Volume: root}, path)
 		if err != nil {
 			require.ErrorIs(t, err, ErrLoop)
 			return
@@ -66,10 +66,10 @@ func TestFindAgainstTheSystem(t *testing.T) {
 func TestNamesThatCannotBe(t *testing.T) {
 	root := t.TempDir()
 	for _, path := range []string{"..", "a/../b", ".", "a//b", "/a", "a/", "a\x00b", "bad\xff", strings.Repeat("x", 256), strings.Repeat("x/", 3000)} {
-		_, err := Find(root, path)
+		_, err := Find(site.Location{Volume: root}, path)
 		require.ErrorIs(t, err, ErrName, "%.20q", path)
 	}
-	_, err := Find(filepath.Join(root, "gone"), "a")
+	_, err := Find(site.Location{Volume: filepath.Join(root, "gone")}, "a")
 	require.ErrorIs(t, err, ErrGone)
 }
 
@@ -261,13 +261,13 @@ func TestVolumesAndFolders(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, CheckVolume(dir))
 	require.Error(t, CheckVolume("/proc"))
-	require.NoError(t, MakeFolder(dir, "a/b"))
-	require.NoError(t, MakeFolder(dir, "a/b"), "it may be there")
+	require.NoError(t, MakeFolder(site.Location{Volume: dir}, "a/b"))
+	require.NoError(t, MakeFolder(site.Location{Volume: dir}, "a/b"), "it may be there")
 	require.NoError(t, os.Symlink("/tmp", filepath.Join(dir, "out")))
-	require.Error(t, MakeFolder(dir, "out"))
-	require.Error(t, MakeFolder(dir, "out/x"))
+	require.Error(t, MakeFolder(site.Location{Volume: dir}, "out"))
+	require.Error(t, MakeFolder(site.Location{Volume: dir}, "out/x"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "f"), nil, 0o644))
-	require.Error(t, MakeFolder(dir, "f"))
+	require.Error(t, MakeFolder(site.Location{Volume: dir}, "f"))
 	l := newLarkfell(t)
 	space, err := l.Space(Subject{User: piran, Via: site.SMB}, "nightlog")
 	require.NoError(t, err)

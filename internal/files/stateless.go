@@ -10,6 +10,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // File is a regular file that a guest reads or writes without having opened it, as NFS version 3
@@ -73,7 +74,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 		want = acl.WriteData
 	}
 	// A file that is open already, and was decided about a moment ago.
-	rootDev, ok := state.device(v.folder.Root)
+	rootDev, ok := state.device(v)
 	if dev, known := state.spots.device(key.Mount, rootDev); ok && known {
 		if c := n.cache.get(cacheKey{fileID{dev, key.Inode}, v.folder.ID, write}); c != nil {
 			if m := c.verdict.Load(); c.born == key.Born && m != nil && m.arrival == v.nfs && m.epoch == state.epoch.Load() &&
@@ -311,12 +312,12 @@ func (f *File) pathNow() string {
 	if f.path != "" {
 		return f.path
 	}
-	dev, ok := f.state.device(f.w.folder.Root)
+	dev, ok := f.state.device(f.w)
 	if !ok {
 		return ""
 	}
-	var st unix.Stat_t
-	if unix.Stat(f.w.folder.Root, &st) != nil || st.Dev != dev {
+	st, err := f.w.folderRoot()
+	if err != nil || st.Dev != dev {
 		return ""
 	}
 	path, _ := f.state.spots.path(f.c.key.id, fileID{st.Dev, st.Ino})
@@ -328,7 +329,7 @@ func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func
 	a := v.unixFacts().read(fd, st)
 	out := attributesOf(st, &a)
 	id := fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}
-	rootDev, _ := state.device(v.folder.Root)
+	rootDev, _ := state.device(v)
 	out.FileID = Key{Inode: st.Ino, Mount: state.spots.mountTag(id.dev, rootDev)}.fileID()
 	if !v.folder.Unix() {
 		own := acl.Ownership{User: v.policy.Directory.UserIndexByUID(a.UID), Group: v.policy.Directory.GroupIndexByGID(a.GID)}
@@ -337,20 +338,33 @@ func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func
 	return out, nil
 }
 
-// device is the file system of the folder's root, remembered.
-func (s *folderState) device(root string) (uint64, bool) {
-	if d := s.rootDev.Load(); d != nil && d.root == root {
+// folderRoot looks at the directory of the view's folder.
+func (v view) folderRoot() (st unix.Stat_t, err error) {
+	fd, err := openFolder(v.folder.At)
+	if err != nil {
+		return st, err
+	}
+	defer unix.Close(fd)
+	return st, translate(unix.Fstat(fd, &st))
+}
+
+// device is the file system of the root of the view's folder, remembered for as long as its volume stays where it is.
+func (s *folderState) device(v view) (uint64, bool) {
+	seen, _ := seenVolumes.Load(v.folder.At.Volume)
+	if d := s.rootDev.Load(); d != nil && d.at == v.folder.At && d.seen == seen {
 		return d.dev, true
 	}
-	var st unix.Stat_t
-	if unix.Stat(root, &st) != nil {
+	st, err := v.folderRoot()
+	if err != nil {
 		return 0, false
 	}
-	s.rootDev.Store(&rootDevice{root, st.Dev})
+	seen, _ = seenVolumes.Load(v.folder.At.Volume)
+	s.rootDev.Store(&rootDevice{v.folder.At, seen, st.Dev})
 	return st.Dev, true
 }
 
 type rootDevice struct {
-	root string
+	at   site.Location
+	seen any // its volume, as it was then
 	dev  uint64
 }

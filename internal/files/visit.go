@@ -10,6 +10,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Visit is a guest in a folder for the time of one request: names stay where they are
@@ -43,7 +44,7 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 		err = ErrGone
 	}
 	if err == nil {
-		w.root, err = openRoot(w.v.folder.Root)
+		w.root, err = openFolder(w.v.folder.At)
 	}
 	if err != nil {
 		w.unlock()
@@ -68,7 +69,7 @@ func (w *Visit) End() {
 	w.opened = nil
 	w.unlock()
 	for _, key := range w.wanted { // the client was told to ask again
-		_ = searchFor(w.state, w.v.folder.Root, key)
+		_ = searchFor(w.state, w.v.folder.At, key)
 	}
 	w.wanted = nil
 }
@@ -98,7 +99,7 @@ func (w *Visit) ReadOnly() bool { return w.v.nfs.Line == nil || !w.v.nfs.Line.Wr
 
 // Space reads the room on the folder's volume, as far as the guest may use it where the export begins.
 func (w *Visit) Space() (Space, error) {
-	s, err := space(w.v.folder.Root)
+	s, err := space(w.v.folder.At)
 	if err != nil {
 		return Space{}, err
 	}
@@ -266,7 +267,7 @@ func (n *Namespace) VisitObjects(g *Guest, alone bool, keys ...Key) (*Visit, []*
 		if err == nil {
 			return w, found, nil
 		}
-		state, folderRoot := w.state, w.v.folder.Root
+		state, folder := w.state, w.v.folder.At
 		w.End()
 		switch {
 		case !errors.Is(err, errLost):
@@ -276,14 +277,14 @@ func (n *Namespace) VisitObjects(g *Guest, alone bool, keys ...Key) (*Visit, []*
 		case try == 2+len(keys):
 			return nil, nil, ErrBusy
 		}
-		if err := searchFor(state, folderRoot, lost); err != nil {
+		if err := searchFor(state, folder, lost); err != nil {
 			return nil, nil, err
 		}
 	}
 }
 
-func searchFor(state *folderState, folderRoot string, key Key) error {
-	root, err := openRoot(folderRoot)
+func searchFor(state *folderState, folder site.Location, key Key) error {
+	root, err := openFolder(folder)
 	if err != nil {
 		return err
 	}

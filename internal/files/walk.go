@@ -28,7 +28,7 @@ func (f Facts) Walk(ctx context.Context, visit func(Found) error) error {
 // WalkFrom visits what is at a path, and below it where that is a directory.
 func (f Facts) WalkFrom(ctx context.Context, path string, visit func(Found) error) error {
 	f.unix = true // ACLs count, whatever decides so far
-	root, err := openRoot(f.root)
+	root, err := openFolder(f.place)
 	if err != nil {
 		return err
 	}

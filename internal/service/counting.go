@@ -54,6 +54,7 @@ type counts struct {
 	kept   time.Time           // when what is counted was last written down
 	aside  string              // where a damaged database was put; "" for nowhere
 	failed map[int64]string    // why a folder could not be counted
+	later  map[int64]time.Time // not before then, as its disk does not answer
 	wake   chan struct{}
 
 	week  sync.Mutex // guards what follows: what was in use a week ago, as looked up at a moment
@@ -73,7 +74,7 @@ type LastCount struct {
 
 func newCounts() *counts {
 	return &counts{changed: make(chan struct{}, 1), wake: make(chan struct{}, 1), last: make(map[int64]LastCount),
-		paused: make(map[int64]bool), rates: make(map[int64]int64), calm: make(map[int64]bool), failed: make(map[int64]string)}
+		paused: make(map[int64]bool), rates: make(map[int64]int64), calm: make(map[int64]bool), failed: make(map[int64]string), later: make(map[int64]time.Time)}
 }
 
 // poke tells whoever listens on a channel, who may be busy.
@@ -273,7 +274,7 @@ func (s *Service) next() (usage.Need, bool) {
 			s.counts.due = slices.Delete(s.counts.due, i, i+1)
 			return usage.Need{}, false
 		}
-		if !s.counts.paused[f.VolumeID] {
+		if !s.counts.paused[f.VolumeID] && time.Now().After(s.counts.later[n.Folder]) {
 			s.counts.due = slices.Delete(s.counts.due, i, i+1)
 			s.counts.now, s.counts.begun, s.counts.done = &n, time.Now(), 0
 			return n, true
@@ -353,6 +354,11 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 	switch {
 	case s.works.ctx.Err() != nil || errors.Is(err, errStopped):
 		c.add(n) // taken up again, from the beginning
+	case errors.Is(err, files.ErrIO): // what was counted goes on to hold
+		c.mu.Lock()
+		c.failed[n.Folder], c.later[n.Folder] = err.Error(), time.Now().Add(volumesEvery)
+		c.mu.Unlock()
+		c.add(n)
 	case err != nil:
 		slog.Error("what is stored could not be counted", "folder", f.Name, "error", err)
 		c.mu.Lock()
@@ -372,6 +378,7 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 		c.mu.Lock()
 		c.last[n.Folder] = last
 		delete(c.failed, n.Folder)
+		delete(c.later, n.Folder)
 		c.mu.Unlock()
 		if err := s.keep(context.WithoutCancel(ctx), false); err != nil {
 			slog.Error("what is counted cannot be written down", "error", err)
@@ -389,7 +396,7 @@ func (c *counts) end() {
 func (s *Service) AwaitCounts(ctx context.Context) {
 	for range 600 {
 		s.counts.mu.Lock()
-		idle := len(s.counts.due) == 0 && s.counts.now == nil
+		idle := s.counts.now == nil && !slices.ContainsFunc(s.counts.due, func(n usage.Need) bool { return s.counts.failed[n.Folder] == "" })
 		s.counts.mu.Unlock()
 		if idle || ctx.Err() != nil {
 			return
@@ -577,24 +584,4 @@ func (s *Service) steer(ctx context.Context, by Actor, action string, v site.Vol
 		}
 		return do()
 	})
-}
-
-// SetCounting says what is counted of what is stored on a volume. Where it begins to be counted, that goes on by itself.
-func (s *Service) SetCounting(ctx context.Context, by Actor, volume string, how site.Counting) (site.Volume, error) {
-	v, err := s.volume(volume)
-	if err != nil {
-		return site.Volume{}, err
-	}
-	switch how {
-	case site.CountNothing, site.CountSize, site.CountAllocated:
-	default:
-		return site.Volume{}, invalid("counting", "%q is not one of off, size, allocated", how)
-	}
-	err = s.change(ctx, by, "change volume", v.Name, func(tx *store.Tx) error {
-		return tx.Run(ctx, `UPDATE volumes SET counting = ? WHERE id = ?`, string(how), v.ID)
-	})
-	if err != nil {
-		return site.Volume{}, err
-	}
-	return s.volume(v.Name)
 }

@@ -76,7 +76,7 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 			make = files.MayMakeFolder
 			s.trial.made[filepath.Join(v.Path, path)] = true
 		}
-		if err := make(v.Path, path); err != nil {
+		if err := make(v.Location(), path); err != nil {
 			return invalid("path", "%v", err)
 		}
 		return nil

@@ -128,11 +128,11 @@ func TestWhereVolumesMayBe(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(state, "volumes"), 0o700))
 	require.NoError(t, os.Mkdir(filepath.Join(state, "inner"), 0o700))
 	for i, path := range []string{state, link("direct", state), link("above", filepath.Dir(state)), link("inside", filepath.Join(state, "inner")), filepath.Dir(state), "/"} {
-		_, err := s.CreateVolume(ctx, keeper, "v"+itoa(int64(i)), path)
+		_, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "v"+itoa(int64(i)), Path: path})
 		require.ErrorContains(t, err, "the service's own state", path)
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(state, "volumes/demo"), 0o700))
-	_, err = s.CreateVolume(ctx, keeper, "demo", filepath.Join(state, "volumes/demo"))
+	_, err = s.CreateVolume(ctx, keeper, VolumeInput{Name: "demo", Path: filepath.Join(state, "volumes/demo")})
 	require.NoError(t, err)
 
 	roots := t.TempDir()
@@ -146,10 +146,10 @@ func TestWhereVolumesMayBe(t *testing.T) {
 	require.NoError(t, os.Symlink(filepath.Join(roots, "elsewhere"), filepath.Join(roots, "srv/deep")))
 	require.NoError(t, os.Mkdir(filepath.Join(roots, "srv/elsewhere"), 0o755)) // what the last of them is by its name alone
 	for _, path := range []string{filepath.Join(roots, "elsewhere"), filepath.Join(roots, "srv/out"), filepath.Join(roots, "srv/../elsewhere"), filepath.Join(roots, "srv/deep") + "/../elsewhere", filepath.Join(roots, "not there"), "/etc"} {
-		_, err := s.CreateVolume(ctx, keeper, "out", path)
+		_, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "out", Path: path})
 		require.ErrorContains(t, err, "not below a directory in which volumes may be", path)
 	}
-	_, err = s.CreateVolume(ctx, keeper, "a", filepath.Join(roots, "srv/a"))
+	_, err = s.CreateVolume(ctx, keeper, VolumeInput{Name: "a", Path: filepath.Join(roots, "srv/a")})
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	_, err = Open(ctx, other, WithVolumeRoots([]string{filepath.Join(roots, "elsewhere")}))
@@ -166,13 +166,13 @@ func TestTryingAVolumeTouchesNothing(t *testing.T) {
 	auditor := Actor{Name: "auditor", Role: identity.Auditor}
 	for _, by := range []Actor{auditor, keeper} {
 		_, err := s.Try(ctx, func(ctx context.Context, trial *Service) error {
-			_, err := trial.CreateVolume(ctx, by, "probe", dir)
+			_, err := trial.CreateVolume(ctx, by, VolumeInput{Name: "probe", Path: dir})
 			return err
 		})
 		if by.Role == identity.Auditor {
 			for _, path := range []string{dir, "/etc/shadow", "/not/there"} {
 				_, pathErr := s.Try(ctx, func(ctx context.Context, trial *Service) error {
-					_, err := trial.CreateVolume(ctx, by, "probe", path)
+					_, err := trial.CreateVolume(ctx, by, VolumeInput{Name: "probe", Path: path})
 					return err
 				})
 				require.Equal(t, err, pathErr, "the same answer whatever is there")
@@ -195,7 +195,7 @@ func TestTryingAVolumeTouchesNothing(t *testing.T) {
 		})
 		require.Error(t, err, path)
 	}
-	_, err := s.CreateVolume(ctx, auditor, "probe", dir)
+	_, err := s.CreateVolume(ctx, auditor, VolumeInput{Name: "probe", Path: dir})
 	require.ErrorContains(t, err, "may look but not change")
 	st, err := os.Stat(dir)
 	require.NoError(t, err)

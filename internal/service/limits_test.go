@@ -61,7 +61,7 @@ func counted(t *testing.T) *counting {
 	require.NoError(t, err)
 	_, err = c.CreateUser(ctx, keeper, UserInput{Name: "tomasz", Groups: []string{"engineers"}, Password: "tomasz-at-larkfell"})
 	require.NoError(t, err)
-	_, err = c.CreateVolume(ctx, keeper, "summit", dir)
+	_, err = c.CreateVolume(ctx, keeper, VolumeInput{Name: "summit", Path: dir})
 	require.NoError(t, err)
 	_, err = c.CreateFolder(ctx, keeper, FolderInput{Name: "instruments", Volume: "summit", Ownership: site.Mapped})
 	require.NoError(t, err)

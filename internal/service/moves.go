@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"time"
 
 	"amber.example/gatekeeper/internal/contain"
@@ -120,7 +121,10 @@ type move struct {
 
 // settleMoves looks at what a crash left: where the directory has its new name the
 // rules follow, where it has the old one nothing happened.
-func (s *Service) settleMoves(ctx context.Context) error {
+//
+// Folders whose volume is away are held up until it is back. Once the service runs, all is false: the other
+// renames there are, are under way.
+func (s *Service) settleMoves(ctx context.Context, all bool) error {
 	rows, err := s.store.DB().QueryContext(ctx, `SELECT id, folder_id, from_path, to_path FROM moves ORDER BY id`)
 	if err != nil {
 		return err
@@ -129,7 +133,14 @@ func (s *Service) settleMoves(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.volumes.mu.Lock()
+	heldUp := maps.Clone(s.volumes.heldUp)
+	s.volumes.mu.Unlock()
+	still := make(map[int64]bool)
 	for _, m := range moves {
+		if !all && !heldUp[m.folder] {
+			continue // it is under way
+		}
 		f := s.Policy().Folder(m.folder)
 		if f == nil {
 			if err := s.forgetMove(ctx, m.id); err != nil {
@@ -137,8 +148,12 @@ func (s *Service) settleMoves(ctx context.Context) error {
 			}
 			continue
 		}
-		was, errWas := files.Find(f.Root, m.from)
-		is, errIs := files.Find(f.Root, m.to)
+		was, errWas := files.Find(f.At, m.from)
+		is, errIs := files.Find(f.At, m.to)
+		if errors.Is(errWas, files.ErrIO) || errors.Is(errIs, files.ErrIO) { // its disk is away
+			still[m.folder] = true
+			continue
+		}
 		if errWas == nil && errIs == nil && !was.Exists && is.Exists {
 			err = s.finishMove(ctx, m.id, m.folder, m.from, m.to)
 		} else {
@@ -148,6 +163,9 @@ func (s *Service) settleMoves(ctx context.Context) error {
 			return fmt.Errorf("settle the rename of %s: %w", f.Display(m.from), err)
 		}
 	}
+	s.volumes.mu.Lock()
+	defer s.volumes.mu.Unlock()
+	s.volumes.heldUp = still
 	return nil
 }
 

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -60,11 +61,19 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 	if err != nil {
 		return nil, files.Place{}, err
 	}
-	at, err := files.Find(f.Root, path)
+	at, err := files.Find(f.At, path)
 	if s.trial != nil && errors.Is(err, files.ErrGone) && path == "" { // a folder that would have been made
 		return f, files.Place{Exists: true}, nil
 	}
-	if err != nil {
+	var away *files.Away
+	switch {
+	case errors.As(err, &away) && path == "":
+		return f, files.Place{Exists: true}, nil // what is said of all of the folder can be asked for, and altered, meanwhile
+	case errors.As(err, &away):
+		v, _ := s.Policy().Volume(f.VolumeID)
+		return nil, files.Place{}, &Error{Kind: Unavailable, Field: "path", Next: "amber volume list",
+			Message: fmt.Sprintf("%s cannot be looked at: volume %s at %s", f.Display(path), v.Name, away)}
+	case err != nil:
 		return nil, files.Place{}, invalid("path", "%s: %v", f.Display(path), err)
 	}
 	return f, at, nil
@@ -72,58 +81,6 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 
 func inside(path, dir string) bool {
 	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, "/")+"/")
-}
-
-// CreateVolume registers a host directory.
-func (s *Service) CreateVolume(ctx context.Context, by Actor, name, path string) (site.Volume, error) {
-	if err := checkPlaceName("name", name); err != nil {
-		return site.Volume{}, err
-	}
-	if s.trial == nil && by.Role != identity.Administrator { // before anything is looked at
-		return site.Volume{}, &Error{Kind: Forbidden, Message: by.Name + " may look but not change: only an administrator can add volumes"}
-	}
-	real, err := s.volumeAt(by, path)
-	if err != nil {
-		return site.Volume{}, err
-	}
-	check := files.CheckVolume
-	if s.trial != nil {
-		check = files.MayBeVolume
-	}
-	if err := check(real); err != nil {
-		return site.Volume{}, invalid("path", "%v", err)
-	}
-	err = s.change(ctx, by, "add volume", name, func(tx *store.Tx) error {
-		for _, v := range s.Policy().Volumes {
-			if identity.Fold(v.Name) == identity.Fold(name) {
-				return conflict("name", "amber volume list", "there is a volume %s already", v.Name)
-			}
-			if inside(v.Path, real) || inside(real, v.Path) {
-				return conflict("path", "amber volume list", "%s overlaps volume %s at %s", real, v.Name, v.Path)
-			}
-		}
-		return tx.Run(ctx, `INSERT INTO volumes (name, path, counting) VALUES (?, ?, ?)`, name, real, string(site.CountSize))
-	})
-	if err != nil {
-		return site.Volume{}, err
-	}
-	return s.volume(name)
-}
-
-// RemoveVolume forgets a volume on which no folder is left. Nothing on disk is touched.
-func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error {
-	v, err := s.volume(name)
-	if err != nil {
-		return err
-	}
-	return s.change(ctx, by, "remove volume", v.Name, func(tx *store.Tx) error {
-		for _, f := range s.Policy().Folders {
-			if f.VolumeID == v.ID {
-				return conflict("", "amber folder list", "folder %s is on volume %s", f.Name, v.Name)
-			}
-		}
-		return tx.Run(ctx, `DELETE FROM volumes WHERE id = ?`, v.ID)
-	})
 }
 
 // EntryInput is what a new entry is made from.

@@ -84,7 +84,7 @@ func (s *Service) FolderReport(by Actor, name string) (*report.Report, error) {
 	}
 	for _, path := range paths {
 		at := files.Place{}
-		if found, err := files.Find(f.Root, path); err == nil {
+		if found, err := files.Find(f.At, path); err == nil {
 			at = found
 		}
 		sec := report.Section{Title: f.Display(path), Head: []string{"user", "name", "level", "through"}, Empty: "Nobody gets in."}

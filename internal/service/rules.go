@@ -186,7 +186,7 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 			if there.Path != "" {
 				path = there.Path + "/" + rest
 			}
-			if found, err := files.Find(g.Root, path); err != nil || !found.Exists {
+			if found, err := files.Find(g.At, path); err != nil || !found.Exists {
 				continue
 			}
 			r.Path = path
@@ -335,7 +335,7 @@ func (s *Service) arrangePersonal(ctx context.Context, by Actor, f *site.Publish
 			}
 			if s.trial != nil {
 				s.trial.made[filepath.Join(f.Root, path)] = true
-			} else if err := files.MakeFolder(f.Root, path); err != nil {
+			} else if err := files.MakeFolder(f.At, path); err != nil {
 				return invalid("path", "%v", err)
 			}
 		}

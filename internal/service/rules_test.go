@@ -28,7 +28,7 @@ func camp(t *testing.T) *Service {
 	for _, name := range []string{"isolde", "piran"} {
 		require.NoError(t, s.AddMember(ctx, keeper, "observers", name))
 	}
-	_, err = s.CreateVolume(ctx, keeper, "summit", root)
+	_, err = s.CreateVolume(ctx, keeper, VolumeInput{Name: "summit", Path: root})
 	require.NoError(t, err)
 	for _, name := range []string{"nightlog", "visitors"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(root, name, "2026", "03"), 0o755))

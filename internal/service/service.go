@@ -90,6 +90,7 @@ type Service struct {
 	outbox    *outbox
 	events    *store.Events
 	unwritten *unwritten
+	volumes   *volumes
 
 	refuseUnrecorded bool     // nobody is served while nothing can be written down
 	newKey           bool     // a key that is missing is made anew
@@ -120,7 +121,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten()}
+	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
 	for _, option := range with {
 		option(s)
 	}
@@ -149,6 +150,8 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	}
 	s.keepReserve()
 	s.works.wait.Go(s.runProbes)
+	s.awaitLook(s.lookAtVolumes())
+	s.works.wait.Go(s.runVolumes)
 	return s, nil
 }
 
@@ -195,7 +198,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.settleMoves(ctx); err != nil {
+	if err := s.settleMoves(ctx, true); err != nil {
 		return err
 	}
 	return s.resumeWork(ctx)

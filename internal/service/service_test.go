@@ -48,7 +48,7 @@ func observatory(t *testing.T) *Service {
 	require.NoError(t, err)
 	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "keeper", Role: identity.Administrator, Password: "keeper-at-larkfell", NoSMB: true})
 	require.NoError(t, err)
-	_, err = s.CreateVolume(ctx, keeper, "summit", dir)
+	_, err = s.CreateVolume(ctx, keeper, VolumeInput{Name: "summit", Path: dir})
 	require.NoError(t, err)
 	_, err = s.CreateFolder(ctx, keeper, FolderInput{Name: "instruments", Volume: "summit"})
 	require.NoError(t, err)
@@ -210,10 +210,10 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 		"no such group":     {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", Primary: "x"}); return err }, NotFound, "group", "x"},
 		"user in use":       {func() error { return s.RemoveGroup(ctx, keeper, "staff") }, Conflict, "", "still named by entry"},
 		"no administrator":  {func() error { return s.RemoveUser(ctx, keeper, "keeper") }, Conflict, "", "no administrator"},
-		"volume overlaps":   {func() error { _, err := s.CreateVolume(ctx, keeper, "x", s.Policy().Volumes[0].Path); return err }, Conflict, "path", "overlaps"},
-		"volume is state":   {func() error { _, err := s.CreateVolume(ctx, keeper, "x", s.state); return err }, Invalid, "path", "own state"},
-		"volume holds root": {func() error { _, err := s.CreateVolume(ctx, keeper, "x", "/"); return err }, Invalid, "path", "own state"},
-		"relative volume":   {func() error { _, err := s.CreateVolume(ctx, keeper, "x", "srv"); return err }, Invalid, "path", "absolute"},
+		"volume overlaps":   {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: s.Policy().Volumes[0].Path}); return err }, Conflict, "path", "overlaps"},
+		"volume is state":   {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: s.state}); return err }, Invalid, "path", "own state"},
+		"volume holds root": {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: "/"}); return err }, Invalid, "path", "own state"},
+		"relative volume":   {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: "srv"}); return err }, Invalid, "path", "absolute"},
 		"folder in folder": {func() error {
 			_, err := s.CreateFolder(ctx, keeper, FolderInput{Name: "x", Volume: "summit", Path: "instruments/firmware"})
 			return err
@@ -633,7 +633,7 @@ func TestWorkIsTakenUpAgain(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "bettany", UID: new(uint32(2005))})
 	require.NoError(t, err)
-	_, err = s.CreateVolume(ctx, keeper, "summit", root)
+	_, err = s.CreateVolume(ctx, keeper, VolumeInput{Name: "summit", Path: root})
 	require.NoError(t, err)
 	f, err := s.CreateFolder(ctx, keeper, FolderInput{Name: "plates", Volume: "summit", Ownership: site.Mapped})
 	require.NoError(t, err)

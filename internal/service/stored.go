@@ -8,6 +8,7 @@ import (
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -61,8 +62,9 @@ func (s *Service) stored() audit.Stored {
 		if !v.Counting.On() && bears && holds {
 			out.Off = append(out.Off, v.Name)
 		}
-		out.Promised = append(out.Promised, s.promised(v.ID, v.Name, v.Path)...)
+		out.Promised = append(out.Promised, s.promised(v)...)
 	}
+	out.Away = s.awayVolumes()
 	s.untold(&out)
 	s.counts.mu.Lock()
 	defer s.counts.mu.Unlock()
@@ -126,9 +128,12 @@ func (s *Service) unheld() (out []*limit.Limit) {
 }
 
 // promised says to whom the limits that reach a volume let more be stored than it holds, by hard limits, or soft ones where there are none.
-func (s *Service) promised(id int64, name, path string) (out []audit.Promised) {
-	p := s.Policy()
-	space, err := files.VolumeSpace(path)
+func (s *Service) promised(v site.Volume) (out []audit.Promised) {
+	if _, away := s.VolumeAway(v.ID); away {
+		return nil
+	}
+	p, id, name := s.Policy(), v.ID, v.Name
+	space, err := files.VolumeSpace(v.Location())
 	if err != nil {
 		return nil
 	}

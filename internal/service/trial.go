@@ -34,7 +34,7 @@ type objectAt struct {
 // the changes. Nothing is committed, nothing on disk is touched, and nobody waits for it: it works on a copy of the
 // records. Whoever may look may try.
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
-	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten,
+	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes,
 		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
 	var of *inForce
 	swaps := int64(-1)
@@ -119,7 +119,18 @@ func (f facts) OwnerOf(path string) (acl.Ownership, bool) {
 	return f.Facts.OwnerOf(path)
 }
 
+// awayFacts are those about a folder whose volume is away: nothing is told, and no disk is asked.
+type awayFacts struct{}
+
+func (awayFacts) OwnerOf(string) (acl.Ownership, bool)    { return acl.Ownership{}, false }
+func (awayFacts) UnixOf(string) (*posix.Attributes, bool) { return nil, false }
+func (awayFacts) Kind(string) (exists, file bool)         { return true, false }
+func (awayFacts) Away() bool                              { return true }
+
 func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
+	if _, away := s.VolumeAway(f.VolumeID); away {
+		return awayFacts{}
+	}
 	known := files.FactsOf(s.Policy(), f)
 	if s.trial != nil {
 		return facts{known, f.ID, f.Root, s.Policy().Directory, s.trial}

@@ -42,6 +42,8 @@ type Answer struct {
 	// TakeAway is the smallest change after which what is allowed is not.
 	TakeAway []access.Mend
 	At       time.Time
+	// Away says why the volume is not where it should be, so that nobody gets at it whatever the verdict; "" where it is there.
+	Away string
 }
 
 // Why explains. It is the walk by which requests are decided, with a recorder.
@@ -57,6 +59,9 @@ func (s *Service) Why(ctx context.Context, q Question) (Answer, error) {
 		return Answer{}, err
 	}
 	a := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Kind: acl.KindOf(at.Path, at.File), Via: site.SMB, Want: acl.Read, At: s.now()}
+	if v, away := s.VolumeAway(f.VolumeID); away {
+		a.Away = v.Why
+	}
 	switch q.Via {
 	case "", "smb":
 	case "nfs":

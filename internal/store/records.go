@@ -130,9 +130,9 @@ func endDate(s sql.NullString) (time.Time, error) {
 }
 
 func (tx *Tx) readFolders(ctx context.Context, r *site.Records) error {
-	err := each(ctx, tx, `SELECT id, name, path, counting FROM volumes ORDER BY id`, func(rows *sql.Rows) error {
+	err := each(ctx, tx, `SELECT id, name, path, counting, mark FROM volumes ORDER BY id`, func(rows *sql.Rows) error {
 		var v site.Volume
-		err := rows.Scan(&v.ID, &v.Name, &v.Path, &v.Counting)
+		err := rows.Scan(&v.ID, &v.Name, &v.Path, &v.Counting, &v.Mark)
 		r.Volumes = append(r.Volumes, v)
 		return err
 	})

@@ -38,7 +38,7 @@ func best(rounds int, what ...func()) []float64 {
 // counting switches the counting of the demo's volume, and waits until that has come to pass.
 func counting(b *testing.B, g *gateway.Gateway, how site.Counting) {
 	b.Helper()
-	_, err := g.Service.SetCounting(context.Background(), gateway.Keeper, "summit", how)
+	_, err := g.Service.UpdateVolume(context.Background(), gateway.Keeper, "summit", service.VolumeChange{Counting: &how})
 	require.NoError(b, err)
 	for range 600 {
 		if counted := g.Service.Ledger().Folders(); how.On() == (len(counted) == len(g.Service.Policy().Folders)) {

@@ -46,6 +46,7 @@ func Start(t testing.TB) *Gateway {
 	require.NoError(t, demo.Load(ctx, svc, state))
 	g := &Gateway{Service: svc, Files: files.New(svc.Policy, svc), State: state}
 	g.Files.TellOf(svc)
+	g.Files.HoldUp(svc.HeldUp)
 	g.Files.Account(svc.Ledger())
 	svc.Account(g.Files, 0)
 	svc.AwaitCounts(ctx)

@@ -65,6 +65,12 @@ type onDisk interface {
 	Kind(path string) (exists, file bool)
 }
 
+// away says whether the disk that facts are about is not there.
+func away(facts any) bool {
+	f, ok := facts.(interface{ Away() bool })
+	return ok && f.Away()
+}
+
 type finder struct {
 	*Audit
 	out []Finding
@@ -92,6 +98,11 @@ func (a *Audit) findings(skip map[int64]bool) []Finding {
 			continue
 		}
 		f := a.folder(pf)
+		if away(f.facts) { // nothing can be said that depends on what is there, and its volume is a finding
+			x.shares(f)
+			x.exports(f)
+			continue
+		}
 		if pf.Unix() {
 			x.modes(f)
 		} else {

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"fmt"
+	"strings"
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/limit"
@@ -19,13 +20,20 @@ type Stored struct {
 	Dropped   int64    // messages for which there was no room to wait
 	Unwritten string   // why nothing can be written down; "" where it can
 	InMemory  []string // what cannot be opened, and ends with the process
-	Aside     string   // where what could not be read of what was counted was put; "" for nowhere
+	Away      []AwayVolume
+	Aside     string // where what could not be read of what was counted was put; "" for nowhere
 }
 
 // Held is how somebody, or something, stands with a limit.
 type Held struct {
 	Who string
 	limit.Standing
+}
+
+// AwayVolume is a volume that is not where it should be, with the folders on it.
+type AwayVolume struct {
+	Volume, Path, Why string
+	Folders           []string
 }
 
 // Promised is a volume with what the limits that reach it add up to.
@@ -57,10 +65,24 @@ const (
 	CountDiffer = "count differed"
 	CountLost   = "counters damaged"
 	Unwritten   = "nothing can be written down"
+	VolumeAway  = "volume away"
 	InMemory    = "kept in memory only"
 	NotTold     = "notices not delivered"
 	NoReader    = "administrators without an address"
 )
+
+// folders names what is on a volume.
+func folders(names []string) string {
+	switch len(names) {
+	case 0:
+		return "No folder is on it. What is made there is"
+	case 1:
+		return "Folder " + names[0] + " is"
+	case 2, 3, 4:
+		return "Folders " + strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1] + " are"
+	}
+	return fmt.Sprintf("%d folders are", len(names))
+}
 
 func (x *finder) limits() {
 	if x.Stored == nil {
@@ -97,7 +119,7 @@ func (x *finder) limits() {
 			continue
 		}
 		if disk, ok := x.facts(f).(onDisk); ok {
-			if exists, _ := disk.Kind(l.Path); !exists {
+			if exists, _ := disk.Kind(l.Path); !exists && !away(disk) {
 				x.add(PathGone, Low, fmt.Sprintf("limit %d", l.ID), "limit of "+access.LimitSubject(p, l), "it is not on disk, and the limit binds nothing until it is again",
 					access.Mend{Kind: access.MendLimitRemove, Limit: access.NameLimit(p, l)})
 			}
@@ -115,6 +137,9 @@ func (x *finder) limits() {
 	}
 	for _, d := range st.Differed {
 		x.add(CountDiffer, Low, d.Folder, "folder "+d.Folder, "when it was last counted there was "+d.Says+": something was changed behind the service's back, or the service was ended before it had written down what it counted")
+	}
+	for _, v := range st.Away {
+		x.add(VolumeAway, High, v.Volume, "volume "+v.Volume, fmt.Sprintf("%s: %s. %s answered with an error, and nothing is written there, until it is back: it is taken up again by itself", v.Path, v.Why, folders(v.Folders)))
 	}
 	if st.Unwritten != "" {
 		x.add(Unwritten, High, "state", "the state directory", st.Unwritten)

@@ -43,7 +43,12 @@ type Volume struct {
 	Path string `json:"path,omitzero"`
 	// Counting says what is counted of what is stored there; "" is nothing, as before there was a choice.
 	Counting Counting `json:"counting,omitzero"`
+	// Mark is what the directory carries so that it is known for the volume; "" where it has not been marked yet.
+	Mark string `json:"mark,omitzero"`
 }
+
+// Location is where the volume itself is.
+func (v Volume) Location() Location { return Location{Volume: v.Path, Mark: v.Mark} }
 
 // Counting says which bytes count against limits.
 type Counting string
@@ -132,10 +137,21 @@ type IDList struct {
 	Numbers []identity.Numbered `json:"numbers,omitzero"`
 }
 
+// Location is where a folder is on the host.
+type Location struct {
+	Volume string // an absolute path
+	Mark   string // that the directory there must carry to be the volume; "" for volumes that have none
+	Below  string // of the volume
+}
+
+// String is the absolute path.
+func (l Location) String() string { return filepath.Join(l.Volume, l.Below) }
+
 // PublishedFolder is a folder as compiled. Root is its absolute path on the host.
 type PublishedFolder struct {
 	Folder
 	Root    string
+	At      Location
 	Tree    *acl.Tree
 	Shares  []*PublishedShare
 	Exports []*PublishedExport
@@ -208,7 +224,7 @@ func Compile(r Records) (*Policy, error) {
 			return nil, fmt.Errorf("folder %s: %w", f.Name, err)
 		}
 		pf := &PublishedFolder{
-			Folder: f, Root: filepath.Join(v.Path, f.Path), Tree: tree,
+			Folder: f, Root: filepath.Join(v.Path, f.Path), At: Location{v.Path, v.Mark, f.Path}, Tree: tree,
 			OwnedBy: acl.Ownership{User: dir.UserIndex(f.Owner), Group: dir.GroupIndex(f.Group)},
 		}
 		p.Folders = append(p.Folders, pf)

@@ -10,6 +10,7 @@ import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
 import { Fact, MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, UseBar } from '../parts/use';
+import { Away } from '../parts/away';
 import { Exports } from './exports';
 import { Ways } from './folders';
 
@@ -43,6 +44,7 @@ export function FolderPage() {
           </Link>
         </HStack>
       </PageHead>
+      {f.away && <Away why={f.away} volume={f.volume} />}
       <Flex gap="6" mb="8" wrap="wrap">
         <Fact name="On">
           {f.volume}, at {f.path}

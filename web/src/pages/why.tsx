@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { useSearchParams } from 'react-router';
 import { type Why as Answer, api, type Gate, type Level as LevelName, levels, taken } from '../api/client';
+import { Away } from '../parts/away';
 import { Command } from '../parts/command';
 import { GateIcon } from '../parts/icons';
 import { PathInput, UserInput } from '../parts/inputs';
@@ -98,6 +99,7 @@ function Verdict({ why }: { why: Answer }) {
   const mend = why.allowed ? [] : why.gates.flatMap((g) => g.mend ?? []);
   return (
     <Box aria-live="polite">
+      {why.away && <Away why={why.away} />}
       <Flex bg={why.allowed ? 'open.soft' : 'shut.soft'} borderRadius="lg" px="5" py="4" gap="4" align="center" mb="6">
         <GateIcon open={why.allowed} boxSize="10" color={why.allowed ? 'open' : 'shut'} />
         <Box>

@@ -1,0 +1,380 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"amber.example/gatekeeper/internal/contain"
+	"amber.example/gatekeeper/internal/core/audit"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// VolumeInput is what a new volume is made from.
+type VolumeInput struct {
+	Name, Path string
+	// TakeOver has a directory be the volume though it carries the mark of another service's.
+	TakeOver bool
+}
+
+func newMark() string {
+	b := make([]byte, 16)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// CreateVolume registers a host directory, which is marked so that it is known again.
+func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (site.Volume, error) {
+	if err := checkPlaceName("name", in.Name); err != nil {
+		return site.Volume{}, err
+	}
+	if s.trial == nil && by.Role != identity.Administrator { // before anything is looked at
+		return site.Volume{}, &Error{Kind: Forbidden, Message: by.Name + " may look but not change: only an administrator can add volumes"}
+	}
+	real, err := s.volumeAt(by, in.Path)
+	if err != nil {
+		return site.Volume{}, err
+	}
+	check := files.CheckVolume
+	if s.trial != nil {
+		check = files.MayBeVolume
+	}
+	if err := check(real); err != nil {
+		return site.Volume{}, invalid("path", "%v", err)
+	}
+	mark := newMark()
+	err = s.change(ctx, by, "add volume", in.Name, func(tx *store.Tx) error {
+		for _, v := range s.Policy().Volumes {
+			if identity.Fold(v.Name) == identity.Fold(in.Name) {
+				return conflict("name", "amber volume list", "there is a volume %s already", v.Name)
+			}
+			if inside(v.Path, real) || inside(real, v.Path) {
+				return conflict("path", "amber volume list", "%s overlaps volume %s at %s", real, v.Name, v.Path)
+			}
+		}
+		have, err := files.VolumeMark(real)
+		if err != nil {
+			return invalid("path", "%v", err)
+		}
+		if have != "" && !in.TakeOver {
+			if i := slices.IndexFunc(s.Policy().Volumes, func(v site.Volume) bool { return v.Mark == have }); i >= 0 {
+				v := s.Policy().Volumes[i]
+				return conflict("path", "amber volume list", "%s carries the mark of volume %s, which is at %s: it is a copy of it, or the volume is mounted elsewhere now", real, v.Name, v.Path)
+			}
+			return conflict("path", "amber volume add "+quote(in.Name)+" "+quote(real)+" --take-over",
+				"%s carries the mark of another service's volume. Two services that serve one directory ruin it: if the other has ended for good, say that this one takes it over", real)
+		}
+		if err := tx.Run(ctx, `INSERT INTO volumes (name, path, counting, mark) VALUES (?, ?, ?, ?)`, in.Name, real, string(site.CountSize), mark); err != nil {
+			return err
+		}
+		// Last, so that a refused change marks nothing.
+		return s.markVolume(real, mark)
+	})
+	if err != nil {
+		s.unmarkVolume(real, mark)
+		return site.Volume{}, err
+	}
+	return s.volume(in.Name)
+}
+
+func (s *Service) markVolume(path, mark string) error {
+	if s.trial != nil {
+		return nil
+	}
+	if err := files.MarkVolume(path, mark); err != nil {
+		return invalid("path", "%v", err)
+	}
+	return nil
+}
+
+// unmarkVolume takes a mark away as far as that can be done.
+func (s *Service) unmarkVolume(path, mark string) {
+	if s.trial != nil || mark == "" {
+		return
+	}
+	if err := files.UnmarkVolume(path, mark); err != nil {
+		slog.Warn("a directory that is no volume any more still carries the mark of one", "path", path, "error", err)
+	}
+}
+
+// RemoveVolume forgets a volume on which no folder is left. Nothing on disk is touched but its mark.
+func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error {
+	v, err := s.volume(name)
+	if err != nil {
+		return err
+	}
+	err = s.change(ctx, by, "remove volume", v.Name, func(tx *store.Tx) error {
+		for _, f := range s.Policy().Folders {
+			if f.VolumeID == v.ID {
+				return conflict("", "amber folder list", "folder %s is on volume %s", f.Name, v.Name)
+			}
+		}
+		return tx.Run(ctx, `DELETE FROM volumes WHERE id = ?`, v.ID)
+	})
+	if err == nil {
+		s.unmarkVolume(v.Path, v.Mark)
+	}
+	return err
+}
+
+// VolumeChange is what is to change of a volume; nil leaves it as it is.
+type VolumeChange struct {
+	Counting *site.Counting
+	// Here takes what is at the volume's directory now for the volume, whatever was there before.
+	Here bool
+}
+
+// UpdateVolume changes what is counted of what is stored on a volume, or what the volume is.
+func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in VolumeChange) (site.Volume, error) {
+	v, err := s.volume(name)
+	if err != nil {
+		return site.Volume{}, err
+	}
+	if in.Counting != nil {
+		switch *in.Counting {
+		case site.CountNothing, site.CountSize, site.CountAllocated:
+		default:
+			return site.Volume{}, invalid("counting", "%q is not one of off, size, allocated", *in.Counting)
+		}
+	}
+	mark := newMark()
+	if in.Here {
+		if _, err := s.volumeAt(by, v.Path); err != nil {
+			return site.Volume{}, err
+		}
+	}
+	err = s.change(ctx, by, "change volume", v.Name, func(tx *store.Tx) error {
+		if in.Counting != nil {
+			if err := tx.Run(ctx, `UPDATE volumes SET counting = ? WHERE id = ?`, string(*in.Counting), v.ID); err != nil {
+				return err
+			}
+		}
+		if !in.Here {
+			return nil
+		}
+		if err := tx.Run(ctx, `UPDATE volumes SET mark = ? WHERE id = ?`, mark, v.ID); err != nil {
+			return err
+		}
+		return s.markVolume(v.Path, mark)
+	})
+	if err != nil {
+		return site.Volume{}, err
+	}
+	if s.trial == nil && in.Here {
+		s.awaitLook(s.lookAtVolumes())
+	}
+	return s.volume(v.Name)
+}
+
+// volumes is what is known of where volumes are: each is looked at every few seconds, by a goroutine of its own, so that one
+// whose disk does not answer is known for that and holds up nobody.
+type volumes struct {
+	mu     sync.Mutex
+	away   map[int64]AwayVolume
+	asking map[int64]time.Time // since when a look has been under way
+	heldUp map[int64]bool      // folders in which a rename is to be settled before they are served
+}
+
+// AwayVolume is a volume that is not where it should be.
+type AwayVolume struct {
+	Why   string
+	Since time.Time
+}
+
+const (
+	volumesEvery = 2 * time.Second
+	// A look takes no time. One that takes so long is at a disk that does not answer.
+	volumeAnswers = 5 * time.Second
+)
+
+func newVolumes() *volumes {
+	return &volumes{away: make(map[int64]AwayVolume), asking: make(map[int64]time.Time), heldUp: make(map[int64]bool)}
+}
+
+// VolumeAway says why a volume is away, and since when; false where it is there.
+func (s *Service) VolumeAway(id int64) (AwayVolume, bool) {
+	s.volumes.mu.Lock()
+	defer s.volumes.mu.Unlock()
+	if since, ok := s.volumes.asking[id]; ok && time.Since(since) > volumeAnswers {
+		return AwayVolume{"its disk does not answer", since}, true
+	}
+	a, ok := s.volumes.away[id]
+	return a, ok
+}
+
+func (s *Service) runVolumes() {
+	for {
+		select {
+		case <-s.works.ctx.Done():
+			return
+		case <-time.After(volumesEvery):
+			s.lookAtVolumes()
+		}
+	}
+}
+
+// lookAtVolumes begins a look at each volume that none is under way at, and gives what ends when all have ended.
+func (s *Service) lookAtVolumes() *sync.WaitGroup {
+	var looks sync.WaitGroup
+	w := s.volumes
+	for _, v := range s.Policy().Volumes {
+		w.mu.Lock()
+		_, busy := w.asking[v.ID]
+		if !busy {
+			w.asking[v.ID] = time.Now()
+		}
+		w.mu.Unlock()
+		if busy {
+			continue
+		}
+		contain.Go(&looks, "looking at volume "+v.Name, func() {
+			defer func() {
+				w.mu.Lock()
+				delete(w.asking, v.ID)
+				w.mu.Unlock()
+			}()
+			s.lookAtVolume(v)
+		})
+	}
+	return &looks
+}
+
+// awaitLook waits for a look to end, but not for a disk that does not answer.
+func (s *Service) awaitLook(looks *sync.WaitGroup) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		looks.Wait()
+	}()
+	select {
+	case <-done:
+	case <-time.After(volumeAnswers):
+	}
+}
+
+func (s *Service) lookAtVolume(v site.Volume) {
+	err := files.IsThere(v.Location())
+	if err != nil {
+		why := err.Error()
+		if away := (*files.Away)(nil); errors.As(err, &away) {
+			why = away.Why
+		}
+		s.volumes.mu.Lock()
+		was, already := s.volumes.away[v.ID]
+		if !already {
+			was.Since = time.Now()
+		}
+		s.volumes.away[v.ID] = AwayVolume{why, was.Since}
+		s.volumes.mu.Unlock()
+		if !already {
+			slog.Error("a volume is away: what is on it is answered with an error, and nothing is written there", "volume", v.Name, "path", v.Path, "why", why)
+		}
+		return
+	}
+	if v.Mark == "" {
+		s.markOld(v)
+	}
+	s.settleOn(v)
+	s.volumes.mu.Lock()
+	was, away := s.volumes.away[v.ID]
+	delete(s.volumes.away, v.ID)
+	s.volumes.mu.Unlock()
+	if away {
+		slog.Info("a volume is back", "volume", v.Name, "path", v.Path, "away", time.Since(was.Since).Round(time.Second))
+		s.counts.mu.Lock()
+		for _, f := range s.Policy().Folders {
+			if f.VolumeID == v.ID {
+				delete(s.counts.later, f.ID)
+				delete(s.counts.failed, f.ID)
+			}
+		}
+		s.counts.mu.Unlock()
+		poke(s.counts.wake)
+	}
+}
+
+// markOld marks a volume that was registered before volumes were marked, if what is there is the volume for all that can be told:
+// one of its folders is there, or it has none.
+func (s *Service) markOld(v site.Volume) {
+	folders, there := 0, 0
+	for _, f := range s.Policy().Folders {
+		if f.VolumeID == v.ID {
+			folders++
+			if found, err := files.Find(f.At, ""); err == nil && found.Exists {
+				there++
+			}
+		}
+	}
+	if folders > 0 && there == 0 {
+		return
+	}
+	mark, err := files.VolumeMark(v.Path)
+	if err != nil || s.closing() {
+		return
+	}
+	if mark == "" { // else the records are older than the mark, as from a backup
+		mark = newMark()
+	}
+	ctx := context.WithoutCancel(s.works.ctx)
+	err = s.change(ctx, Itself, "mark volume", v.Name, func(tx *store.Tx) error {
+		if err := tx.Run(ctx, `UPDATE volumes SET mark = ? WHERE id = ? AND mark = ''`, mark, v.ID); err != nil {
+			return err
+		}
+		return s.markVolume(v.Path, mark)
+	})
+	if err != nil {
+		slog.Warn("a volume cannot be marked: it would not be known for missing", "volume", v.Name, "path", v.Path, "error", err)
+	}
+}
+
+// settleOn settles the renames that were under way on a volume when the service was ended.
+func (s *Service) settleOn(v site.Volume) {
+	held := false
+	s.volumes.mu.Lock()
+	for id := range s.volumes.heldUp {
+		if f := s.Policy().Folder(id); f == nil || f.VolumeID == v.ID {
+			held = true
+		}
+	}
+	s.volumes.mu.Unlock()
+	if !held {
+		return
+	}
+	if err := s.settleMoves(context.WithoutCancel(s.works.ctx), false); err != nil {
+		slog.Error("a rename that was under way cannot be settled yet", "volume", v.Name, "error", err)
+	}
+}
+
+// HeldUp says whether a folder is not to be served yet: a rename in it was under way when the service was ended, and whether it was done cannot be
+// seen as long as its volume is away.
+func (s *Service) HeldUp(folder int64) bool {
+	s.volumes.mu.Lock()
+	defer s.volumes.mu.Unlock()
+	return s.volumes.heldUp[folder]
+}
+
+// awayVolumes are those with folders on them, for the audit.
+func (s *Service) awayVolumes() (out []audit.AwayVolume) {
+	for _, v := range s.Policy().Volumes {
+		a, ok := s.VolumeAway(v.ID)
+		if !ok {
+			continue
+		}
+		of := audit.AwayVolume{Volume: v.Name, Path: v.Path, Why: a.Why}
+		for _, f := range s.Policy().Folders {
+			if f.VolumeID == v.ID {
+				of.Folders = append(of.Folders, f.Name)
+			}
+		}
+		out = append(out, of)
+	}
+	return out
+}
