@@ -114,6 +114,13 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 		require.NoError(t, err)
 		require.NoError(t, f.Close())
 	}
+	if script == "smb" { // what no SMB client could have made
+		old := filepath.Join(folder, "old\xe4r")
+		require.NoError(t, os.Mkdir(old, 0o777))
+		for i, name := range everyByte() {
+			require.NoError(t, os.WriteFile(filepath.Join(old, name), fmt.Appendln(nil, i), 0o666))
+		}
+	}
 	port := func(address string) string { _, port, _ := strings.Cut(address, ":"); return port }
 	text, err := os.ReadFile("lab/" + script + ".sh")
 	require.NoError(t, err)

@@ -243,6 +243,7 @@ type Gate struct {
 	Record  string      `json:"record,omitempty" doc:"The record that decided."`
 	Entries []GateEntry `json:"entries"`
 	Mend    []string    `json:"mend" doc:"The commands that together would make this gate leave what was wanted."`
+	Touches []string    `json:"touches,omitempty" doc:"What those change for others than who asks."`
 }
 
 // GateEntry is an entry that decided some bit.
@@ -277,6 +278,9 @@ func whyOf(a service.Answer) Why {
 		}
 		for _, m := range g.Mends {
 			gate.Mend = append(gate.Mend, service.Command(m))
+			if m.Touches != "" {
+				gate.Touches = append(gate.Touches, service.Command(m)+" also concerns "+m.Touches)
+			}
 		}
 		out.Gates = append(out.Gates, gate)
 	}

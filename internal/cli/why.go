@@ -69,14 +69,17 @@ func printWhy(w io.Writer, y api.Why) {
 		t.row(mark, g.Gate, g.Leaves, g.Record, g.Reason)
 	}
 	t.print(w)
-	var mend []string
+	var mend, touches []string
 	for _, g := range y.Gates {
-		mend = append(mend, g.Mend...)
+		mend, touches = append(mend, g.Mend...), append(touches, g.Touches...)
 	}
 	if len(mend) > 0 && !y.Allowed {
 		fmt.Fprintf(w, "\nTo allow it:\n")
 		for _, m := range mend {
 			fmt.Fprintf(w, "  %s\n", m)
+		}
+		for _, t := range touches {
+			hung(w, "Mind: ", t)
 		}
 	}
 	if len(y.Take) > 0 {

@@ -34,7 +34,7 @@ type alter struct {
 func (v view) alter() alter {
 	return alter{v.ledger, v.folder.ID, v.unixFacts(), func(path string, over *usage.Over) error {
 		v.tell(Refused, path, access.Limit)
-		return &Full{Over: over, Path: v.folder.Display(path)}
+		return &Full{Over: over, Path: v.display(path)}
 	}}
 }
 

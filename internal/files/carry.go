@@ -125,7 +125,7 @@ func (o *Object) Link(dir *Object, name string) error {
 	if err := dir.mayAdd(name, true); err != nil {
 		return err
 	}
-	if !o.w.v.sameRules(o.path, join(dir.path, name)) || o.w.v.folder.Tree.HasRulesAt(o.path) {
+	if !o.w.v.sameRules(o.path, join(dir.path, name)) || o.w.v.hasRulesAt(o.path) {
 		return ErrAcross
 	}
 	if o.st.Nlink >= mostNames && !o.w.v.folder.Unix() {

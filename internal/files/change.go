@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/usage"
@@ -435,10 +436,10 @@ func (o *Object) SetEntries(ctx context.Context, entries []acl.Entry) error {
 	if err := o.require(acl.WriteACL); err != nil {
 		return err
 	}
-	return o.w.n.rules.WriteRule(ctx, o.w.v.folder.ID, o.w.v.nfs.User, acl.Rule{Path: o.path, Cut: o.path != "", Entries: entries})
+	return o.w.n.rules.WriteRule(ctx, o.w.v.folder.ID, o.w.v.nfs.User, acl.Rule{Path: plain.Spell(o.path), Cut: o.path != "", Entries: entries})
 }
 
-// SetMode sets mode, owner and group of what is at a path of a folder, as the superuser would. What it gives to somebody
+// SetMode sets mode, owner and group of what is at a path of a folder, as the records spell it, as the superuser would. What it gives to somebody
 // counts for them in the ledger, whatever their limits.
 func SetMode(p *site.Policy, ledger *usage.Ledger, f *site.PublishedFolder, path string, set Set) error {
 	root, err := openFolder(f.At)
@@ -446,6 +447,7 @@ func SetMode(p *site.Policy, ledger *usage.Ledger, f *site.PublishedFolder, path
 		return err
 	}
 	defer unix.Close(root)
+	path = plain.Unspell(path)
 	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return err

@@ -41,7 +41,7 @@ func (v view) tell(kind DeedKind, path string, gate access.Gate) {
 	if v.witness == nil || kind != Refused && !v.folder.LogAccess {
 		return
 	}
-	d := Deed{Kind: kind, User: v.sub.User, Via: v.sub.Via, From: v.sub.From, Path: v.folder.Display(path), Gate: gate}
+	d := Deed{Kind: kind, User: v.sub.User, Via: v.sub.Via, From: v.sub.From, Path: v.display(path), Gate: gate}
 	if g := v.sub.Guest; g != nil {
 		d.UID, d.From = g.Said.UID, g.Origin.Address.String()
 		if v.nfs != nil {
@@ -54,7 +54,7 @@ func (v view) tell(kind DeedKind, path string, gate access.Gate) {
 // refuse is the error for what a verdict withholds on a path.
 func (v view) refuse(gate access.Gate, path string) error {
 	v.tell(Refused, path, gate)
-	return &Denied{Gate: gate, Path: v.folder.Display(path)}
+	return &Denied{Gate: gate, Path: v.display(path)}
 }
 
 // did tells once of what is done to an open file.

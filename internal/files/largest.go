@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/usage"
 )
 
@@ -67,6 +68,7 @@ func (f Facts) Largest(ctx context.Context, path string, most int, allocated boo
 		return Largest{}, err
 	}
 	defer unix.Close(root)
+	path = plain.Unspell(path)
 	top, err := openBeneath(root, path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
 		return Largest{}, err
@@ -125,7 +127,7 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 			if err != nil {
 				l.unread++
 			}
-			l.dirs.offer(Sized{at, below}, l.most)
+			l.dirs.offer(Sized{plain.Spell(at), below}, l.most)
 			sum = sum.Plus(below)
 			continue
 		}
@@ -137,7 +139,7 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 			}
 		}
 		is := amountOf(&st, l.allocated)
-		l.files.offer(Sized{at, is}, l.most)
+		l.files.offer(Sized{plain.Spell(at), is}, l.most)
 		sum = sum.Plus(is)
 	}
 	l.looked(l.n)

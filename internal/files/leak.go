@@ -4,6 +4,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 )
 
@@ -11,7 +12,7 @@ import (
 func (v view) sameRules(from, to string) bool {
 	dir, _ := split(from)
 	toDir, _ := split(to)
-	return v.folder.Unix() || v.folder.Tree.SameWithin(dir, toDir) && !v.folder.Tree.HasRulesAt(to)
+	return v.folder.Unix() || v.folder.Tree.SameWithin(plain.Spell(dir), plain.Spell(toDir)) && !v.hasRulesAt(to)
 }
 
 // mayCarry says whether an object may be moved from one path to another. Where other rules hold there,
@@ -22,7 +23,7 @@ func (v view) mayCarry(from, to string, file bool, links uint32) error {
 	if v.sameRules(from, to) {
 		return nil
 	}
-	if file && links > 1 || v.folder.Tree.HasRulesAt(from) && v.folder.Tree.HasRulesAt(to) && to != from {
+	if file && links > 1 || v.hasRulesAt(from) && v.hasRulesAt(to) && to != from {
 		return ErrAcross
 	}
 	read := acl.Read.Mask(!file)
@@ -33,9 +34,9 @@ func (v view) mayCarry(from, to string, file bool, links uint32) error {
 		return nil
 	}
 	// Below, only paths with rules differ, and how far an object is from them.
-	spots := []string{from}
+	spots := []string{plain.Spell(from)}
 	for _, r := range v.folder.Rules {
-		if under(r.Path, from) && r.Path != from {
+		if under(r.Path, spots[0]) && r.Path != spots[0] {
 			spots = append(spots, r.Path)
 		}
 	}
@@ -49,7 +50,7 @@ func (v view) mayCarry(from, to string, file bool, links uint32) error {
 				verdict := access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
 					Path: spot + below, File: file, Facts: strangers{}, Want: want, Now: v.now})
 				if !verdict.Allowed() {
-					return v.refuse(verdict.Gate, spot)
+					return v.refuse(verdict.Gate, plain.Unspell(spot))
 				}
 			}
 		}

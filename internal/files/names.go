@@ -10,6 +10,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -209,6 +210,7 @@ func (h *Handle) othersNow(v view) ([]string, error) {
 // so many that nobody is let at it.
 func (f Facts) Others(path string) (out []string, known bool) {
 	known = true
+	path = plain.Unspell(path)
 	f.at(path, func(_ int, st *unix.Statx_t) {
 		if st.Nlink <= 1 || st.Mode&unix.S_IFMT != unix.S_IFREG || f.unix {
 			return
@@ -233,7 +235,7 @@ func (f Facts) Others(path string) (out []string, known bool) {
 		paths, _ := s.namesOf(root, fileID{rst.Dev, rst.Ino}, st)
 		for _, p := range paths {
 			if p != path {
-				out = append(out, p)
+				out = append(out, plain.Spell(p))
 			}
 		}
 	})

@@ -3,6 +3,7 @@ package files
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -13,6 +14,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/usage"
@@ -180,6 +182,12 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 	return v, nil
 }
 
+// display names what is at a path, for people.
+func (v view) display(path string) string { return v.folder.Display(plain.Spell(path)) }
+
+// hasRulesAt says whether rules are written on a path, or below it.
+func (v view) hasRulesAt(path string) bool { return v.folder.Tree.HasRulesAt(plain.Spell(path)) }
+
 // entrance is the name of the share by which a view looks, "" for an export.
 func (v view) entrance() string {
 	if v.share == nil {
@@ -200,8 +208,14 @@ func (v view) decideAt(at access.Stage, path string, file bool, want acl.Mask) a
 
 // decideNamed is the verdict on a file that has other names besides.
 func (v view) decideNamed(at access.Stage, path string, others []string, file bool, want acl.Mask) access.Verdict {
+	for i, other := range others {
+		if i == 0 {
+			others = slices.Clone(others)
+		}
+		others[i] = plain.Spell(other)
+	}
 	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
-		Path: path, Others: others, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
+		Path: plain.Spell(path), Others: others, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
 }
 
 // require refuses what the verdict on an object does not allow.

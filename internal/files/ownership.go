@@ -10,6 +10,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
@@ -26,7 +27,7 @@ type Facts struct {
 	group     *identity.Group
 }
 
-// FactsOf is for one folder of a policy.
+// FactsOf is for one folder of a policy. Paths that are asked about, and told, are as the records spell them: see plain.Spell.
 func FactsOf(p *site.Policy, f *site.PublishedFolder) Facts {
 	return Facts{place: f.At, directory: p.Directory, native: f.Ownership == site.Native, unix: f.Unix(),
 		owner: p.Directory.User(f.Owner), group: p.Directory.Group(f.Group)}
@@ -53,7 +54,7 @@ const (
 func (f Facts) OwnerOf(path string) (acl.Ownership, bool) {
 	var own acl.Ownership
 	var found bool
-	f.at(path, func(fd int, st *unix.Statx_t) {
+	f.at(plain.Unspell(path), func(fd int, st *unix.Statx_t) {
 		if a, own2 := f.numbers(fd, st); own2 {
 			own, found = acl.Ownership{User: f.directory.UserIndexByUID(a.UID), Group: f.directory.GroupIndexByGID(a.GID)}, true
 		}
@@ -64,7 +65,7 @@ func (f Facts) OwnerOf(path string) (acl.Ownership, bool) {
 // UnixOf is access.Facts.UnixOf.
 func (f Facts) UnixOf(path string) (*posix.Attributes, bool) {
 	var a *posix.Attributes
-	f.at(path, func(fd int, st *unix.Statx_t) {
+	f.at(plain.Unspell(path), func(fd int, st *unix.Statx_t) {
 		is := f.read(fd, st)
 		a = &is
 	})
@@ -202,6 +203,6 @@ func (v view) unixFacts() Facts { return v.facts.(Facts) }
 
 // Kind says whether anything is at a path, and whether it is something else than a directory.
 func (f Facts) Kind(path string) (exists, file bool) {
-	f.at(path, func(_ int, st *unix.Statx_t) { exists, file = true, st.Mode&unix.S_IFMT != unix.S_IFDIR })
+	f.at(plain.Unspell(path), func(_ int, st *unix.Statx_t) { exists, file = true, st.Mode&unix.S_IFMT != unix.S_IFDIR })
 	return exists, file
 }

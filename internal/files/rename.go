@@ -7,6 +7,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // Rename moves the object to another path of the same share (MS-FSCC section
@@ -220,8 +221,8 @@ func (n *Namespace) carry(ctx context.Context, v view, state *folderState, from,
 	defer state.renaming.Unlock()
 	var err error
 	book := n.ledger.Folder(v.folder.ID)
-	if v.folder.Tree.HasRulesAt(from) || book != nil && book.Limited(from) {
-		err = n.rules.MoveRules(ctx, v.folder.ID, from, to, move, back)
+	if v.hasRulesAt(from) || book != nil && book.Limited(from) {
+		err = n.rules.MoveRules(ctx, v.folder.ID, plain.Spell(from), plain.Spell(to), move, back)
 	} else {
 		err = move()
 	}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -64,7 +65,7 @@ type Place struct {
 	ParentExists bool
 }
 
-// Find looks a path up in a folder. Names match exactly or else whatever their
+// Find looks a path up in a folder, as the records spell it. Names match exactly or else whatever their
 // case. Symbolic links are followed as long as they stay below the root; one that
 // leads out of it is not there.
 func Find(at site.Location, path string) (Place, error) {
@@ -73,7 +74,9 @@ func Find(at site.Location, path string) (Place, error) {
 		return Place{}, err
 	}
 	defer unix.Close(dir)
-	return find(dir, path, nil)
+	place, err := find(dir, plain.Unspell(path), nil)
+	place.Path = plain.Spell(place.Path)
+	return place, err
 }
 
 // openBeneath opens a path that has no symbolic links in it, below dir.
@@ -176,15 +179,26 @@ func checkName(name string) error {
 		return fmt.Errorf("%w: longer than %d bytes", errors.Join(ErrName, ErrNameTooLong), longestName)
 	case strings.ContainsAny(name, "/\x00"):
 		return fmt.Errorf("%w: %q", ErrName, name)
-	case !utf8.ValidString(name):
-		return fmt.Errorf("%w: not UTF-8", ErrName)
 	}
 	return nil
 }
 
-// FoldName is the form in which names that differ only in case are the same.
+// FoldName is the form in which names that differ only in case are the same. Bytes that are not UTF-8 have no case.
 func FoldName(name string) string {
-	return strings.Map(unicode.ToUpper, name)
+	if utf8.ValidString(name) {
+		return strings.Map(unicode.ToUpper, name)
+	}
+	var b strings.Builder
+	for i := 0; i < len(name); {
+		r, n := utf8.DecodeRuneInString(name[i:])
+		if r == utf8.RuneError && n == 1 {
+			b.WriteByte(name[i])
+		} else {
+			b.WriteRune(unicode.ToUpper(r))
+		}
+		i += n
+	}
+	return b.String()
 }
 
 func join(dir, name string) string {
@@ -357,7 +371,7 @@ func MayMakeFolder(at site.Location, path string) error {
 		return err
 	}
 	defer unix.Close(root)
-	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+	fd, err := openBeneath(root, plain.Unspell(path), unix.O_PATH|unix.O_NOFOLLOW, 0)
 	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
@@ -384,6 +398,7 @@ func MakeFolder(at site.Location, path string) error {
 		return err
 	}
 	defer root.Close()
+	path = plain.Unspell(path)
 	if err := root.MkdirAll(path, 0o770); err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
@@ -333,7 +334,7 @@ func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func
 	out.FileID = Key{Inode: st.Ino, Mount: state.spots.mountTag(id.dev, rootDev)}.fileID()
 	if !v.folder.Unix() {
 		own := acl.Ownership{User: v.policy.Directory.UserIndexByUID(a.UID), Group: v.policy.Directory.GroupIndexByGID(a.GID)}
-		out.Mode = access.DerivedMode(v.policy, v.folder, path(), false, own, st.Mode&0o100 != 0, time.Now())
+		out.Mode = access.DerivedMode(v.policy, v.folder, plain.Spell(path()), false, own, st.Mode&0o100 != 0, time.Now())
 	}
 	return out, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 )
@@ -51,7 +52,7 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 		return nil, err
 	}
 	w.opened = append(w.opened, w.root)
-	w.below = w.v.nfs.Export.Below
+	w.below = plain.Unspell(w.v.nfs.Export.Below)
 	var st unix.Stat_t
 	if err := unix.Fstat(w.root, &st); err != nil {
 		w.End()
@@ -87,9 +88,9 @@ func (w *Visit) unlock() {
 func (w *Visit) Reachable() error {
 	switch {
 	case !w.v.policy.Services.NFS:
-		return &Denied{Gate: access.Service, Path: w.v.folder.Display(w.below)}
+		return &Denied{Gate: access.Service, Path: w.v.display(w.below)}
 	case !access.MayMount(w.v.policy, w.v.nfs.Export, &w.v.nfs.Origin):
-		return &Denied{Gate: access.Origin, Path: w.v.folder.Display(w.below)}
+		return &Denied{Gate: access.Origin, Path: w.v.display(w.below)}
 	}
 	return nil
 }
@@ -312,7 +313,7 @@ func (o *Object) ACL() (access, inherited posix.ACL) {
 }
 
 // Entries gives the complete list of entries that bears on the object, where entries decide.
-func (o *Object) Entries() *acl.ACL { return o.w.v.folder.Tree.List(o.path, !o.Dir()) }
+func (o *Object) Entries() *acl.ACL { return o.w.v.folder.Tree.List(plain.Spell(o.path), !o.Dir()) }
 
 // Attributes are what NFS tells of an object (RFC 1813 section 2.5, RFC 8881 section 5.8).
 type Attributes struct {
@@ -342,7 +343,7 @@ func (o *Object) Attributes() Attributes {
 		if o.Symlink() {
 			out.Mode = 0o777
 		} else {
-			out.Mode = access.DerivedMode(o.w.v.policy, o.w.v.folder, o.path, o.Dir(), own, o.st.Mode&0o100 != 0, time.Now())
+			out.Mode = access.DerivedMode(o.w.v.policy, o.w.v.folder, plain.Spell(o.path), o.Dir(), own, o.st.Mode&0o100 != 0, time.Now())
 		}
 	}
 	return out
@@ -377,7 +378,7 @@ func (o *Object) MayLook() error {
 	}
 	verdict, err := o.verdict(access.InUse, acl.ReadAttributes)
 	if err == nil && !verdict.Allowed() {
-		err = &Denied{Gate: verdict.Gate, Path: o.w.v.folder.Display(o.path)}
+		err = &Denied{Gate: verdict.Gate, Path: o.w.v.display(o.path)}
 	}
 	return err
 }
@@ -477,7 +478,7 @@ type Listed struct {
 }
 
 // List lists a directory from a cookie on, 0 for its beginning, until visit says no more. Names
-// come in the host's order, "." and ".." among them; those that are not UTF-8 are left out.
+// come in the host's order, "." and ".." among them.
 func (o *Object) List(cookie uint64, visit func(Listed) bool) error {
 	if !o.Dir() {
 		return ErrNotDirectory

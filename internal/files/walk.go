@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 )
 
@@ -28,6 +29,7 @@ func (f Facts) Walk(ctx context.Context, visit func(Found) error) error {
 // WalkFrom visits what is at a path, and below it where that is a directory.
 func (f Facts) WalkFrom(ctx context.Context, path string, visit func(Found) error) error {
 	f.unix = true // ACLs count, whatever decides so far
+	path = plain.Unspell(path)
 	root, err := openFolder(f.place)
 	if err != nil {
 		return err
@@ -59,7 +61,7 @@ type walk struct {
 func (w *walk) one(path string, st *unix.Statx_t, get xattrs) error {
 	a := w.f.readBy(get, st)
 	own := acl.Ownership{User: w.f.directory.UserIndexByUID(a.UID), Group: w.f.directory.GroupIndexByGID(a.GID)}
-	return w.visit(Found{path, &a, own})
+	return w.visit(Found{plain.Spell(path), &a, own})
 }
 
 // directory visits what is in an open directory, and what is below that.

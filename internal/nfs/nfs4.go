@@ -388,7 +388,7 @@ func (q *compound) name() (string, status4) {
 	switch {
 	case q.r.Err() != nil:
 		return "", err4BadXDR
-	case len(name) == 0 || !utf8.Valid(name):
+	case len(name) == 0: // names are bytes: see RFC 8881 section 14.5 on those that are not UTF-8
 		return "", err4Inval
 	case strings.ContainsAny(string(name), "/\x00"):
 		return "", err4BadChar

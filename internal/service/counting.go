@@ -15,6 +15,7 @@ import (
 
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
@@ -241,7 +242,19 @@ func (s *Service) setup(id int64) *usage.Setup {
 	if !v.Counting.On() {
 		return nil
 	}
-	return &usage.Setup{ID: id, Volume: v.ID, Allocated: v.Counting == site.CountAllocated, Owner: files.CountFor(p, f), Trees: p.Limits.Trees(id)}
+	return &usage.Setup{ID: id, Volume: v.ID, Allocated: v.Counting == site.CountAllocated, Owner: files.CountFor(p, f), Trees: treesOnDisk(p, id)}
+}
+
+// treesOnDisk are the limits on paths of a folder, the paths as they are on disk.
+func treesOnDisk(p *site.Policy, folder int64) (out []*limit.Limit) {
+	for _, l := range p.Limits.Trees(folder) {
+		if path := plain.Unspell(l.Path); path != l.Path {
+			at := *l
+			at.Path, l = path, &at
+		}
+		out = append(out, l)
+	}
+	return out
 }
 
 // again has folders counted again that were counted long ago.
@@ -512,9 +525,9 @@ func (s *Service) Counts() []CountState {
 		waiting := slices.IndexFunc(s.counts.due, func(n usage.Need) bool { return n.Folder == f.ID })
 		switch now := s.counts.now; {
 		case now != nil && now.Folder == f.ID:
-			st.State, st.Below, st.Done = "counting", now.Below, s.counts.done
+			st.State, st.Below, st.Done = "counting", plain.Spell(now.Below), s.counts.done
 		case waiting >= 0:
-			st.State, st.Below = "waiting", s.counts.due[waiting].Below
+			st.State, st.Below = "waiting", plain.Spell(s.counts.due[waiting].Below)
 		case st.Problem != "":
 			st.State = "failed"
 		case book == nil || !book.Counted():

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -95,6 +96,15 @@ func (s *Service) NumberNotes(user *identity.User, before *uint32) (notes []stri
 	case site.Anonymous:
 		notes = append(notes, fmt.Sprintf("uid %d is nobody's on every client: squashed and unknown users would be taken for %s", site.Anonymous, user.Name))
 	}
+	if before == nil || *before != user.UID {
+		if kept := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: user.UID}); kept.Files > 0 {
+			of := ""
+			if name := s.lastWith(user.UID, user.ID); name != "" {
+				of = ", which was " + name + "'s,"
+			}
+			notes = append(notes, fmt.Sprintf("%d files belong to uid %d%s and are %s's from now on", kept.Files, user.UID, of, user.Name))
+		}
+	}
 	if before == nil || *before == user.UID {
 		return notes
 	}
@@ -103,6 +113,23 @@ func (s *Service) NumberNotes(user *identity.User, before *uint32) (notes []stri
 			kept.Files, *before, user.Name, quote(user.Name)))
 	}
 	return notes
+}
+
+// lastWith is the name of the user who last had a number and is no more, or has another now; "" where nobody has had it.
+func (s *Service) lastWith(uid uint32, but identity.ID) (name string) {
+	rows, err := s.store.Journal(context.Background(), 0, -1, "changes")
+	if err != nil {
+		return ""
+	}
+	for _, row := range rows {
+		for _, c := range row.Changes {
+			var was identity.User
+			if c.Kind == "user" && c.ID != int64(but) && c.Before != nil && json.Unmarshal(c.Before, &was) == nil && was.UID == uid {
+				name = was.Name
+			}
+		}
+	}
+	return name
 }
 
 // CreateUser makes a user and gives the new record.
@@ -267,42 +294,52 @@ func (s *Service) keepAdministrator(ctx context.Context, tx *store.Tx) error {
 	return nil
 }
 
-// usedBy lists where entries name a principal.
-func (s *Service) usedBy(p identity.Principal) []string {
-	var out []string
+// naming is where something names a principal, and the command after which it does not.
+type naming struct{ where, command string }
+
+// usedBy lists what names a principal.
+func (s *Service) usedBy(p identity.Principal) (out []naming) {
 	policy := s.Policy()
 	for _, f := range policy.Folders {
 		for _, r := range f.Rules {
 			for _, e := range r.Entries {
 				if e.Who == p {
-					out = append(out, fmt.Sprintf("entry %d on %s", e.ID, f.Display(r.Path)))
+					out = append(out, naming{fmt.Sprintf("entry %d on %s", e.ID, f.Display(r.Path)), fmt.Sprintf("amber entry remove %s %d", quote(f.Display(r.Path)), e.ID)})
 				}
 			}
 		}
-		if p.Kind == identity.KindUser && f.Owner == p.ID || p.Kind == identity.KindGroup && f.Group == p.ID {
-			out = append(out, "ownership of "+f.Name)
+		switch {
+		case p.Kind == identity.KindUser && f.Owner == p.ID:
+			out = append(out, naming{"ownership of " + f.Name, "amber folder set " + quote(f.Name) + " --owner ''"})
+		case p.Kind == identity.KindGroup && f.Group == p.ID:
+			out = append(out, naming{"ownership of " + f.Name, "amber folder set " + quote(f.Name) + " --group ''"})
 		}
 	}
 	for _, sh := range policy.Shares {
 		for _, e := range sh.Share.Entries {
 			if e.Who == p {
-				out = append(out, fmt.Sprintf("entry %d of share %s", e.ID, sh.Name))
+				out = append(out, naming{fmt.Sprintf("entry %d of share %s", e.ID, sh.Name), fmt.Sprintf("amber share entry remove %s %d", quote(sh.Name), e.ID)})
 			}
 		}
 	}
 	return out
 }
 
-func (s *Service) refuseIfUsed(p identity.Principal, name, next string) error {
+// refuseIfUsed refuses to remove what is still named, with the commands after which it can be, and what may be done instead.
+func (s *Service) refuseIfUsed(p identity.Principal, name, instead string) error {
 	uses := s.usedBy(p)
 	if len(uses) == 0 {
 		return nil
 	}
-	list := strings.Join(uses[:min(3, len(uses))], ", ")
+	var where, commands []string
+	for _, u := range uses[:min(3, len(uses))] {
+		where, commands = append(where, u.where), append(commands, u.command)
+	}
+	list := strings.Join(where, ", ")
 	if more := len(uses) - 3; more > 0 {
 		list += fmt.Sprintf(" and %d more", more)
 	}
-	return conflict("", next, "%s is still named by %s", name, list)
+	return conflict("", strings.Join(commands, " && "), "%s is still named by %s%s", name, list, instead)
 }
 
 // RemoveUser removes a user that no entry names any more.
@@ -312,7 +349,7 @@ func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
 		return err
 	}
 	return s.change(ctx, by, "remove user", user.Name, func(tx *store.Tx) error {
-		if err := s.refuseIfUsed(identity.UserPrincipal(user.ID), user.Name, "amber user set "+quote(user.Name)+" --disable"); err != nil {
+		if err := s.refuseIfUsed(identity.UserPrincipal(user.ID), user.Name, ". Nobody signs in as "+user.Name+" after amber user set "+quote(user.Name)+" --disable"); err != nil {
 			return err
 		}
 		if err := tx.Run(ctx, `DELETE FROM users WHERE id = ?`, user.ID); err != nil {
@@ -425,7 +462,7 @@ func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error 
 		return err
 	}
 	return s.change(ctx, by, "remove group", g.Name, func(tx *store.Tx) error {
-		if err := s.refuseIfUsed(identity.GroupPrincipal(g.ID), g.Name, "amber group show "+quote(g.Name)); err != nil {
+		if err := s.refuseIfUsed(identity.GroupPrincipal(g.ID), g.Name, ""); err != nil {
 			return err
 		}
 		for _, u := range s.Policy().Directory.Users() {

@@ -198,6 +198,9 @@ func (s *Service) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := s.spellNames(ctx); err != nil {
+		return err
+	}
 	if err := s.settleMoves(ctx, true); err != nil {
 		return err
 	}

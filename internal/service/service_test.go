@@ -709,3 +709,20 @@ func TestAMissingKeyIsSaid(t *testing.T) {
 	_, _, ok = s.secretOf(ctx, "piran")
 	require.True(t, ok)
 }
+
+// Who is still named cannot be removed, and the commands that are proposed are those after which they can.
+func TestRemovingWhoIsNamed(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	id, err := s.AddEntry(ctx, keeper, "instruments/firmware", EntryInput{Who: "tomasz", Level: "read"})
+	require.NoError(t, err)
+	_, err = s.UpdateFolder(ctx, keeper, "instruments", FolderChange{Owner: new("tomasz")})
+	require.NoError(t, err)
+	var refused *Error
+	require.ErrorAs(t, s.RemoveUser(ctx, keeper, "tomasz"), &refused)
+	require.Equal(t, fmt.Sprintf("amber entry remove instruments/firmware %d && amber folder set instruments --owner ''", id), refused.Next)
+	require.Contains(t, refused.Message, "--disable")
+	require.NoError(t, s.RemoveEntry(ctx, keeper, "instruments/firmware", id))
+	_, err = s.UpdateFolder(ctx, keeper, "instruments", FolderChange{Owner: new("")})
+	require.NoError(t, err)
+	require.NoError(t, s.RemoveUser(ctx, keeper, "tomasz"))
+}

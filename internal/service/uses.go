@@ -12,6 +12,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
@@ -49,10 +50,10 @@ func (s *Service) room(f *site.PublishedFolder, at files.Place, user *identity.U
 // bearing is Folder.Bearing under the limits of this service's own policy: a trial's, where it is one.
 func (s *Service) bearing(book *usage.Folder, o usage.Owner, path string) []limit.Standing {
 	if s.trial == nil {
-		return book.Bearing(o, path)
+		return book.Bearing(o, plain.Unspell(path))
 	}
 	var out []limit.Standing
-	for _, c := range book.Counters(o, path) {
+	for _, c := range book.Counters(o, plain.Unspell(path)) {
 		out = append(out, s.against(c)...)
 	}
 	return out

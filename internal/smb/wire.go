@@ -3,8 +3,10 @@ package smb
 import (
 	"encoding/binary"
 	"errors"
+	"strings"
 	"time"
 	"unicode/utf16"
+	"unicode/utf8"
 )
 
 var le = binary.LittleEndian
@@ -172,35 +174,53 @@ func fromFiletime(v uint64) time.Time {
 
 // names on the wire
 
-// Reserved characters, MS-FSCC section 2.1.5.2. Files made by other protocols may
-// have them: they are shown at U+F000 and up, the private range several clients use.
+// Names on disk are bytes, and may have in them what names on the wire cannot: reserved characters (MS-FSCC section 2.1.5.2), which are shown at
+// U+F000 and up, and bytes that are not UTF-8, which are shown at U+EF80 to U+EFFF: private ranges that several programs use for
+// these. Where a name has such a private character itself, its bytes are shown, so that each name has one form on the wire.
 const reserved = "\"\\:|<>*?"
 
-func isReserved(r rune) bool {
-	if r < 0x20 {
-		return true
+const (
+	reservedAt = 0xf000
+	bytesAt    = 0xef00
+)
+
+func isReserved(r rune) bool { return r < 0x20 || strings.ContainsRune(reserved, r) }
+
+// standsFor gives what a private character on the wire stands for: a reserved one, or a byte.
+func standsFor(r rune) (byte, bool) {
+	switch {
+	case r > reservedAt && r < reservedAt+0x80 && isReserved(r-reservedAt):
+		return byte(r - reservedAt), true
+	case r >= bytesAt+0x80 && r <= bytesAt+0xff:
+		return byte(r - bytesAt), true
 	}
-	for _, c := range reserved {
-		if r == c {
-			return true
-		}
-	}
-	return false
+	return 0, false
 }
 
 func toWire(name string) string {
-	plain := true
+	plain := utf8.ValidString(name)
 	for _, r := range name {
-		plain = plain && !isReserved(r)
+		_, stands := standsFor(r)
+		plain = plain && !stands && !isReserved(r)
 	}
 	if plain {
 		return name
 	}
-	out := []rune(name)
-	for i, r := range out {
-		if isReserved(r) {
-			out[i] = 0xf000 + r
+	var out []rune
+	for i := 0; i < len(name); {
+		r, n := utf8.DecodeRuneInString(name[i:])
+		_, stands := standsFor(r)
+		switch {
+		case stands || r == utf8.RuneError && n == 1:
+			for _, c := range []byte(name[i : i+n]) {
+				out = append(out, bytesAt+rune(c))
+			}
+		case isReserved(r):
+			out = append(out, reservedAt+r)
+		default:
+			out = append(out, r)
 		}
+		i += n
 	}
 	return string(out)
 }
@@ -225,28 +245,27 @@ func fromWire(raw []byte) (string, Status) {
 	if len(s) > len(stream) && s[len(s)-len(stream):] == stream {
 		s = s[:len(s)-len(stream)]
 	}
-	out := []rune(s)
-	start := 0
-	for i := 0; i <= len(out); i++ {
-		if i < len(out) && out[i] != '\\' {
-			switch r := out[i]; {
-			case r == '/' || isReserved(r):
-				return "", statusObjectNameInvalid
-			case r >= 0xf000 && r < 0xf080 && isReserved(r-0xf000) && r != 0xf000:
-				out[i] = r - 0xf000
-			}
-			continue
-		}
-		switch part := string(out[start:i]); part {
+	var out []byte
+	for i, part := range strings.Split(s, `\`) {
+		switch part {
 		case "":
 			return "", statusObjectNameInvalid
 		case ".", "..":
 			return "", statusObjectPathSyntaxBad
 		}
-		if i < len(out) {
-			out[i] = '/'
+		if i > 0 {
+			out = append(out, '/')
 		}
-		start = i + 1
+		for _, r := range part {
+			if r == '/' || isReserved(r) {
+				return "", statusObjectNameInvalid
+			}
+			if c, ok := standsFor(r); ok {
+				out = append(out, c)
+			} else {
+				out = utf8.AppendRune(out, r)
+			}
+		}
 	}
 	return string(out), statusOK
 }

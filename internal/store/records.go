@@ -121,6 +121,19 @@ func (tx *Tx) readPeople(ctx context.Context, r *site.Records) error {
 	})
 }
 
+// Texts gives the texts that a query selects, by the number that it selects before each.
+func (tx *Tx) Texts(ctx context.Context, query string) (map[int64]string, error) {
+	out := make(map[int64]string)
+	err := each(ctx, tx, query, func(rows *sql.Rows) error {
+		var id int64
+		var text string
+		err := rows.Scan(&id, &text)
+		out[id] = text
+		return err
+	})
+	return out, err
+}
+
 // endDate reads a moment that may be never, the zero time.
 func endDate(s sql.NullString) (time.Time, error) {
 	if !s.Valid {

@@ -78,6 +78,16 @@ echo combining >"$name"
 same 'names with combining marks' combining "$(cat "/b/work/$name")"
 same 'listed as they are' "$name" "$(ls /b/work | grep nai)"
 rm "$name"
+name=$'alt\xe4r.txt'
+echo old >"$name"
+same 'a name that is not UTF-8 is the bytes it is' "old $name" "$(cat "/b/work/$name") $(ls /b/work | grep -a ^alt)"
+mv "$name" $'alt\xe4r.old'
+same 'and is renamed' old "$(cat /b/work/$'alt\xe4r.old')"
+rm $'alt\xe4r.old'
+mkdir $'bytes\xff'
+for i in $(seq 255); do [[ $i == 47 ]] || { printf -v byte "\\x$(printf %x $i)"; : >$'bytes\xff'"/x${byte}y"; }; done
+same 'names with each byte' 254 "$(find /b/work/$'bytes\xff' -type f -print0 | tr -dc '\0' | wc -c)"
+rm -r $'bytes\xff'
 ln -s plate.fits link
 ln plate.fits second
 same 'links of both kinds' "plate.fits 2" "$(readlink /b/work/link) $(stat -c %h /b/work/second)"

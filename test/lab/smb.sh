@@ -32,6 +32,13 @@ echo combining >"/a/$name"
 same 'names with combining marks' combining "$(cat "/b/$name")"
 rm "/b/$name"
 
+# A directory from of old is there, with each byte in some name; see lab_test.go.
+same 'names that are not UTF-8 are shown' 254 "$(find /a/old*/ -type f -print0 | tr -dc '\0' | wc -c)"
+same 'and read, each under its own' 254 "$(find /b/old*/ -type f -exec cat {} + | sort -u | grep -c .)"
+mv /a/old* /a/renamed
+same 'and renamed' 254 "$(find /b/renamed -type f -print0 | tr -dc '\0' | wc -c)"
+rm -r /a/renamed
+
 echo one >/a/one
 exec 7</a/one
 mv /a/one /a/two

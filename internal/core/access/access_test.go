@@ -311,7 +311,7 @@ func TestOrderOfEntriesDoesNotMatter(t *testing.T) {
 
 // Explaining is deciding, and what it says would mend the verdict does.
 func TestExplainAgreesAndMends(t *testing.T) {
-	mended := 0
+	mended, narrow := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		r, _ := drawSite(t)
 		q := drawRequest(t, r)
@@ -349,8 +349,52 @@ func TestExplainAgreesAndMends(t *testing.T) {
 		after := decide(t, r, nil, q)
 		require.True(t, after.Allowed(), "still withheld at %s after %+v", after.Gate, reports)
 		mended++
+		narrow += requireNarrow(t, p, r, q, reports)
 	})
 	require.Positive(t, mended)
+	require.Positive(t, narrow)
+}
+
+// requireNarrow holds mends, as they were applied to some records, to touching nobody but whom they say: of others no verdict changes
+// anywhere, and no entry reaches who asked but on what is asked about and below it, or lets them more than pass the directories on the way.
+func requireNarrow(t *rapid.T, before *site.Policy, r site.Records, q Request, reports []GateReport) int {
+	own := true // nothing but entries
+	for _, g := range reports {
+		for _, m := range g.Mends {
+			if m.Touches != "" {
+				return 0
+			}
+			own = own && (m.Kind == MendAllow || m.Kind == MendRemove)
+		}
+	}
+	after, err := site.Compile(r)
+	require.NoError(t, err)
+	for _, u := range r.Users {
+		for _, path := range []string{"", "a", "a/b", "a/x", "a/b/c", "a/b/c/d", "z", "z/y"} {
+			for _, file := range []bool{false, true} {
+				if file && (path == "" || strings.HasPrefix(q.Path, path+"/")) || u.ID == q.User && !own {
+					continue
+				}
+				ask := Request{User: u.ID, Via: q.Via, Path: path, File: file, Now: q.Now, Want: acl.All}
+				granted := func(p *site.Policy) acl.Mask {
+					ask.Folder, ask.Share = p.FolderNamed("nightlog"), p.ShareNamed("nightlog")
+					if u.ID == q.User { // by entries there: passing the way may open what they have been granted for long
+						return ask.Folder.Tree.List(path, file).Evaluate(p.Directory.Person(p.Directory.UserIndex(u.ID)), ask.ownerOf(path), ask.Now, acl.All, nil)
+					}
+					return Decide(p, ask).Granted
+				}
+				more := granted(after) &^ granted(before)
+				switch {
+				case u.ID == q.User && (q.Path == "" || path == q.Path || strings.HasPrefix(path, q.Path+"/")):
+				case u.ID == q.User && (path == "" || strings.HasPrefix(q.Path, path+"/")):
+					require.Zero(t, more&^acl.Pass.Mask(true), "%v more on %q, asked about %q: %+v", more.Names(true), path, q.Path, reports)
+				default:
+					require.Zero(t, more, "%s has %v more on %q, asked about %q of %d: %+v", u.Name, more.Names(!file), path, q.Path, q.User, reports)
+				}
+			}
+		}
+	}
+	return 1
 }
 
 // Of a file with several names none grants what another withholds, but for taking itself away; and

@@ -106,6 +106,7 @@ type Mend struct {
 	Limit    LimitName    // a limit
 	Bounds   limit.Bounds // and what of it is to change
 	Volume   string
+	Touches  string // whose verdicts it changes besides that of who asks; "" for nobody's
 }
 
 type ancestorNote struct {
@@ -115,6 +116,7 @@ type ancestorNote struct {
 	reports []EntryReport
 	mode    string // why not, where modes decide
 	mend    uint32 // and the mode that would let them
+	touches string // and whom else
 }
 
 type recorder struct {
@@ -171,7 +173,7 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 	var mends []Mend
 	if !c.policy.Services.On(via) {
 		reasons = append(reasons, via.String()+" is switched off")
-		mends = append(mends, Mend{Kind: MendService, Protocol: via})
+		mends = append(mends, Mend{Kind: MendService, Protocol: via, Touches: "everybody who may use " + via.String()})
 	}
 	if u != nil && (via == site.SMB && !u.SMB || via == site.NFS && !u.NFS) {
 		reasons = append(reasons, fmt.Sprintf("%s may not use %s", u.Name, via))
@@ -186,7 +188,7 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 	r := c.request
 	if r.Share == nil || r.Via == site.NFS {
-		mends := []Mend{{Kind: MendPublish, Path: r.Folder.Name, Protocol: r.Via}}
+		mends := []Mend{{Kind: MendPublish, Path: r.Folder.Name, Protocol: r.Via, Touches: "everybody whom something lets into " + r.Folder.Name}}
 		c.add(ShareLevel, leaves, "folder "+r.Folder.Name, fmt.Sprintf("%s is not published over %s", r.Folder.Name, r.Via), mends...)
 		return
 	}
@@ -196,7 +198,7 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 	if r.Share.ReadOnly {
 		reasons = append(reasons, r.Share.Name+" is a read-only share")
 		if r.Want&^acl.ReadOnly != 0 {
-			mends = append(mends, Mend{Kind: MendReadWrite, Share: r.Share.Name})
+			mends = append(mends, Mend{Kind: MendReadWrite, Share: r.Share.Name, Touches: "everybody who uses share " + r.Share.Name})
 		}
 	}
 	var trace []EntryReport
@@ -213,7 +215,7 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, acl.KindOf(r.Path, r.File))))
 		if r.Want&^allowed != 0 {
 			for _, a := range denies {
-				mends = append(mends, Mend{Kind: MendShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID})
+				mends = append(mends, Mend{Kind: MendShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID, Touches: c.besidesThem(a.Entry.Who)})
 			}
 			if r.Want&^c.allowedWithout(list, denies, who, r.Folder.OwnedBy) != 0 {
 				mends = append(mends, Mend{Kind: MendShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.wantLevel()})
@@ -278,7 +280,7 @@ func (c *recorder) path(leaves acl.Mask) {
 			var mends []Mend
 			for _, other := range c.ancestors {
 				if !other.passed {
-					mends = append(mends, Mend{Kind: MendMode, Path: f.Display(other.path), Mode: other.mend})
+					mends = append(mends, Mend{Kind: MendMode, Path: f.Display(other.path), Mode: other.mend, Touches: other.touches})
 				}
 			}
 			c.add(Path, leaves, where, a.mode, mends...)
@@ -368,50 +370,78 @@ func (c *recorder) wantLevel() acl.Level {
 	return acl.Control
 }
 
-// mend finds, for the path and entry gates, the changes that together let the
-// request through. An entry is added on the deepest path that has rules already:
-// there it comes before everything inherited, and it reaches all that is below.
+// mend finds, for the path and entry gates, the narrowest changes that together let the request through: entries for who asks alone, on what
+// was asked about and on the directories to be passed on the way, which there come before everything inherited. Only denies that
+// are written on the same path have to go.
 func (c *recorder) mend() {
 	r := c.request
 	path, entry := c.gate(Path), c.gate(Entry)
 	if path == nil || entry == nil || r.User == 0 || r.Folder.Unix() {
 		return
 	}
-	deepest := r.Folder.Tree.DeepestRule(r.Path)
-	seen := make(map[int64]bool)
-	remove := func(on *GateReport, denies []*acl.Ace, from string) {
-		for _, d := range denies {
-			if d.From == from && !seen[d.Entry.ID] {
-				seen[d.Entry.ID] = true
-				on.Mends = append(on.Mends, Mend{Kind: MendRemove, Path: r.Folder.Display(from), EntryID: d.Entry.ID})
+	if !r.onDisk() {
+		for _, on := range []*GateReport{path, entry} {
+			if c.short(on.Leaves) {
+				on.Reason += "; it is not on disk, and an entry is written on what is there"
+				return
 			}
 		}
-	}
-	blockedBelow := false
-	for _, a := range c.ancestors {
-		if len(a.path) >= len(deepest) {
-			blockedBelow = blockedBelow || !a.passed
-		} else if !a.passed {
-			remove(path, a.denies, a.path)
-			path.Mends = append(path.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(a.path), User: c.userName(), Level: acl.Pass, HereOnly: true})
-		}
-	}
-	on, level := entry, c.wantLevel()
-	switch {
-	case c.short(entry.Leaves):
-		remove(entry, c.denies, deepest)
-	case blockedBelow:
-		on, level = path, acl.Pass
-	default:
 		return
 	}
-	// Denies written on that very path come before the entry to be added.
-	for _, a := range c.ancestors {
-		if len(a.path) >= len(deepest) && !a.passed {
-			remove(path, a.denies, deepest)
+	seen := make(map[int64]bool)
+	remove := func(on *GateReport, denies []*acl.Ace, from string, in acl.Mask) {
+		for _, d := range denies {
+			if d.From != from || seen[d.Entry.ID] {
+				continue
+			}
+			seen[d.Entry.ID] = true
+			touches := c.besidesThem(d.Entry.Who)
+			if touches == "" && (d.Mask&^in != 0 || from != r.Path && d.Entry.Applies != acl.Here) {
+				touches = c.userName() + " in what else it denies"
+			}
+			on.Mends = append(on.Mends, Mend{Kind: MendRemove, Path: r.Folder.Display(from), EntryID: d.Entry.ID, Touches: touches})
 		}
 	}
-	on.Mends = append(on.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(deepest), User: c.userName(), Level: level})
+	for _, a := range c.ancestors {
+		if a.passed {
+			continue
+		}
+		remove(path, a.denies, a.path, acl.Pass.Mask(true))
+		path.Mends = append(path.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(a.path), User: c.userName(), Level: acl.Pass, HereOnly: true, Touches: c.squashedToo()})
+	}
+	if c.short(entry.Leaves) {
+		remove(entry, c.denies, r.Path, acl.All)
+		entry.Mends = append(entry.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.wantLevel(), Touches: c.squashedToo()})
+	}
+}
+
+// squashedToo says who acts as the same user as who asks; "" for nobody.
+func (c *recorder) squashedToo() string {
+	nfs := c.request.NFS
+	if nfs == nil || nfs.Said.UID == nfs.Unix.UID {
+		return ""
+	}
+	return "all whom " + lineName{nfs.Line, nfs.Export.Path}.String() + " makes " + c.userName()
+}
+
+// besidesThem says whom an entry means besides who is asking; "" for nobody.
+func (c *recorder) besidesThem(who identity.Principal) string {
+	if who == identity.UserPrincipal(c.request.User) {
+		return ""
+	}
+	return "all whom it names, " + c.policy.Directory.Name(who)
+}
+
+// onDisk says whether anything is at the path, as far as that can be told.
+func (r *Request) onDisk() bool {
+	disk, ok := r.Facts.(interface {
+		Kind(path string) (exists, file bool)
+	})
+	if !ok || r.Path == "" {
+		return true
+	}
+	exists, _ := disk.Kind(r.Path)
+	return exists
 }
 
 func (c *recorder) gate(g Gate) *GateReport {

@@ -89,7 +89,7 @@ func (c *recorder) origin(leaves acl.Mask) {
 	}
 	if nfs.Line == nil {
 		c.add(Origin, leaves, "export "+nfs.Export.Path, fmt.Sprintf("no client rule of %s matches %s", nfs.Export.Path, from),
-			Mend{Kind: MendRule, Export: nfs.Export.Path, From: nfs.Origin.Address.String()})
+			Mend{Kind: MendRule, Export: nfs.Export.Path, From: nfs.Origin.Address.String(), Touches: "everybody at " + nfs.Origin.Address.String()})
 		return
 	}
 	name := lineName{nfs.Line, nfs.Export.Path}.String()
@@ -120,7 +120,7 @@ func (c *recorder) export(leaves acl.Mask) {
 	}
 	var mends []Mend
 	if c.short(leaves) {
-		mends = append(mends, Mend{Kind: MendRuleWrite, Export: nfs.Export.Path, Set: nfs.Line.Set, Rule: nfs.Line.ID})
+		mends = append(mends, Mend{Kind: MendRuleWrite, Export: nfs.Export.Path, Set: nfs.Line.Set, Rule: nfs.Line.ID, Touches: "everybody at " + nfs.Line.From})
 	}
 	c.add(ShareLevel, leaves, name, "it is read-only", mends...)
 }
@@ -192,9 +192,21 @@ func (c *recorder) modeAncestor(who *posix.Credential, a *posix.Attributes, at s
 	note := ancestorNote{path: at, passed: posix.Permits(who, a, posix.Exec)}
 	if !note.passed {
 		note.mode = fmt.Sprintf("%s (%s) does not let %s pass %s", Ls(a), c.owners(a), c.subject(), Class(who, a))
-		note.mend = mendMode(who, a, posix.Exec)
+		note.mend, note.touches = mendMode(who, a, posix.Exec), c.modeTouches(who, a)
 	}
 	c.ancestors = append(c.ancestors, note)
+}
+
+// modeTouches says whom a change of those bits of a mode by which a credential is met concerns besides; "" for nobody.
+func (c *recorder) modeTouches(who *posix.Credential, a *posix.Attributes) string {
+	switch {
+	case who.UID == a.UID:
+		return c.squashedToo()
+	case who.In(a.GID):
+		_, group, _ := strings.Cut(c.owners(a), ", ")
+		return "everybody in group " + group
+	}
+	return "everybody who is neither its owner nor in its group"
 }
 
 // mendMode is the mode that would give a credential some bits: those of the class
@@ -220,7 +232,7 @@ func (c *recorder) mode(who *posix.Credential, a *posix.Attributes, leaves acl.M
 	reason := fmt.Sprintf("%s (%s) gives %s %s %s", Ls(a), c.owners(a), c.subject(), posix.Bits(each), Class(who, a))
 	var mends []Mend
 	if missing := bitsWanted(r.Want&^leaves, a.Dir) &^ each; c.short(leaves) && missing != 0 && a.ACL == nil {
-		mends = append(mends, Mend{Kind: MendMode, Path: where, Mode: mendMode(who, a, missing)})
+		mends = append(mends, Mend{Kind: MendMode, Path: where, Mode: mendMode(who, a, missing), Touches: c.modeTouches(who, a)})
 	} else if c.short(leaves) && missing == 0 {
 		if r.Want&^leaves&unixOwner != 0 {
 			reason += "; only the owner may change mode and times"

@@ -42,5 +42,8 @@ func TakeAway(p *site.Policy, r Request) []Mend {
 	if r.Want&^given(r.Via, dir) == 0 {
 		at = parent // whatever is denied of the object itself, its directory gives
 	}
-	return []Mend{{Kind: MendAllow, Deny: true, Path: r.Folder.Display(r.Folder.Tree.DeepestRule(at)), User: rec.userName(), Level: rec.wantLevel()}}
+	if !r.onDisk() { // an entry is written on what is there
+		at = r.Folder.Tree.DeepestRule(at)
+	}
+	return []Mend{{Kind: MendAllow, Deny: true, Path: r.Folder.Display(at), User: rec.userName(), Level: rec.wantLevel()}}
 }

@@ -340,7 +340,12 @@ func (x *finder) protocols(f *folder) {
 	for first = range differ.Each() {
 		break
 	}
-	x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, fmt.Sprintf("%s: %s, as %s", some(d, differ), differs(differ.Count()), st.Of(first)), x.align(f, first, st.Of(first))...)
+	says := fmt.Sprintf("%s: %s, as %s", some(d, differ), differs(differ.Count()), st.Of(first))
+	mends, squashed := x.align(f, differ, st)
+	if squashed != "" {
+		says += "; over NFS they are nobody in particular: " + squashed
+	}
+	x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, says, mends...)
 }
 
 func differs(n int) string {
@@ -350,25 +355,44 @@ func differs(n int) string {
 	return fmt.Sprintf("%d people may do different things over each protocol", n)
 }
 
-// align gives what would let a user do over one protocol what they may over the other.
-func (x *finder) align(f *folder, user int32, p Pair) []access.Mend {
-	r := access.Request{User: x.Policy.Directory.Users()[user].ID, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}
-	missing := p.SMB &^ p.NFS
-	if missing == 0 {
-		missing = p.NFS &^ p.SMB
-		r.Via, r.Share = site.SMB, f.Shares[0]
-	} else {
-		r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.lines[0], user)
+// mostAligned is how many changes are proposed so that people may do the same over both protocols. Where it would take more, it is
+// rather the shares and the exports that were meant to differ.
+const mostAligned = 4
+
+// align gives what would let people do over one protocol what they may over the other. Where they arrive as somebody
+// else over NFS nothing that is granted to them would, and it says by which client rule.
+func (x *finder) align(f *folder, differ identity.People, st *Standing) (mends []access.Mend, squashed string) {
+	seen := make(map[access.Mend]bool)
+	for user := range differ.Each() {
+		p := st.Of(user)
+		r := access.Request{User: x.Policy.Directory.Users()[user].ID, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}
+		missing := p.SMB &^ p.NFS
+		if missing == 0 {
+			missing = p.NFS &^ p.SMB
+			r.Via, r.Share = site.SMB, f.Shares[0]
+		} else {
+			r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.lines[0], user)
+			if r.NFS.User != r.User {
+				return nil, fmt.Sprintf("client rule %d of %s", f.lines[0].Number, f.of[0].Path)
+			}
+		}
+		for _, l := range missing.Widest() {
+			r.Want |= l.Wants(acl.Root)
+		}
+		_, gates := access.Explain(x.Policy, r)
+		for _, g := range gates {
+			for _, m := range g.Mends {
+				if !seen[m] {
+					seen[m] = true
+					mends = append(mends, m)
+				}
+			}
+		}
+		if len(mends) > mostAligned {
+			return nil, ""
+		}
 	}
-	for _, l := range missing.Widest() {
-		r.Want |= l.Wants(acl.Root)
-	}
-	_, gates := access.Explain(x.Policy, r)
-	var out []access.Mend
-	for _, g := range gates {
-		out = append(out, g.Mends...)
-	}
-	return out
+	return mends, ""
 }
 
 // modes looks at the root of a folder where modes decide.

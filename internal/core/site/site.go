@@ -15,6 +15,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // Protocol is a way in.
@@ -294,10 +295,10 @@ func (f *PublishedFolder) Display(path string) string {
 }
 
 // SplitPath parts "nightlog/2026/03" into the folder's name and the path below
-// it, cleaned. An empty path, "..", and NUL are errors.
+// it, cleaned. An empty path, "..", and NUL are errors. Names that are no text are spelled: see plain.Spell.
 func SplitPath(full string) (folder, path string, err error) {
 	var parts []string
-	for part := range strings.SplitSeq(strings.ReplaceAll(full, `\`, "/"), "/") {
+	for part := range strings.SplitSeq(plain.Slashes(full), "/") {
 		switch {
 		case part == "" || part == ".":
 			continue

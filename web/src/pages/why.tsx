@@ -97,6 +97,7 @@ export function Why() {
 
 function Verdict({ why }: { why: Answer }) {
   const mend = why.allowed ? [] : why.gates.flatMap((g) => g.mend ?? []);
+  const touches = why.allowed ? [] : why.gates.flatMap((g) => g.touches ?? []);
   return (
     <Box aria-live="polite">
       {why.away && <Away why={why.away} />}
@@ -153,6 +154,11 @@ function Verdict({ why }: { why: Answer }) {
               <Command key={m} text={m} />
             ))}
           </Stack>
+          {touches.map((t) => (
+            <Text key={t} mt="3" fontSize="sm">
+              Mind: {t}.
+            </Text>
+          ))}
         </Sheet>
       )}
     </Box>
