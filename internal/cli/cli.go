@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/signal"
@@ -54,8 +55,10 @@ func usage(format string, args ...any) error {
 type app struct {
 	in       io.Reader
 	out, err io.Writer
-	terminal bool // whether in is one
+	lines    []*lines // what out and err print to
+	terminal bool     // whether in is one
 	version  string
+	args     []string
 	client   *client
 
 	says   string         // what is about to happen, to be asked about
@@ -64,8 +67,9 @@ type app struct {
 
 // Main runs a command line and gives its exit code.
 func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer, version string) int {
-	out, errOut = filter{out}, filter{errOut}
-	a := &app{in: in, out: out, err: errOut, terminal: term.IsTerminal(int(in.Fd())), version: version}
+	printed, told := &lines{to: out, colour: shows(out)}, &lines{to: errOut, colour: shows(errOut)}
+	out, errOut = filter{printed}, filter{told}
+	a := &app{in: in, out: out, err: errOut, lines: []*lines{printed, told}, terminal: term.IsTerminal(int(in.Fd())), version: version, args: args}
 	err := a.root().Run(ctx, args)
 	if err == nil {
 		return 0
@@ -86,6 +90,7 @@ func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer
 }
 
 func (a *app) root() *cli.Command {
+	cli.HelpPrinter = printHelp
 	cli.HelpFlag = &cli.BoolFlag{Name: "help", Aliases: []string{"h"}, Usage: "show help", HideDefault: true, Local: true}
 	return &cli.Command{
 		Name:    "amber",
@@ -102,6 +107,11 @@ func (a *app) root() *cli.Command {
 		Before: func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
 			var err error
 			a.client, err = newClient(cmd.String("url"))
+			if slices.ContainsFunc(a.args, func(s string) bool { return s == "--url" || strings.HasPrefix(s, "--url=") }) && !cmd.Bool("json") {
+				for _, l := range a.lines {
+					l.url = strings.Join(quoted([]string{cmd.String("url")}), "")
+				}
+			}
 			return ctx, err
 		},
 		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
@@ -240,19 +250,28 @@ func (a *app) readFile(name string) (string, error) {
 	if name != "-" {
 		f, err := os.Open(name)
 		if err != nil {
-			return "", usage("%v", err)
+			return "", usage("%s cannot be read: %s", name, inWords(err))
 		}
 		defer f.Close()
 		from = f
 	}
 	raw, err := io.ReadAll(io.LimitReader(from, most+1))
 	if err != nil {
-		return "", usage("%s: %v", name, err)
+		return "", usage("%s cannot be read: %s", name, inWords(err))
 	}
 	if len(raw) > most {
 		return "", usage("%s is larger than %d bytes", name, most)
 	}
 	return string(raw), nil
+}
+
+// inWords is what the host says is wrong with a file, less what it was being done.
+func inWords(err error) string {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		err = at.Err
+	}
+	return err.Error()
 }
 
 // show prints an answer: as JSON if asked for, else as text makes it.

@@ -3,15 +3,18 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"amber.example/gatekeeper/internal/api"
@@ -97,7 +100,7 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return nil, &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s: %v", c.base, err), next: "amber serve"}
+		return nil, &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
 	}
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(resp.Body, longestAnswer))
@@ -187,4 +190,21 @@ func storeToken(base, token string) error {
 		return errors.Join(err, os.Remove(tmp.Name()))
 	}
 	return os.Rename(tmp.Name(), name)
+}
+
+// whyNot says why nothing answered, where it is worth saying.
+func whyNot(err error) string {
+	var name *net.DNSError
+	var certificate *tls.CertificateVerificationError
+	switch {
+	case errors.As(err, &name):
+		return ": there is no host " + name.Name
+	case errors.As(err, &certificate):
+		return ": its certificate is signed by nobody whom this machine knows"
+	case errors.Is(err, context.DeadlineExceeded), os.IsTimeout(err):
+		return " in time"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return ": there is no way to it"
+	}
+	return ""
 }

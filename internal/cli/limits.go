@@ -62,12 +62,7 @@ func (a *app) limitCommands() []*cli.Command {
 			})
 		}), `KIND is user, group, folder or default. A folder's NAME is FOLDER, or FOLDER/PATH for a directory
 with all that is in it. A default binds users who have no limit of their own, also those who come later:
-all, or the members of the group NAME.
-
-amber limit set folder nightlog --soft 2.5M --hard 3M --grace 3d
-amber limit set user piran --hard 20GiB --hard-files 100k
-amber limit set default visitors --hard 500M --folder visitors
-amber limit set user wren --hard none`),
+all, or the members of the group NAME.`),
 		a.leaf("list", "list the limits", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "limits", nil, nil, func(w io.Writer, limits []api.Limit) {
 				t := newTable("whose", "soft", "hard", "soft files", "hard files", "grace")
@@ -103,7 +98,7 @@ amber limit set user wren --hard none`),
 	return []*cli.Command{limits, a.useCommand(), a.largestCommand(), a.countCommand()}
 }
 
-// describe adds examples to the help of a command.
+// describe adds a text to the help of a command.
 func describe(c *cli.Command, text string) *cli.Command {
 	c.Description = text
 	return c
@@ -139,7 +134,7 @@ func graceCell(l api.Limit) string {
 }
 
 func (a *app) useCommand() *cli.Command {
-	return describe(a.leaf("use", "show who, or what, has how much in use, the fullest first; of NAME, how it went", "[NAME]", []cli.Flag{
+	return a.leaf("use", "show who, or what, has how much in use, the fullest first; of NAME, how it went", "[NAME]", []cli.Flag{
 		&cli.StringFlag{Name: "by", Usage: "user, group, folder, tree (a path with a limit) or volume", Value: "user"},
 		&cli.StringFlag{Name: "sort", Usage: "percent, bytes, files, week or name", Value: "percent"},
 		&cli.IntFlag{Name: "top", Usage: "only so many"},
@@ -167,11 +162,7 @@ func (a *app) useCommand() *cli.Command {
 			q.Set("over", strconv.FormatFloat(over, 'f', -1, 64))
 		}
 		return ask(ctx, a, cmd, http.MethodGet, "use", q, nil, printUses)
-	}), `amber use
-amber use --by folder --over 80%
-amber use --sort week --top 10
-amber use piran
-amber use nightlog --by folder --days 30`)
+	})
 }
 
 func printUses(w io.Writer, u api.Uses) {

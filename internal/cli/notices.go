@@ -93,10 +93,7 @@ func (a *app) noticeCommand() *cli.Command {
 					return err
 				}
 				return a.done(cmd, "wrote the letter %s", args[0])
-			}), `The first line is "Subject: …", then comes an empty line, then the text. These are filled in: `+notice.PlacesText()+`.
-
-amber notice template show person > person.txt
-amber notice template set person --file person.txt`),
+			}), `The first line is "Subject: …", then comes an empty line, then the text. These are filled in: `+notice.PlacesText()+`.`),
 		),
 		group("hook", "web addresses that are called with what is told",
 			a.leaf("list", "list them", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -138,7 +135,7 @@ amber notice template set person --file person.txt`),
 			}),
 			a.remover("webhook", "notices/hooks/", "This has the webhook %s called no more; what waits for it is forgotten."),
 		),
-		describe(a.leaf("test", "send a notice that is none, and wait until it has arrived", "", []cli.Flag{
+		a.leaf("test", "send a notice that is none, and wait until it has arrived", "", []cli.Flag{
 			&cli.StringFlag{Name: "hook", Usage: "to this webhook"},
 			&cli.StringFlag{Name: "mail", Usage: "to this mail address", DefaultText: "yours"},
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -150,14 +147,12 @@ amber notice template set person --file person.txt`),
 			return ask(ctx, a, cmd, http.MethodPost, "notices/test", nil, b, func(w io.Writer, t api.NoticeTest) {
 				fmt.Fprintf(w, "taken: %s\n", t.To)
 			})
-		}), `amber notice test
-amber notice test --mail piran@larkfell.example
-amber notice test --hook ops`),
+		}),
 	)
 }
 
 func (a *app) noticeSetCommand() *cli.Command {
-	return describe(a.leaf("set", "change when people are told, and where mail is handed in", "", []cli.Flag{
+	return a.leaf("set", "change when people are told, and where mail is handed in", "", []cli.Flag{
 		&cli.StringFlag{Name: "at", Usage: "at these parts of a limit, in per cent, with commas; none for none", DefaultText: "80,90,95,100"},
 		&cli.StringFlag{Name: "grace", Usage: "on or off: when a grace begins, and on its last day"},
 		&cli.StringFlag{Name: "mail-server", Usage: "HOST or HOST:PORT where mail is handed in; none for none"},
@@ -218,9 +213,7 @@ func (a *app) noticeSetCommand() *cli.Command {
 			return usage("nothing to change: say what, such as --at 80,100")
 		}
 		return ask(ctx, a, cmd, http.MethodPatch, "notices/settings", nil, b, printNoticeSettings)
-	}), `amber notice set --at 75,90,100 --grace off
-amber notice set --mail-server mail.larkfell.example --mail-from files@larkfell.example
-AMBER_MAIL_PASSWORD=… amber notice set --mail-user files --mail-password`)
+	})
 }
 
 func printNotices(w io.Writer, list []notice.Notice) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strings"
 	"time"
 
@@ -260,12 +259,12 @@ func (a *app) idsCommand() *cli.Command {
 				body["host"] = cmd.String("host")
 			}
 			for _, name := range args {
-				raw, err := os.ReadFile(name)
+				raw, err := a.readFile(name)
 				if err != nil {
-					return usage("%v", err)
+					return err
 				}
 				// The two differ in how many fields a line has.
-				first, _, _ := strings.Cut(strings.TrimLeft(string(raw), "\n"), "\n")
+				first, _, _ := strings.Cut(strings.TrimLeft(raw, "\n"), "\n")
 				kind := "passwd"
 				if strings.Count(first, ":") == 3 {
 					kind = "group"

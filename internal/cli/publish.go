@@ -167,10 +167,7 @@ func (a *app) eventsCommand() *cli.Command {
 			t.print(w)
 		})
 	}), `Each that is told apart is written down once and then counted. Reads and writes are those of folders that ask
-for it: amber folder set NAME --log-access.
-
-amber events --only refused
-amber events --top 200 --json`)
+for it: amber folder set NAME --log-access.`)
 }
 
 // howOf spells how a deed came about: "over SMB from 192.0.2.7, at the entry gate, 12 times".

@@ -32,7 +32,7 @@ func (a *app) save(ctx context.Context, cmd *cli.Command, path string, query url
 		return err
 	}
 	if err := os.WriteFile(name, raw, 0o600); err != nil {
-		return &failure{code: exitFailed, msg: err.Error()}
+		return &failure{code: exitFailed, msg: fmt.Sprintf("%s cannot be written: %s", name, inWords(err))}
 	}
 	return a.done(cmd, "wrote %s", name)
 }

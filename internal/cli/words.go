@@ -44,7 +44,11 @@ func plainly(cmd *cli.Command, said string) string {
 		return "--" + m[1] + " needs something after it"
 	}
 	if m := notGiven.FindStringSubmatch(said); m != nil {
-		return "--" + strings.ReplaceAll(m[1], `", "`, ", --") + " is missing"
+		names := strings.FieldsFunc(m[1], func(r rune) bool { return strings.ContainsRune("\", ", r) })
+		if len(names) == 1 {
+			return "--" + names[0] + " is missing"
+		}
+		return "--" + strings.Join(names, " and --") + " are missing"
 	}
 	return said
 }
