@@ -282,7 +282,7 @@ func TestAskedOfThenAndOfAfter(t *testing.T) {
 	require.NotContains(t, a.run("reach", "orla", "--at", at), "nightlog")
 	_, errOut, code = a.try("", "why", "orla", "nightlog", "--at", "2001-01-01")
 	require.Equal(t, 2, code)
-	require.Contains(t, errOut, "the journal begins after")
+	require.Contains(t, errOut, "nothing is known of what was before")
 	for _, bad := range []string{"entry list nightlog", "entry add nowhere", "no such command", `entry add "nightlog`} {
 		_, errOut, code = a.try("", "why", "orla", "nightlog", "--with", bad)
 		require.Equal(t, 2, code, "%s: %s", bad, errOut)

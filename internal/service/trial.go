@@ -68,12 +68,14 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(first) > 0 && first[0].At.Sub(at) < 24*time.Hour {
-			rows, at = first, first[0].At
+		if len(first) == 0 || first[0].At.Sub(at) >= 24*time.Hour {
+			begins := "now"
+			if len(first) > 0 {
+				begins = "on " + first[0].At.UTC().Format("2 Jan 2006, 15:04 MST")
+			}
+			return nil, invalid("at", "the journal begins %s: nothing is known of what was before", begins)
 		}
-	}
-	if len(rows) == 0 {
-		return nil, invalid("at", "the journal begins after %s", at.Format(time.RFC3339))
+		rows, at = first, first[0].At
 	}
 	records, err := store.Rebuild(rows)
 	if err != nil {
@@ -83,7 +85,8 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("policy as of %s: %w", at, err)
 	}
-	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten}
+	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts,
+		outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes}
 	past.force.Store(&inForce{records, policy})
 	return past, nil
 }

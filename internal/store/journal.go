@@ -58,12 +58,16 @@ func (r *JournalRow) seal(prev, changes []byte) []byte {
 	return h.Sum(nil)
 }
 
-// Append adds a row; its Seq is set by what came before.
+// Append adds a row; its Seq is set by what came before, as is its At where the host's clock has been set back: no row is
+// older than the one before it.
 func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
-	prev := make([]byte, sha256.Size)
-	err := tx.QueryRowContext(ctx, `SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1`).Scan(&row.Seq, &prev)
+	prev, last := make([]byte, sha256.Size), ""
+	err := tx.QueryRowContext(ctx, `SELECT seq, at, hash FROM journal ORDER BY seq DESC LIMIT 1`).Scan(&row.Seq, &last, &prev)
 	if err != nil && err != sql.ErrNoRows {
 		return err
+	}
+	if at, err := time.Parse(time.RFC3339Nano, last); err == nil && at.After(row.At) {
+		row.At = at
 	}
 	row.Seq++
 	if row.Changes == nil {
@@ -100,15 +104,20 @@ func (s *Store) Journal(ctx context.Context, after int64, limit int, only string
 
 var errEnough = errors.New("enough")
 
-// JournalUntil reads the rows written no later than a moment, oldest first.
+// JournalUntil reads the rows written no later than a moment, oldest first: up to the first that is later, so that what they rebuild has been
+// in force at some time.
 func (s *Store) JournalUntil(ctx context.Context, at time.Time) ([]JournalRow, error) {
 	var out []JournalRow
 	err := s.eachJournal(ctx, 0, -1, func(row JournalRow, _, _, _ []byte) error {
-		if !row.At.After(at) {
-			out = append(out, row)
+		if row.At.After(at) {
+			return errEnough
 		}
+		out = append(out, row)
 		return nil
 	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
 	return out, err
 }
 
