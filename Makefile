@@ -7,7 +7,7 @@ GO_SOURCES  := $(shell find cmd internal demo web -name '*.go' -not -path '*/nod
                go.mod go.sum $(shell find internal/store/migrations demo/files -type f) demo/larkfell.yaml
 WEB_SOURCES := $(shell find web/src web/public -type f -not -name '*.gen.ts') web/index.html web/vite.config.ts web/tsconfig.json
 
-.PHONY: build demo demo-reset test lint bench fuzz clean tools
+.PHONY: siege build demo demo-reset test lint bench fuzz clean tools
 
 # Where goroutines meet, and what drives them from outside, is tested under the race detector: cgo for tests alone.
 RACED := ./internal/service ./internal/files ./internal/smb ./internal/nfs ./internal/onc ./test
@@ -51,6 +51,10 @@ test: tools build lint
 	go test -timeout 25m $$(go list ./... | grep -v -x -F "$$(go list $(RACED))")
 	CGO_ENABLED=1 go test -race -timeout 40m $(RACED)
 	cd web && AMBER=../bin/amber node --test e2e/
+
+# People who mean harm, for five minutes; a shorter form is part of make test.
+siege: build
+	go test ./test -run TestSiege -siege 5m -timeout 15m -v
 
 bench: build
 	go test ./internal/core/access -run '^$$' -bench . -benchtime 1s

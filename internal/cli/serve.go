@@ -201,7 +201,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	portmap.serve(nfsServer.Mappings(uint16(portOf(nfsListener))), log.With("service", "portmap"), failed)
 	go func() { failed <- smbServer.Serve(smbListener) }()
 	go func() {
-		failed <- httpServer.Serve(&listen.Bounded{Listener: console, Most: mostConsole, From: mostConsoleFrom})
+		failed <- httpServer.Serve(&listen.Bounded{Listener: console, Most: listen.Share(mostConsole), From: min(mostConsoleFrom, listen.Share(mostConsole)/2)})
 	}()
 	if err := a.greet(svc, state, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
 		return err

@@ -107,10 +107,10 @@ func missing(at site.Location, why string) error {
 func isVolume(fd int, at site.Location) error {
 	var st unix.Statx_t
 	if err := before(callLook, fd); err != nil {
-		return missing(at, "it cannot be looked at: " + reason(err))
+		return missing(at, "it cannot be looked at: "+reason(err))
 	}
 	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st); err != nil {
-		return missing(at, "it cannot be looked at: " + reason(err))
+		return missing(at, "it cannot be looked at: "+reason(err))
 	}
 	is := seenVolume{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino, bornAt(&st), at.Mark}
 	if was, ok := seenVolumes.Load(at.Volume); ok && was == is && is.born != 0 {
@@ -119,7 +119,7 @@ func isVolume(fd int, at site.Location) error {
 	have, err := readMark(fd)
 	switch {
 	case err != nil:
-		return missing(at, "its mark cannot be read: " + reason(err))
+		return missing(at, "its mark cannot be read: "+reason(err))
 	case have == "" && isEmpty(fd):
 		return missing(at, "the directory is empty. A disk may not be mounted there")
 	case have == "":

@@ -8,6 +8,8 @@ import (
 	"net/netip"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Of what passes, such as the end of file descriptors, the next try comes after so long, twice as long each time, up to so long.
@@ -26,6 +28,16 @@ func Accept(l net.Listener) (net.Conn, error) {
 		slog.Warn("no connection can be taken just now", "at", l.Addr(), "error", err)
 		time.Sleep(pause)
 	}
+}
+
+// Share is how many connections one listener may hold: so many as are given, or an eighth of what the process may open where that is less, so
+// that connections never take what is needed to serve those that are there.
+func Share(most int) int {
+	var limit unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
+		return most
+	}
+	return max(16, min(most, int(min(limit.Cur, 1<<30)/8)))
 }
 
 // Remote is where a connection comes from, an IPv4 address as such; not valid for what has no address.

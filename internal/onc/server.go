@@ -29,6 +29,7 @@ type Server struct {
 	from   map[netip.Addr]int
 	closed bool
 	wait   sync.WaitGroup
+	most   int          // connections
 	large  *lanes.Lanes // places for large messages
 	aside  *lanes.Aside
 	once   sync.Once
@@ -72,6 +73,7 @@ func (s *Server) Serve(l net.Listener) error {
 	s.once.Do(func() {
 		s.mu.Lock()
 		s.conns, s.from = make(map[*Conn]struct{}), make(map[netip.Addr]int)
+		s.most = listen.Share(mostConns)
 		s.aside = lanes.NewAside(lanes.MostAside)
 		s.large = lanes.New(mostLarge, lanes.NewAside(lanes.MostAside))
 		s.mu.Unlock()
@@ -85,7 +87,7 @@ func (s *Server) Serve(l net.Listener) error {
 		c := &Conn{Remote: remote, server: s, c: nc, pending: lanes.New(mostPending, s.aside)}
 		c.ctx, c.end = context.WithCancel(context.Background())
 		s.mu.Lock()
-		if s.closed || len(s.conns) >= mostConns || s.from[remote.Addr()] >= mostFrom {
+		if s.closed || len(s.conns) >= s.most || s.from[remote.Addr()] >= min(mostFrom, s.most/2) {
 			s.mu.Unlock()
 			c.end()
 			nc.Close()

@@ -128,7 +128,7 @@ func TestWhereVolumesMayBe(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(state, "volumes"), 0o700))
 	require.NoError(t, os.Mkdir(filepath.Join(state, "inner"), 0o700))
 	for i, path := range []string{state, link("direct", state), link("above", filepath.Dir(state)), link("inside", filepath.Join(state, "inner")), filepath.Dir(state), "/"} {
-		_, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "v"+itoa(int64(i)), Path: path})
+		_, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "v" + itoa(int64(i)), Path: path})
 		require.ErrorContains(t, err, "the service's own state", path)
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(state, "volumes/demo"), 0o700))

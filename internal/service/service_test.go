@@ -207,10 +207,13 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 		"bad name":     {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "a/b"}); return err }, Invalid, "name", "letters"},
 		"short password": {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", Password: "x"}); return err },
 			Invalid, "password", "8 characters"},
-		"no such group":     {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", Primary: "x"}); return err }, NotFound, "group", "x"},
-		"user in use":       {func() error { return s.RemoveGroup(ctx, keeper, "staff") }, Conflict, "", "still named by entry"},
-		"no administrator":  {func() error { return s.RemoveUser(ctx, keeper, "keeper") }, Conflict, "", "no administrator"},
-		"volume overlaps":   {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: s.Policy().Volumes[0].Path}); return err }, Conflict, "path", "overlaps"},
+		"no such group":    {func() error { _, err := s.CreateUser(ctx, keeper, UserInput{Name: "piran", Primary: "x"}); return err }, NotFound, "group", "x"},
+		"user in use":      {func() error { return s.RemoveGroup(ctx, keeper, "staff") }, Conflict, "", "still named by entry"},
+		"no administrator": {func() error { return s.RemoveUser(ctx, keeper, "keeper") }, Conflict, "", "no administrator"},
+		"volume overlaps": {func() error {
+			_, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: s.Policy().Volumes[0].Path})
+			return err
+		}, Conflict, "path", "overlaps"},
 		"volume is state":   {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: s.state}); return err }, Invalid, "path", "own state"},
 		"volume holds root": {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: "/"}); return err }, Invalid, "path", "own state"},
 		"relative volume":   {func() error { _, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "x", Path: "srv"}); return err }, Invalid, "path", "absolute"},

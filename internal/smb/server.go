@@ -74,7 +74,7 @@ const (
 // NewServer makes a server that listens to nothing yet.
 func NewServer(c Config) *Server {
 	if c.MaxClients == 0 {
-		c.MaxClients = 1024
+		c.MaxClients = listen.Share(1024)
 	}
 	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), hoard: newHoard(), aside: lanes.NewAside(lanes.MostAside), started: time.Now()}
 	rand.Read(s.guid[:])
