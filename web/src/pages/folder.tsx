@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { type Request, useArrangements, useConnect, useFolder, useMe, useMode, useUses } from '../api/client';
+import { Away } from '../parts/away';
 import { Command } from '../parts/command';
 import { Previewed } from '../parts/effect';
 import { AnotherPath, PlaceSheet } from '../parts/entries';
@@ -10,7 +11,6 @@ import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
 import { Fact, MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, UseBar } from '../parts/use';
-import { Away } from '../parts/away';
 import { Exports } from './exports';
 import { Ways } from './folders';
 

@@ -8,8 +8,8 @@ export function Away({ volume, why }: { volume?: string; why: string }) {
       <Alert.Content>
         <Alert.Title>{volume ? `Volume ${volume} is away` : 'The volume is away'}</Alert.Title>
         <Alert.Description>
-          {why.charAt(0).toUpperCase() + why.slice(1)}. Everybody is answered with an error, and nothing is written there,
-          until it is back. That is noticed by itself.
+          {why.charAt(0).toUpperCase() + why.slice(1)}. Everybody is answered with an error, and nothing is written
+          there, until it is back. That is noticed by itself.
         </Alert.Description>
       </Alert.Content>
     </Alert.Root>
