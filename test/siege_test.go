@@ -383,8 +383,8 @@ func (s *siege) fillTheState() {
 		}
 		f.Close()
 		s.fills.Add(1)
-		for i := range 4 {
-			out, errOut, code := s.keeper.try("", "group", "add", fmt.Sprintf("full%d-%d", round, i), "--description", strings.Repeat("x", 200), "--yes")
+		for i := range 8 {
+			out, errOut, code := s.keeper.try("", "group", "add", fmt.Sprintf("full%d-%d", round, i), "--description", strings.Repeat("x", 60), "--yes")
 			if code != 0 && strings.Contains(errOut, "nothing was changed") {
 				s.refusedWhileFull.Add(1)
 			} else if code != 0 && code != 3 {

@@ -92,6 +92,7 @@ func New(c Config) *Server {
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil
+	config.Formats = inOurWords(config.Formats)
 	config.RejectUnknownQueryParameters = true
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"bearer": {Type: "http", Scheme: "bearer"},

@@ -82,7 +82,11 @@ func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer
 		_ = encode(errOut, said{f.msg, f.next, f.code})
 		return f.code
 	}
-	fmt.Fprintln(errOut, "amber:", plain.Text(f.msg))
+	if isTerminal(told.to) {
+		hung(errOut, "amber: ", plain.Text(f.msg))
+	} else { // whole, for whoever looks for it in a log
+		fmt.Fprintln(errOut, "amber:", plain.Text(f.msg))
+	}
 	if f.next != "" {
 		fmt.Fprintln(errOut, "  next:", plain.Text(f.next))
 	}

@@ -19,8 +19,12 @@ type lines struct {
 
 // shows says whether a writer is a terminal that is to be coloured (no-color.org).
 func shows(w io.Writer) bool {
+	return os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
+}
+
+func isTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
-	return ok && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 func (l *lines) Write(p []byte) (int, error) {

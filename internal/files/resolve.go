@@ -346,12 +346,12 @@ func readNames(dir int) ([]string, error) {
 func CheckVolume(path string) error {
 	f, err := os.CreateTemp(path, ".amber-check-*")
 	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, err)
+		return fmt.Errorf("%s cannot be written: %s", path, reason(err))
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
 	if err := mark(int(f.Fd()), ownerAttr, []byte("0:0")); err != nil {
-		return fmt.Errorf("%s is on a file system without extended attributes for users, which ownership needs: %w", path, err)
+		return fmt.Errorf("%s is on a file system without extended attributes for users, which ownership needs (%s)", path, reason(err))
 	}
 	return nil
 }
@@ -359,7 +359,7 @@ func CheckVolume(path string) error {
 // MayBeVolume is as much of CheckVolume as can be said without writing anything.
 func MayBeVolume(path string) error {
 	if err := unix.Access(path, unix.R_OK|unix.W_OK|unix.X_OK); err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, err)
+		return fmt.Errorf("%s cannot be written: %s", path, reason(err))
 	}
 	return nil
 }
@@ -395,16 +395,16 @@ func MakeFolder(at site.Location, path string) error {
 	defer unix.Close(fd)
 	root, err := os.OpenRoot(procPath(fd))
 	if err != nil {
-		return err
+		return fmt.Errorf("%s cannot be opened: %s", at, reason(err))
 	}
 	defer root.Close()
 	path = plain.Unspell(path)
 	if err := root.MkdirAll(path, 0o770); err != nil {
-		return err
+		return fmt.Errorf("the directory %s cannot be made: %s", plain.Spell(path), reason(err))
 	}
 	info, err := root.Lstat(path)
 	if err != nil {
-		return err
+		return fmt.Errorf("the directory %s cannot be looked at: %s", plain.Spell(path), reason(err))
 	}
 	if info.Mode()&fs.ModeSymlink != 0 || !info.IsDir() {
 		return fmt.Errorf("%s is not a directory", path)

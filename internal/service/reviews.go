@@ -341,14 +341,25 @@ func ReviewCSV(w io.Writer, r *site.Review) error {
 	return out.Error()
 }
 
+// noCSV says where a text is no CSV.
+func noCSV(err error) error {
+	if at := (*csv.ParseError)(nil); errors.As(err, &at) {
+		return invalid("text", "it is no CSV: in line %d a quotation mark stands where none may, or is missing", at.Line)
+	}
+	return invalid("text", "it is no CSV")
+}
+
 // ReadReviewCSV reads decisions from what ReviewCSV wrote; lines may be left out and columns beyond
 // the first and those of decision and comment changed.
 func ReadReviewCSV(text string) ([]Mark, error) {
 	in := csv.NewReader(strings.NewReader(text))
 	in.FieldsPerRecord = -1
 	head, err := in.Read()
+	if errors.Is(err, io.EOF) {
+		return nil, invalid("text", "there is nothing in it")
+	}
 	if err != nil {
-		return nil, invalid("text", "it is no CSV: %v", err)
+		return nil, noCSV(err)
 	}
 	at := make(map[string]int)
 	for i, name := range head {
@@ -367,7 +378,7 @@ func ReadReviewCSV(text string) ([]Mark, error) {
 			return out, nil
 		}
 		if err != nil {
-			return nil, invalid("text", "%v", err)
+			return nil, noCSV(err)
 		}
 		if len(row) <= max(line, decision) || len(out) > mostLines {
 			return nil, invalid("text", "row %d has %d columns", n, len(row))
