@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -728,4 +729,28 @@ func TestRemovingWhoIsNamed(t *testing.T) {
 	_, err = s.UpdateFolder(ctx, keeper, "instruments", FolderChange{Owner: new("")})
 	require.NoError(t, err)
 	require.NoError(t, s.RemoveUser(ctx, keeper, "tomasz"))
+}
+
+// Who is given a number that somebody had before, and whose files are still there, is said to have these from now on, and whose they were.
+func TestTheNumberOfWhoLeft(t *testing.T) {
+	c, ctx := counted(t), context.Background()
+	require.NoError(t, c.write("firmware/mine", 3000))
+	tomasz := c.Policy().Directory.UserNamed("tomasz")
+	entries := c.Policy().Folders[0].Rules[0].Entries
+	require.NoError(t, c.RemoveEntry(ctx, keeper, "instruments", entries[0].ID))
+	require.NoError(t, c.RemoveUser(ctx, keeper, "tomasz"))
+	u, err := c.CreateUser(ctx, keeper, UserInput{Name: "ines", UID: &tomasz.UID, Service: true})
+	require.NoError(t, err)
+	notes := c.NumberNotes(u, nil)
+	require.Len(t, notes, 1)
+	require.Contains(t, notes[0], "1 files belong to uid")
+	require.Contains(t, notes[0], "which was tomasz's")
+	other, err := c.CreateUser(ctx, keeper, UserInput{Name: "una", Service: true})
+	require.NoError(t, err)
+	require.Empty(t, c.NumberNotes(other, nil))
+	for uid, says := range map[uint32]string{0: "root on every client", site.Anonymous: "nobody's on every client"} {
+		u, err := c.UpdateUser(ctx, keeper, "una", UserChange{UID: &uid})
+		require.NoError(t, err)
+		require.Contains(t, strings.Join(c.NumberNotes(u, nil), " "), says)
+	}
 }

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 	"time"
@@ -113,7 +114,7 @@ func kinds(t *testing.T, r site.Records) map[string][]Finding {
 	for _, f := range auditOf(t, r, &disk{}).Findings() {
 		out[f.Kind] = append(out[f.Kind], f)
 		require.NotEmpty(t, f.Says)
-		if f.Kind != NoControl { // who is to decide may be for nobody but an administrator to say
+		if f.Kind != NoControl && f.Kind != ProtocolsDiffer { // what is meant may be for nobody but an administrator to say
 			require.NotEmpty(t, f.Mends, "%s: %s", f.Kind, f.Says)
 		}
 	}
@@ -194,6 +195,43 @@ func TestFindings(t *testing.T) {
 		c.alter(&r)
 		require.Equal(t, c.want, keys(kinds(t, r)), name)
 	}
+}
+
+// Where people arrive as somebody else over NFS, nothing that is granted to them would help, and nothing is proposed: it says which rule makes
+// them so. Where a few changes align the protocols they do, for everybody concerned; and where it would take many, none is proposed.
+func TestProtocolsAreAligned(t *testing.T) {
+	differ := func(alter func(*site.Records)) (site.Records, Finding) {
+		r := observatory()
+		r.Exports = []site.Export{{ID: 1, Path: "/instruments", FolderID: 1, Rules: []site.ClientRule{{ID: 1, From: "192.0.2.0/28", Write: true,
+			Squash: site.SquashRoot, Unknown: site.UnknownRefused, Security: []site.Flavor{site.FlavorSys}}}}}
+		alter(&r)
+		list := kinds(t, r)[ProtocolsDiffer]
+		require.Len(t, list, 1)
+		return r, list[0]
+	}
+	_, f := differ(func(r *site.Records) { r.Exports[0].Rules[0].Squash = site.SquashAll })
+	require.Empty(t, f.Mends)
+	require.Contains(t, f.Says, "client rule 1 of /instruments")
+
+	r, f := differ(func(r *site.Records) {
+		r.Shares[0].Entries = []acl.Entry{allow(8, group(2), acl.Control), allow(9, user(2), acl.Read)}
+	})
+	require.NotEmpty(t, f.Mends)
+	for _, m := range f.Mends {
+		require.Equal(t, access.MendShareAllow, m.Kind)
+		i := slices.IndexFunc(r.Users, func(u identity.User) bool { return u.Name == m.User })
+		r.Shares[0].Entries = append(r.Shares[0].Entries, allow(int64(100+i), user(r.Users[i].ID), m.Level))
+	}
+	require.Empty(t, kinds(t, r)[ProtocolsDiffer], "all of it is mended")
+
+	_, f = differ(func(r *site.Records) {
+		for i := range 30 {
+			r.Users = append(r.Users, identity.User{ID: identity.ID(100 + i), Name: fmt.Sprint("more", i), UID: uint32(5000 + i), SMB: true, NFS: true})
+			r.Groups[0].Members = append(r.Groups[0].Members, user(identity.ID(100+i)))
+		}
+		r.Shares[0].Entries = []acl.Entry{allow(8, group(2), acl.Control)}
+	})
+	require.Empty(t, f.Mends)
 }
 
 // What somebody lives with is said to be accepted until that runs out, and comes back then.
