@@ -22,7 +22,7 @@ type Severity uint8
 const (
 	Low    Severity = iota + 1 // untidy: it misleads who reads the rules
 	Medium                     // somebody has less, or more, than was meant
-	High                       // data is open to people or machines that nobody named
+	High                       // data is open to people or machines that nobody named, or nobody gets at it
 )
 
 func (s Severity) String() string { return [...]string{"", "low", "medium", "high"}[s] }
@@ -117,9 +117,17 @@ func (a *Audit) findings(skip map[int64]bool) []Finding {
 	x.numbers()
 	x.limits()
 	slices.SortStableFunc(x.out, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Kind, b.Kind))
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(pressing(a.Kind), pressing(b.Kind)), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Kind, b.Kind))
 	})
 	return x.out
+}
+
+// pressing puts before all others what keeps people from their work at this moment.
+func pressing(kind string) int {
+	if i := slices.Index([]string{Unwritten, VolumeAway}, kind); i >= 0 {
+		return i
+	}
+	return 2
 }
 
 // FindingsApart gives what is found after and not before, and the other way round.

@@ -9,7 +9,7 @@ import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../p
 import { say } from '../parts/toaster';
 
 const means = {
-  high: 'open to people or machines that nobody named',
+  high: 'open to people or machines that nobody named, or out of everybody’s reach',
   medium: 'somebody has less, or more, than was meant',
   low: 'untidy: it misleads who reads the rules',
 };
