@@ -22,6 +22,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/test/gateway"
 	"amber.example/gatekeeper/test/nfsraw"
 )
@@ -304,7 +305,7 @@ func TestRefusalsAreWrittenDown(t *testing.T) {
 	require.Error(t, m.WriteFile("index.csv", []byte("x"), 0o660))
 	var rows []string
 	require.Eventually(t, func() bool {
-		list, err := g.Service.Events(t.Context(), 0, false, "", 1000)
+		list, err := g.Service.Events(t.Context(), store.Match{})
 		require.NoError(t, err)
 		rows = nil
 		for _, e := range list {
@@ -316,7 +317,7 @@ func TestRefusalsAreWrittenDown(t *testing.T) {
 	}, 2*time.Minute, 50*time.Millisecond)
 	slices.Sort(rows)
 	require.Equal(t, []string{"orla refused nightlog", "wren read plates/index.csv", "wren refused plates/index.csv"}, slices.Compact(rows))
-	rowsAfter, err := g.Service.Journal(t.Context(), 0, -1, "")
+	rowsAfter, err := g.Service.Journal(t.Context(), store.Match{})
 	require.NoError(t, err)
 	for _, r := range rowsAfter {
 		require.NotEqual(t, "refused", r.Action, "what strangers do is not in the journal")
@@ -523,7 +524,7 @@ func TestEntriesAreSetOverNFS(t *testing.T) {
 		p := st.Of(i)
 		require.Equal(t, want, (p.SMB | p.NFS).String(), user)
 	}
-	rows, err := g.Service.Journal(ctx, 0, -1, "changes")
+	rows, err := g.Service.Journal(ctx, store.Match{Only: "changes"})
 	require.NoError(t, err)
 	last := rows[len(rows)-1]
 	require.Equal(t, "piran set entries nightlog/2026", last.Actor+" "+last.Action+" "+last.Subject)

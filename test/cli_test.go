@@ -304,7 +304,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		require.NoError(t, err)
 		require.Greater(t, n, seen)
 		seen = n
-		rows, err := svc.Journal(ctx, 0, -1, "")
+		rows, err := svc.Journal(ctx, store.Match{})
 		require.NoError(t, err)
 		records, err := store.Rebuild(rows)
 		require.NoError(t, err)

@@ -178,7 +178,7 @@ func TestRulesOnNamesThatAreNotText(t *testing.T) {
 
 	// All that is told of it is text, and says it as it can be asked for.
 	require.Eventually(t, func() bool {
-		list, err := g.Service.Events(t.Context(), 0, false, "", 1000)
+		list, err := g.Service.Events(t.Context(), store.Match{})
 		require.NoError(t, err)
 		return slices.ContainsFunc(list, func(e store.Event) bool { return strings.HasPrefix(e.Path, `nightlog/neu\xfcr`) })
 	}, 2*time.Minute, 50*time.Millisecond)

@@ -14,6 +14,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/test/gateway"
 )
 
@@ -67,7 +68,7 @@ func TestPreviewsStopNobody(t *testing.T) {
 		require.Equal(t, http.StatusOK, got.status, "the previews of others are done meanwhile: %s", got.body)
 	}
 	require.Zero(t, g.Service.Policy().Directory.GroupNamed("team1"), "nothing that was tried out is there")
-	rows, err := g.Service.Journal(context.Background(), 0, -1, "")
+	rows, err := g.Service.Journal(context.Background(), store.Match{})
 	require.NoError(t, err)
 	for _, r := range rows {
 		require.NotContains(t, r.Subject, "team1")

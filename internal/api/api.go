@@ -116,7 +116,7 @@ func New(c Config) *Server {
 	s.registerFindings()
 	s.registerLimits()
 	s.registerNotices()
-	s.registerEvents()
+	s.registerAsked()
 	s.registerReviews()
 	s.registerReports()
 	if c.Console != nil {

@@ -174,44 +174,37 @@ func (s *Server) registerPublishing() {
 	}) error {
 		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
 	})
-
-	handle(s, operation("list-journal", http.MethodGet, "/journal", "List what was changed, oldest first", "journal"), func(ctx context.Context, in *struct {
-		After int64  `query:"after" minimum:"0" doc:"Only rows after this one."`
-		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-		Only  string `query:"only" enum:"changes,tell" doc:"Only rows of that sort."`
-	}) ([]JournalRow, error) {
-		rows, err := s.on(ctx).Journal(ctx, in.After, in.Limit, in.Only)
-		out := []JournalRow{}
-		for _, r := range rows {
-			row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []Change{}}
-			for _, c := range r.Changes {
-				if c.Kind == store.DeedKind {
-					row.Deed = &Deed{}
-					if err := json.Unmarshal(c.After, row.Deed); err != nil {
-						return nil, err
-					}
-					continue
-				}
-				row.Changes = append(row.Changes, Change(c))
-			}
-			out = append(out, row)
-		}
-		return out, err
-	})
-	handle(s, operation("verify-journal", http.MethodGet, "/journal/verify", "Follow the journal's hash chain from its first row", "journal"), func(ctx context.Context, _ *struct{}) (JournalVerified, error) {
-		n, err := s.on(ctx).VerifyJournal(ctx)
-		if errors.Is(err, store.ErrBroken) {
-			return JournalVerified{Rows: n, Problem: err.Error()}, nil
-		}
-		return JournalVerified{Rows: n, Intact: err == nil}, err
-	})
 }
 
-// JournalVerified is the outcome of following the journal's chain.
+func rowOf(r store.JournalRow) (JournalRow, error) {
+	row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []Change{}}
+	for _, c := range r.Changes {
+		if c.Kind == store.DeedKind {
+			row.Deed = &Deed{}
+			if err := json.Unmarshal(c.After, row.Deed); err != nil {
+				return row, err
+			}
+			continue
+		}
+		row.Changes = append(row.Changes, Change(c))
+	}
+	return row, nil
+}
+
+// verified is the outcome of following a chain.
+func verified(n int64, err error) (JournalVerified, error) {
+	if errors.Is(err, store.ErrBroken) {
+		return JournalVerified{Rows: n, Problem: err.Error()}, nil
+	}
+	return JournalVerified{Rows: n, Intact: err == nil}, err
+}
+
+// JournalVerified is the outcome of following a chain.
 type JournalVerified struct {
 	Rows    int64  `json:"rows" doc:"How many rows were looked at."`
 	Intact  bool   `json:"intact"`
 	Problem string `json:"problem,omitempty" doc:"The first row that does not fit."`
+	Hash    []byte `json:"hash,omitempty" doc:"Of the row that was asked for; left out where there is none."`
 }
 
 // Why is the account of a verdict.

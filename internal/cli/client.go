@@ -73,6 +73,32 @@ func (c *client) fetch(ctx context.Context, path string, query url.Values) ([]by
 	return c.raw(ctx, http.MethodGet, path, query, nil)
 }
 
+// stream copies what a route answers, as it comes. What ends before it should is an error.
+func (c *client) stream(ctx context.Context, path string, query url.Values, to io.Writer) error {
+	u := c.base.JoinPath("api/v1", path)
+	u.RawQuery = query.Encode()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return usage("%v", err)
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := (&http.Client{Transport: c.http.Transport}).Do(req) // it may take its time
+	if err != nil {
+		return &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 400 { // asked once more, for what is wrong
+		_, err := c.fetch(ctx, path, query)
+		return err
+	}
+	if _, err := io.Copy(to, resp.Body); err != nil {
+		return &failure{code: exitFailed, msg: "what was written out is not all: the service ended it"}
+	}
+	return nil
+}
+
 func (c *client) raw(ctx context.Context, method, path string, query url.Values, in any) ([]byte, error) {
 	u := c.base.JoinPath("api/v1", path)
 	u.RawQuery = query.Encode()

@@ -16,9 +16,13 @@ import (
 var examplesText string
 
 // examplesOf are those of one command.
-func examplesOf(name string) (out []string) {
+func examplesOf(name string, below []*cli.Command) (out []string) {
 	for line := range strings.Lines(examplesText) {
-		if line = strings.TrimSpace(line); line == name || strings.HasPrefix(line, name+" ") {
+		if line = strings.TrimSpace(line); line != name && !strings.HasPrefix(line, name+" ") {
+			continue
+		}
+		ofBelow := slices.ContainsFunc(below, func(c *cli.Command) bool { return strings.HasPrefix(line+" ", name+" "+c.Name+" ") })
+		if !ofBelow && (len(below) == 0 || line == name || strings.HasPrefix(line, name+" --")) {
 			out = append(out, line)
 		}
 	}
@@ -57,6 +61,8 @@ func printHelp(w io.Writer, _ string, data any) {
 	}
 	usage := cmd.FullName()
 	switch {
+	case len(below) > 0 && len(examplesOf(cmd.FullName(), below)) > 0:
+		usage += " [COMMAND]"
 	case len(below) > 0:
 		usage += " COMMAND"
 	case cmd.ArgsUsage != "":
@@ -75,7 +81,7 @@ func printHelp(w io.Writer, _ string, data any) {
 	if levelled(cmd) {
 		paragraph(w, levelsText)
 	}
-	if examples := examplesOf(cmd.FullName()); len(below) == 0 && len(examples) > 0 {
+	if examples := examplesOf(cmd.FullName(), below); len(examples) > 0 {
 		fmt.Fprintln(w, "\nexamples:")
 		for _, e := range examples {
 			fmt.Fprintln(w, "  "+e)

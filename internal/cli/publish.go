@@ -6,7 +6,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -145,31 +144,6 @@ func printShare(w io.Writer, s api.Share) {
 	}
 }
 
-func (a *app) eventsCommand() *cli.Command {
-	return describe(a.leaf("events", "list what was done or refused at the wire, the latest last", "", []cli.Flag{
-		&cli.StringFlag{Name: "only", Usage: "refused, read or wrote"},
-		&cli.IntFlag{Name: "top", Usage: "only the last so many", Value: 50},
-	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-		q := url.Values{"limit": {fmt.Sprint(cmd.Int("top"))}}
-		given(cmd, q.Set, "only")
-		return ask(ctx, a, cmd, http.MethodGet, "events", q, nil, func(w io.Writer, events []api.Event) {
-			t := newTable("at", "who", "was", "path", "how")
-			t.wrapLast = true
-			t.empty = "nothing yet"
-			for i := range events { // as they happened
-				e := events[len(events)-1-i]
-				was := e.Kind
-				if was != "refused" {
-					was = "let " + map[string]string{"read": "read", "wrote": "write"}[e.Kind]
-				}
-				t.row(e.Since.Local().Format("2006-01-02 15:04:05"), e.Who, was, e.Path, howOf(&api.Deed{Via: e.Via, Gate: e.Gate, From: e.From, Count: e.Count}))
-			}
-			t.print(w)
-		})
-	}), `Each that is told apart is written down once and then counted. Reads and writes are those of folders that ask
-for it: amber folder set NAME --log-access.`)
-}
-
 // howOf spells how a deed came about: "over SMB from 192.0.2.7, at the entry gate, 12 times".
 func howOf(d *api.Deed) string {
 	if d == nil {
@@ -186,61 +160,4 @@ func howOf(d *api.Deed) string {
 		how += fmt.Sprintf(", %d times", d.Count)
 	}
 	return how
-}
-
-func (a *app) journalCommand() *cli.Command {
-	return group("journal", "what administrators did",
-		a.leaf("list", "list the journal, oldest first", "", []cli.Flag{
-			&cli.Int64Flag{Name: "after", Usage: "only those after this number"},
-			&cli.IntFlag{Name: "limit", Usage: "at most so many", Value: 100},
-			&cli.StringFlag{Name: "only", Usage: "changes, or tell for what was told of limits"},
-		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			q := url.Values{"after": {fmt.Sprint(cmd.Int64("after"))}, "limit": {fmt.Sprint(cmd.Int("limit"))}}
-			given(cmd, q.Set, "only")
-			return ask(ctx, a, cmd, http.MethodGet, "journal", q, nil, func(w io.Writer, rows []api.JournalRow) {
-				t := newTable("number", "at", "who", "did", "to", "how")
-				t.wrapLast = true
-				t.empty = "nothing after that"
-				for _, r := range rows {
-					t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject, howOf(r.Deed))
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show one row with every record it changed, before and after", "NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			n, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil || n < 1 {
-				return usage("%q is no number of a row", args[0])
-			}
-			var rows []api.JournalRow
-			q := url.Values{"after": {fmt.Sprint(n - 1)}, "limit": {"1"}}
-			if err := a.client.call(ctx, http.MethodGet, "journal", q, nil, &rows); err != nil {
-				return err
-			}
-			if len(rows) == 0 {
-				return &failure{code: exitFailed, msg: fmt.Sprintf("the journal has no row %d", n), next: "amber journal list"}
-			}
-			return show(a, cmd, rows[0], func(w io.Writer, r api.JournalRow) {
-				fields(w, "row", fmt.Sprint(r.Seq), "at", r.At.Local().Format("2006-01-02 15:04:05"), "who", r.Actor, "did", r.Action, "to", r.Subject, "how", howOf(r.Deed))
-				for _, c := range r.Changes {
-					fmt.Fprintf(w, "\n%s %d\n", c.Kind, c.ID)
-					fields(w, "  before", string(c.Before), "  after", string(c.After))
-				}
-			})
-		}),
-		a.leaf("verify", "follow the journal's hash chain: has a row been altered", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			var out api.JournalVerified
-			if err := a.client.call(ctx, http.MethodGet, "journal/verify", nil, nil, &out); err != nil {
-				return err
-			}
-			err := show(a, cmd, out, func(w io.Writer, v api.JournalVerified) {
-				if v.Intact {
-					fmt.Fprintf(w, "%d rows, each follows from the one before\n", v.Rows)
-				}
-			})
-			if err == nil && !out.Intact {
-				err = &failure{code: exitFailed, msg: out.Problem}
-			}
-			return err
-		}))
 }

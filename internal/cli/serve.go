@@ -21,6 +21,7 @@ import (
 
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/listen"
 	"amber.example/gatekeeper/internal/nfs"
@@ -57,6 +58,8 @@ func (a *app) serveCommand() *cli.Command {
 			Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
 		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
 		&cli.BoolFlag{Name: "refuse-unrecorded", Usage: "serve nobody while nothing can be written down in the state directory, instead of going on by what was decided before"},
+		&cli.StringFlag{Name: "keep", Usage: "for how long what was done and refused at the wire is kept, such as 30d or 52w; never more than 200,000 rows of it", Value: "90d"},
+		&cli.StringFlag{Name: "journal-hashes", Usage: "where to the hash of each row of the journal is sent: a file, syslog://HOST:PORT or syslog+tcp://HOST:PORT", DefaultText: "nowhere"},
 		&cli.BoolFlag{Name: "new-key", Usage: "make a new key where secret.key is missing, though what was sealed with it is lost"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
@@ -147,7 +150,11 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer portmap.close()
 
-	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")), service.WithNewKey(cmd.Bool("new-key")), service.RefusingUnrecorded(cmd.Bool("refuse-unrecorded")))
+	keep, err := limit.ParseGrace(cmd.String("keep"))
+	if err != nil || keep < time.Hour {
+		return usage("--keep takes at least an hour, such as 36h, 30d or 52w, not %q", cmd.String("keep"))
+	}
+	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")), service.WithNewKey(cmd.Bool("new-key")), service.WithHashes(cmd.String("journal-hashes")), service.KeepingEvents(keep), service.RefusingUnrecorded(cmd.Bool("refuse-unrecorded")))
 	if err != nil {
 		return err
 	}

@@ -104,6 +104,7 @@ func (w *Visit) removed(c *Object) {
 		w.state.spots.lost(c.key)
 	}
 	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, Kind: EventRemoved, Dir: c.Dir()})
+	w.v.gone(c.path)
 }
 
 // lost notes that an object is gone for good.
@@ -239,6 +240,7 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 		w.state.spots.named(c.id(), spot{to.id(), toName})
 	}
 	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, NewPath: final, Kind: EventRenamed, Dir: c.Dir()})
+	w.v.carried(c.path, final)
 	return nil
 }
 

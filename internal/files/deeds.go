@@ -10,24 +10,27 @@ import (
 
 // Deed is what somebody did over the wire, or was refused.
 type Deed struct {
-	Kind DeedKind
-	User identity.ID // 0: nobody in the records, who came with UID
-	UID  uint32
-	Via  site.Protocol
-	From string      // the client's address
-	Path string      // folder and path
-	Gate access.Gate // that refused
+	Kind   DeedKind
+	User   identity.ID // 0: nobody in the records, who came with UID
+	UID    uint32
+	Via    site.Protocol
+	From   string      // the client's address
+	Path   string      // folder and path
+	Target string      // what it was renamed to, likewise
+	Gate   access.Gate // that refused
 }
 
 // DeedKind says what a Deed is.
 type DeedKind string
 
 // The kinds of Deed. Reads and writes are told of in folders that ask for it, when a file is first
-// read or written by somebody who has it open.
+// read or written by somebody who has it open; who took something away, or renamed it, is told of everywhere.
 const (
 	Refused DeedKind = "refused"
 	Read    DeedKind = "read"
 	Wrote   DeedKind = "wrote"
+	Removed DeedKind = "removed"
+	Renamed DeedKind = "renamed"
 )
 
 // Witness is told of deeds. Saw must not wait for anything.
@@ -38,10 +41,25 @@ func (n *Namespace) TellOf(w Witness) { n.witness = w }
 
 // tell reports a deed of the view's subject.
 func (v view) tell(kind DeedKind, path string, gate access.Gate) {
-	if v.witness == nil || kind != Refused && !v.folder.LogAccess {
+	if v.witness == nil || (kind == Read || kind == Wrote) && !v.folder.LogAccess {
 		return
 	}
-	d := Deed{Kind: kind, User: v.sub.User, Via: v.sub.Via, From: v.sub.From, Path: v.display(path), Gate: gate}
+	v.tellOf(Deed{Kind: kind, Path: v.display(path), Gate: gate})
+}
+
+// gone tells who has taken something away.
+func (v view) gone(path string) { v.tell(Removed, path, access.Open) }
+
+// carried tells who has renamed something.
+func (v view) carried(from, to string) {
+	if v.witness != nil {
+		v.tellOf(Deed{Kind: Renamed, Path: v.display(from), Target: v.display(to), Gate: access.Open})
+	}
+}
+
+// tellOf tells of a deed of the view's subject.
+func (v view) tellOf(d Deed) {
+	d.User, d.Via, d.From = v.sub.User, v.sub.Via, v.sub.From
 	if g := v.sub.Guest; g != nil {
 		d.UID, d.From = g.Said.UID, g.Origin.Address.String()
 		if v.nfs != nil {

@@ -348,6 +348,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())
 		n.notify.tell(h.folderID, Event{Path: path, Kind: EventRemoved, Dir: !h.file})
+		v.gone(path)
 	}
 	return err
 }

@@ -82,6 +82,10 @@ func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
 		unix.Close(parent)
 	}
 	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file})
+	if replaces {
+		v.gone(place.Path)
+	}
+	v.carried(from, final)
 	return nil
 }
 

@@ -2,11 +2,13 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -84,4 +86,40 @@ func BenchmarkPreviewOfABigSite(b *testing.B) {
 		require.NoError(b, err)
 		s.Effect(trial)
 	}
+}
+
+// A past moment of a big site with 100,000 rows in its journal, the furthest from a state that was kept; beside it what it takes to read the journal up to
+// there, as it would have to be without.
+func BenchmarkThePastOfABigSite(b *testing.B) {
+	s, ctx := big(b), context.Background()
+	const rows = 100_000
+	for done := 0; done < rows; {
+		require.NoError(b, s.store.Write(ctx, func(tx *store.Tx) error {
+			for range 1000 {
+				done++
+				u := s.Policy().Directory.Users()[done%5000]
+				was, err := json.Marshal(u)
+				require.NoError(b, err)
+				u.FullName = fmt.Sprint("Somebody ", done)
+				is, err := json.Marshal(u)
+				require.NoError(b, err)
+				if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: "keeper", Action: "change user", Subject: u.Name, Changes: []store.Change{{Kind: "user", ID: int64(u.ID), Before: was, After: is}}}); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	at := int64(89_999) // those before the last few are kept of every ten thousand
+	begun := time.Now()
+	all, err := s.store.Journal(ctx, store.Match{Before: at + 1})
+	require.NoError(b, err)
+	_, err = store.Rebuild(all)
+	require.NoError(b, err)
+	whole := time.Since(begun)
+	for b.Loop() {
+		_, err := s.store.RecordsAt(ctx, at)
+		require.NoError(b, err)
+	}
+	b.ReportMetric(float64(b.Elapsed()/time.Duration(b.N))/float64(whole), "times-without")
 }

@@ -66,6 +66,7 @@ func (s *Service) openEvents(ctx context.Context) error {
 	if events.Lost != nil {
 		slog.Error("what is seen at the wire cannot be written down in the state directory, and is kept until the service ends", "error", events.Lost)
 	}
+	events.Keep = s.keepSeen
 	s.events = events
 	return nil
 }
@@ -100,7 +101,7 @@ func (s *Service) Saw(d files.Deed) {
 		s.deeds.by[key] = c
 		s.deeds.kinds[d.Kind]++
 	}
-	c.Event = store.Event{Kind: string(d.Kind), Path: d.Path, Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
+	c.Event = store.Event{Kind: string(d.Kind), Path: d.Path, Target: d.Target, Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
 	c.uid, c.several = d.UID, false
 	poke(s.deeds.first)
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/plain"
@@ -22,6 +23,9 @@ func WithVolumeRoots(dirs []string) Option { return func(s *Service) { s.roots =
 
 // RefusingUnrecorded has nobody served while nothing can be written down.
 func RefusingUnrecorded(refuse bool) Option { return func(s *Service) { s.refuseUnrecorded = refuse } }
+
+// KeepingEvents says for how long what was done at the wire is kept; zero for store.KeepEvents.
+func KeepingEvents(d time.Duration) Option { return func(s *Service) { s.keepSeen = d } }
 
 // WithNewKey has a key that is missing made anew, though what was sealed with the old one cannot be opened any more.
 func WithNewKey(anew bool) Option { return func(s *Service) { s.newKey = anew } }

@@ -127,7 +127,7 @@ func TestUseIsKeptOverARestart(t *testing.T) {
 	c.settled()
 	require.Equal(t, in.Bytes+1000, c.use(ByFolder, "instruments").Bytes)
 	require.True(t, c.found(audit.CountDiffer))
-	rows, err := c.Journal(ctx, 0, 1000, "")
+	rows, err := c.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	require.True(t, slices.ContainsFunc(rows, func(r store.JournalRow) bool {
 		return r.Action == "count again" && strings.HasPrefix(r.Subject, "instruments: 1000 bytes more and 0 files more")

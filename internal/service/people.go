@@ -117,18 +117,15 @@ func (s *Service) NumberNotes(user *identity.User, before *uint32) (notes []stri
 
 // lastWith is the name of the user who last had a number and is no more, or has another now; "" where nobody has had it.
 func (s *Service) lastWith(uid uint32, but identity.ID) (name string) {
-	rows, err := s.store.Journal(context.Background(), 0, -1, "changes")
-	if err != nil {
-		return ""
-	}
-	for _, row := range rows {
+	_ = s.store.EachRow(context.Background(), store.Match{Only: "changes"}, func(row store.JournalRow) error {
 		for _, c := range row.Changes {
 			var was identity.User
 			if c.Kind == "user" && c.ID != int64(but) && c.Before != nil && json.Unmarshal(c.Before, &was) == nil && was.UID == uid {
 				name = was.Name
 			}
 		}
-	}
+		return nil
+	})
 	return name
 }
 

@@ -91,6 +91,8 @@ type Service struct {
 	events    *store.Events
 	unwritten *unwritten
 	volumes   *volumes
+	hashes    *hashes       // nil: sent nowhere
+	keepSeen  time.Duration // for how long what was done at the wire is kept
 
 	refuseUnrecorded bool     // nobody is served while nothing can be written down
 	newKey           bool     // a key that is missing is made anew
@@ -133,7 +135,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		return nil, err
 	}
 	s.store = st
-	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openEvents, s.openTelling, s.load} { // each needs those before
+	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openEvents, s.openTelling, s.load, s.openHashes} { // each needs those before
 		if err = step(ctx); err != nil {
 			break
 		}
@@ -152,6 +154,9 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.works.wait.Go(s.runProbes)
 	s.awaitLook(s.lookAtVolumes())
 	s.works.wait.Go(s.runVolumes)
+	if s.hashes != nil {
+		s.works.wait.Go(s.runHashes)
+	}
 	return s, nil
 }
 
@@ -270,10 +275,14 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	return nil
 }
 
-// Journal lists administrative acts after a sequence number, oldest first.
-// Only is changes, refused, read, wrote or tell for rows of that sort, "" for all.
-func (s *Service) Journal(ctx context.Context, after int64, limit int, only string) ([]store.JournalRow, error) {
-	return s.store.Journal(ctx, after, limit, only)
+// Journal gives the administrative acts that match.
+func (s *Service) Journal(ctx context.Context, m store.Match) ([]store.JournalRow, error) {
+	return s.store.Journal(ctx, m)
+}
+
+// EachRow visits them one by one, however many they are.
+func (s *Service) EachRow(ctx context.Context, m store.Match, visit func(store.JournalRow) error) error {
+	return s.store.EachRow(ctx, m, visit)
 }
 
 // VerifyJournal follows the journal's chain; see store.VerifyJournal.

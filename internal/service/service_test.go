@@ -371,7 +371,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
 	} {
 		require.NoError(t, do())
-		rows, err := s.Journal(ctx, 0, 1000, "")
+		rows, err := s.Journal(ctx, store.Match{})
 		require.NoError(t, err)
 		rebuilt, err := store.Rebuild(rows)
 		require.NoError(t, err)
@@ -585,9 +585,9 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	}
 	require.NoError(t, s.writeDeeds(ctx, true))
 	require.NoError(t, s.writeDeeds(ctx, true), "what was told is not told again")
-	before, err := s.Journal(ctx, 0, -1, "")
+	before, err := s.Journal(ctx, store.Match{})
 	require.NoError(t, err)
-	list, err := s.Events(ctx, 0, false, "", -1)
+	list, err := s.Events(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Len(t, list, mostRefusals+1)
 	total := int64(0)
@@ -602,12 +602,12 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	}
 	require.NoError(t, s.writeDeeds(ctx, true))
 	last := list[len(list)-1].ID
-	list, err = s.Events(ctx, last, false, "", -1)
+	list, err = s.Events(ctx, store.Match{After: last})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, "several uids", list[0].Who)
 	require.EqualValues(t, 10_000, list[0].Count)
-	after, err := s.Journal(ctx, 0, -1, "")
+	after, err := s.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Len(t, after, len(before), "the journal is the administrators'")
 }
@@ -620,11 +620,11 @@ func TestEventsAreBounded(t *testing.T) {
 	fresh := old
 	fresh.At = time.Now()
 	require.NoError(t, s.events.Add(ctx, append(slices.Repeat([]store.Event{old}, 10), slices.Repeat([]store.Event{fresh}, store.MostEvents+5)...)))
-	list, err := s.Events(ctx, 0, false, "", -1)
+	list, err := s.Events(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Len(t, list, store.MostEvents)
 	require.EqualValues(t, 16, list[0].ID)
-	list, err = s.Events(ctx, 0, true, "wrote", 10)
+	list, err = s.Events(ctx, store.Match{Only: "wrote", Back: true, Most: 10})
 	require.NoError(t, err)
 	require.Empty(t, list)
 }

@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/store"
 )
 
 // Rules that were written on names as they are on disk, before names were spelled, go on to hold, and the journal tells it.
@@ -27,12 +29,12 @@ func TestOldNamesAreSpelled(t *testing.T) {
 	require.Error(t, c.write(`firm\ware/camera`, 10), "it is cut off from what lets them in")
 	require.Error(t, c.write("a\x1bb/new", 10))
 	require.NoError(t, c.write("mine", 10))
-	rows, err := c.Journal(ctx, 0, -1, "")
+	rows, err := c.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Equal(t, "spell names", rows[len(rows)-1].Action)
 	require.NoError(t, c.Close())
 	c.begin()
-	again, err := c.Journal(ctx, 0, -1, "")
+	again, err := c.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Len(t, again, len(rows), "once")
 }

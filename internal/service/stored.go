@@ -18,7 +18,7 @@ func (s *Service) stored() audit.Stored {
 	var out audit.Stored
 	p := s.Policy()
 	if s.asOf.IsZero() || s.trial != nil {
-		out.Unwritten = s.TroubleSays()
+		out.Unwritten, out.Away, out.Hashes = s.TroubleSays(), s.awayVolumes(), s.HashesProblem()
 		for name, lost := range map[string]error{store.UsesFileName: s.uses.Lost, store.EventsFileName: s.events.Lost} {
 			if lost != nil {
 				out.InMemory = append(out.InMemory, name)
@@ -64,7 +64,6 @@ func (s *Service) stored() audit.Stored {
 		}
 		out.Promised = append(out.Promised, s.promised(v)...)
 	}
-	out.Away = s.awayVolumes()
 	s.untold(&out)
 	s.counts.mu.Lock()
 	defer s.counts.mu.Unlock()

@@ -143,7 +143,7 @@ func (c *told) arrived(mails, calls int) {
 }
 
 func (c *told) journalled() (n int) {
-	rows, err := c.Journal(context.Background(), 0, -1, "")
+	rows, err := c.Journal(context.Background(), store.Match{})
 	require.NoError(c.t, err)
 	for _, r := range rows {
 		if r.Action == "tell" {
@@ -360,7 +360,7 @@ func TestTheOutboxIsBounded(t *testing.T) {
 func TestSecretsOfNotices(t *testing.T) {
 	c := toldOf(t)
 	ctx := context.Background()
-	rows, err := c.Journal(ctx, 0, -1, "")
+	rows, err := c.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	raw, err := json.Marshal(rows)
 	require.NoError(t, err)

@@ -34,7 +34,7 @@ type objectAt struct {
 // the changes. Nothing is committed, nothing on disk is touched, and nobody waits for it: it works on a copy of the
 // records. Whoever may look may try.
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
-	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes,
+	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes,
 		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
 	var of *inForce
 	swaps := int64(-1)
@@ -59,12 +59,12 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	if at.After(time.Now()) {
 		return nil, invalid("at", "%s is still to come: the journal tells of the past", at.Format(time.RFC3339))
 	}
-	rows, err := s.store.JournalUntil(ctx, at)
+	seq, err := s.store.Until(ctx, at)
 	if err != nil {
 		return nil, err
 	}
-	if len(rows) == 0 { // the day on which it begins is its first
-		first, err := s.store.Journal(ctx, 0, 1, "")
+	if seq == 0 { // the day on which it begins is its first
+		first, err := s.store.Journal(ctx, store.Match{Most: 1})
 		if err != nil {
 			return nil, err
 		}
@@ -75,9 +75,9 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 			}
 			return nil, invalid("at", "the journal begins %s: nothing is known of what was before", begins)
 		}
-		rows, at = first, first[0].At
+		seq, at = first[0].Seq, first[0].At
 	}
-	records, err := store.Rebuild(rows)
+	records, err := s.store.RecordsAt(ctx, seq)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +86,7 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 		return nil, fmt.Errorf("policy as of %s: %w", at, err)
 	}
 	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts,
-		outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes}
+		outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
 	past.force.Store(&inForce{records, policy})
 	return past, nil
 }

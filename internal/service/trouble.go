@@ -17,7 +17,6 @@ import (
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -290,7 +289,15 @@ func (s *Service) loose(hash [sha256.Size]byte) (Session, bool) {
 	return session, ok && time.Now().Before(session.Expires)
 }
 
-// Events gives what was done or refused at the wire after a number, oldest first; with back, before it, the latest first, of all for 0.
-func (s *Service) Events(ctx context.Context, from int64, back bool, kind files.DeedKind, most int) ([]store.Event, error) {
-	return s.events.Listed(ctx, from, back, string(kind), most)
+// Events gives what was done or refused at the wire, as it matches.
+func (s *Service) Events(ctx context.Context, m store.Match) ([]store.Event, error) {
+	return s.events.Listed(ctx, m)
 }
+
+// EachEvent visits it one by one.
+func (s *Service) EachEvent(ctx context.Context, m store.Match, visit func(store.Event) error) error {
+	return s.events.Each(ctx, m, visit)
+}
+
+// VerifyEvents follows the chain of the events; see store.Events.
+func (s *Service) VerifyEvents(ctx context.Context) (int64, error) { return s.events.Verify(ctx) }

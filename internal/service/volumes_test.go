@@ -13,6 +13,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 )
 
@@ -148,6 +149,18 @@ func TestADiskThatIsMissingAtTheStart(t *testing.T) {
 	require.NoError(t, c.write("mine", 10))
 	require.True(t, c.Policy().Folders[0].Tree.HasRulesAt("microcode"))
 	require.False(t, c.Policy().Folders[0].Tree.HasRulesAt("firmware"))
+}
+
+// It is found as well where nothing is counted, and there are no limits.
+func TestAMissingDiskOfWhichNothingIsCounted(t *testing.T) {
+	c := counted(t)
+	_, err := c.UpdateVolume(context.Background(), keeper, "summit", VolumeChange{Counting: new(site.CountNothing)})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return len(c.Ledger().Folders()) == 0 }, 5*time.Second, 5*time.Millisecond)
+	back := c.taken(func(string) {})
+	require.True(t, c.found(audit.VolumeAway))
+	back()
+	require.False(t, c.found(audit.VolumeAway))
 }
 
 // A disk that was replaced, and whose data was put back without its marks, is taken for the volume once an administrator says so.

@@ -37,6 +37,7 @@ type JournalRow struct {
 	Action  string // what was asked: "add entry"
 	Subject string // to what: "nightlog"
 	Changes []Change
+	Hash    []byte // of this row and, by the one before, of all before it; set when it is appended
 }
 
 // DeedKind is the kind of a change that is none of a record: something done or refused at the wire.
@@ -45,8 +46,8 @@ const DeedKind = "deed"
 // TellAction is the action of rows that say what somebody was told of limits.
 const TellAction = "tell"
 
-// ErrBroken is wrapped by VerifyJournal's errors.
-var ErrBroken = errors.New("the journal has been altered")
+// ErrBroken is wrapped by the errors of what verifies a chain.
+var ErrBroken = errors.New("something has been altered, or taken out")
 
 func (r *JournalRow) seal(prev, changes []byte) []byte {
 	h := sha256.New()
@@ -77,52 +78,97 @@ func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
 	if err != nil {
 		return err
 	}
-	return tx.Run(ctx, `INSERT INTO journal (seq, at, actor, action, subject, changes, prev, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Seq, row.At.UTC().Format(time.RFC3339Nano), row.Actor, row.Action, row.Subject, string(changes), prev, row.seal(prev, changes))
+	row.Hash = row.seal(prev, changes)
+	if err := tx.Run(ctx, `INSERT INTO journal (seq, at, actor, action, subject, changes, prev, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Seq, row.At.UTC().Format(time.RFC3339Nano), row.Actor, row.Action, row.Subject, string(changes), prev, row.Hash); err != nil {
+		return err
+	}
+	return tx.keepState(ctx, row, row.Hash)
 }
 
-// Journal reads rows after a sequence number, oldest first, at most limit of them.
-// Only is an action whose rows alone are read, "changes" for rows that are neither deeds nor what was told, "" for all.
-func (s *Store) Journal(ctx context.Context, after int64, limit int, only string) ([]JournalRow, error) {
-	var out []JournalRow
-	err := s.eachJournal(ctx, after, -1, func(row JournalRow, _, _, _ []byte) error {
-		deed := len(row.Changes) == 1 && row.Changes[0].Kind == DeedKind
-		if limit >= 0 && len(out) == limit {
+// aside are rows that are no changes: what was told of limits, and what was done at the wire when that was still written here.
+const asideRow = `(action = '` + TellAction + `' OR changes LIKE '[{"kind":"` + DeedKind + `"%')`
+
+// Journal gives the rows that match.
+func (s *Store) Journal(ctx context.Context, m Match) (out []JournalRow, err error) {
+	err = s.EachRow(ctx, m, func(row JournalRow) error {
+		out = append(out, row)
+		return nil
+	})
+	return out, err
+}
+
+// EachRow visits the rows that match, one by one.
+func (s *Store) EachRow(ctx context.Context, m Match, visit func(JournalRow) error) error {
+	var w where
+	if m.By != "" {
+		w.and("actor = ? COLLATE NOCASE", m.By)
+	}
+	if m.On != "" {
+		below(&w, "subject", m.On)
+	}
+	switch m.Only {
+	case "":
+	case "changes":
+		w.and("NOT " + asideRow)
+	default:
+		w.and("action = ?", m.Only)
+	}
+	// Times are texts, whose parts of a second differ in length: they are compared by the second here, and exactly below.
+	const second = "2006-01-02T15:04:05"
+	if !m.Since.IsZero() {
+		w.and("at >= ?", m.Since.UTC().Format(second))
+	}
+	if !m.Until.IsZero() {
+		w.and("at < ?", m.Until.UTC().Add(time.Second).Format(second))
+	}
+	n := 0
+	err := s.eachJournal(ctx, w, m.numbered(&w, "seq"), func(row JournalRow, _, _, _ []byte) error {
+		if row.At.Before(m.Since) || !m.Until.IsZero() && row.At.After(m.Until) {
+			return nil
+		}
+		if n++; m.Most > 0 && n > m.Most {
 			return errEnough
 		}
-		aside := deed || row.Action == TellAction
-		if only == "" || only == "changes" && !aside || aside && row.Action == only {
-			out = append(out, row)
-		}
-		return nil
+		return visit(row)
 	})
 	if errors.Is(err, errEnough) {
 		err = nil
 	}
-	return out, err
+	return err
 }
 
 var errEnough = errors.New("enough")
 
-// JournalUntil reads the rows written no later than a moment, oldest first: up to the first that is later, so that what they rebuild has been
-// in force at some time.
-func (s *Store) JournalUntil(ctx context.Context, at time.Time) ([]JournalRow, error) {
-	var out []JournalRow
-	err := s.eachJournal(ctx, 0, -1, func(row JournalRow, _, _, _ []byte) error {
-		if row.At.After(at) {
-			return errEnough
+// Until gives the number of the last row written no later than a moment; 0 for none. It is the row before the first that is later, so that
+// what is rebuilt up to it has been in force at some time.
+func (s *Store) Until(ctx context.Context, at time.Time) (int64, error) {
+	var last int64
+	later := where{}
+	later.and("at >= ?", at.UTC().Format("2006-01-02T15:04:05"))
+	err := each(ctx, s.db, `SELECT seq, at FROM journal`+later.sql()+` ORDER BY seq`, func(rows *sql.Rows) error {
+		var seq int64
+		var text string
+		if err := rows.Scan(&seq, &text); err != nil {
+			return err
 		}
-		out = append(out, row)
+		if when, err := time.Parse(time.RFC3339Nano, text); err != nil || when.After(at) {
+			last = seq - 1
+			return errors.Join(errEnough, err)
+		}
 		return nil
-	})
+	}, later.args...)
 	if errors.Is(err, errEnough) {
-		err = nil
+		return last, nil
 	}
-	return out, err
+	if err == nil {
+		err = s.db.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM journal`).Scan(&last)
+	}
+	return last, err
 }
 
-func (s *Store) eachJournal(ctx context.Context, after int64, limit int, visit func(row JournalRow, changes, prev, hash []byte) error) error {
-	return each(ctx, s.db, `SELECT seq, at, actor, action, subject, changes, prev, hash FROM journal WHERE seq > ? ORDER BY seq LIMIT ?`, func(rows *sql.Rows) error {
+func (s *Store) eachJournal(ctx context.Context, w where, tail string, visit func(row JournalRow, changes, prev, hash []byte) error) error {
+	return each(ctx, s.db, `SELECT seq, at, actor, action, subject, changes, prev, hash FROM journal`+w.sql()+tail, func(rows *sql.Rows) error {
 		var row JournalRow
 		var at, changes string
 		var prev, hash []byte
@@ -136,15 +182,16 @@ func (s *Store) eachJournal(ctx context.Context, after int64, limit int, visit f
 		if err := json.Unmarshal([]byte(changes), &row.Changes); err != nil {
 			return fmt.Errorf("journal row %d: %w", row.Seq, err)
 		}
+		row.Hash = hash
 		return visit(row, []byte(changes), prev, hash)
-	}, after, limit)
+	}, w.args...)
 }
 
 // VerifyJournal follows the chain from the first row. It gives the number of rows,
 // and an error that wraps ErrBroken and names the first row that does not fit.
 func (s *Store) VerifyJournal(ctx context.Context) (int64, error) {
 	last, n := make([]byte, sha256.Size), int64(0)
-	err := s.eachJournal(ctx, 0, -1, func(row JournalRow, changes, prev, hash []byte) error {
+	err := s.eachJournal(ctx, where{}, " ORDER BY seq", func(row JournalRow, changes, prev, hash []byte) error {
 		n++
 		if row.Seq != n || !bytes.Equal(prev, last) || !bytes.Equal(hash, row.seal(prev, changes)) {
 			return fmt.Errorf("row %d: %w", row.Seq, ErrBroken)
@@ -263,19 +310,30 @@ func sortChanges(changes []Change) {
 // Rebuild folds journal rows into the records they lead to, starting from an
 // empty site.
 func Rebuild(rows []JournalRow) (site.Records, error) {
-	now := make(map[recordKey]json.RawMessage)
+	now := make(past)
 	for _, row := range rows {
-		for _, c := range row.Changes {
-			if c.Kind == DeedKind {
-				continue
-			}
-			if key := (recordKey{c.Kind, c.ID}); c.After == nil {
-				delete(now, key)
-			} else {
-				now[key] = c.After
-			}
+		now.fold(row.Changes)
+	}
+	return now.records()
+}
+
+// past is what the records were at some moment.
+type past map[recordKey]json.RawMessage
+
+func (now past) fold(changes []Change) {
+	for _, c := range changes {
+		if c.Kind == DeedKind {
+			continue
+		}
+		if key := (recordKey{c.Kind, c.ID}); c.After == nil {
+			delete(now, key)
+		} else {
+			now[key] = c.After
 		}
 	}
+}
+
+func (now past) records() (site.Records, error) {
 	keys := slices.SortedFunc(maps.Keys(now), func(a, b recordKey) int {
 		return cmp.Or(cmp.Compare(a.kind, b.kind), cmp.Compare(a.id, b.id)) // folders before their rules
 	})
@@ -331,6 +389,60 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 		slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return r, nil
+}
+
+// A state is kept of every so many rows: of the last few, and of every tenth of those before.
+const (
+	stateEvery = 1000
+	statesLate = 8
+)
+
+// keepState keeps the records as they are after a row, where it is time to.
+func (tx *Tx) keepState(ctx context.Context, row *JournalRow, hash []byte) error {
+	if row.Seq%stateEvery != 0 {
+		return nil
+	}
+	records, err := tx.Records(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := Compare(site.Records{}, records)
+	if err != nil {
+		return err
+	}
+	raw, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	if err := tx.Run(ctx, `INSERT OR REPLACE INTO states (seq, hash, records) VALUES (?, ?, ?)`, row.Seq, hash, string(raw)); err != nil {
+		return err
+	}
+	return tx.Run(ctx, `DELETE FROM states WHERE seq <= ? AND seq % ? <> 0`, row.Seq-statesLate*stateEvery, 10*stateEvery)
+}
+
+// RecordsAt gives the records as they were after a row: from the last state that was kept before, if the journal still says what it did then.
+func (s *Store) RecordsAt(ctx context.Context, seq int64) (site.Records, error) {
+	now, from := make(past), int64(0)
+	var text string
+	err := s.db.QueryRowContext(ctx, `SELECT s.seq, s.records FROM states s JOIN journal j ON j.seq = s.seq AND j.hash = s.hash WHERE s.seq <= ? ORDER BY s.seq DESC LIMIT 1`, seq).Scan(&from, &text)
+	if err != nil && err != sql.ErrNoRows {
+		return site.Records{}, err
+	}
+	if text != "" {
+		var all []Change
+		if err := json.Unmarshal([]byte(text), &all); err != nil {
+			return site.Records{}, fmt.Errorf("state kept of row %d: %w", from, err)
+		}
+		now.fold(all)
+	}
+	err = s.EachRow(ctx, Match{After: from, Before: seq + 1}, func(row JournalRow) error {
+		now.fold(row.Changes)
+		return nil
+	})
+	if err != nil {
+		return site.Records{}, err
+	}
+	return now.records()
 }
 
 func unmarshalOnto[T any](list []T, raw json.RawMessage) ([]T, error) {

@@ -21,6 +21,7 @@ type Stored struct {
 	Unwritten string   // why nothing can be written down; "" where it can
 	InMemory  []string // what cannot be opened, and ends with the process
 	Away      []AwayVolume
+	Hashes    string // why the hashes of the journal are not where they are to be kept; "" where they are
 	Aside     string // where what could not be read of what was counted was put; "" for nowhere
 }
 
@@ -66,6 +67,7 @@ const (
 	CountLost   = "counters damaged"
 	Unwritten   = "nothing can be written down"
 	VolumeAway  = "volume away"
+	HashesLost  = "journal not vouched for"
 	InMemory    = "kept in memory only"
 	NotTold     = "notices not delivered"
 	NoReader    = "administrators without an address"
@@ -140,6 +142,9 @@ func (x *finder) limits() {
 	}
 	for _, v := range st.Away {
 		x.add(VolumeAway, High, v.Volume, "volume "+v.Volume, fmt.Sprintf("%s: %s. %s answered with an error, and nothing is written there, until it is back: it is taken up again by itself", v.Path, v.Why, folders(v.Folders)))
+	}
+	if st.Hashes != "" {
+		x.add(HashesLost, High, "journal", "the hashes of the journal", st.Hashes)
 	}
 	if st.Unwritten != "" {
 		x.add(Unwritten, High, "state", "the state directory", st.Unwritten)
