@@ -178,4 +178,3 @@ func (s *Server) registerAsked() {
 		return out, err
 	})
 }
-

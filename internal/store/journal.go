@@ -10,13 +10,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"reflect"
 	"slices"
-	"strings"
 	"time"
 
-	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -202,73 +199,19 @@ func (s *Store) VerifyJournal(ctx context.Context) (int64, error) {
 	return n, err
 }
 
-type recordKey struct {
-	kind string
-	id   int64
-}
-
-// flatten lists every record by itself; a rule with the folder it belongs to.
-func flatten(r site.Records) map[recordKey]any {
-	out := make(map[recordKey]any)
-	for _, u := range r.Users {
-		out[recordKey{"user", int64(u.ID)}] = u
-	}
-	for _, g := range r.Groups {
-		out[recordKey{"group", int64(g.ID)}] = g
-	}
-	for _, v := range r.Volumes {
-		out[recordKey{"volume", v.ID}] = v
-	}
-	for _, f := range r.Folders {
-		for _, rule := range f.Rules {
-			out[recordKey{"rule", rule.ID}] = RuleRecord{f.ID, rule}
-		}
-		f.Rules = nil
-		out[recordKey{"folder", f.ID}] = f
-	}
-	for _, s := range r.Shares {
-		out[recordKey{"share", s.ID}] = s
-	}
-	for _, h := range r.HostSets {
-		out[recordKey{"host set", h.ID}] = h
-	}
-	for _, e := range r.Exports {
-		out[recordKey{"export", e.ID}] = e
-	}
-	for _, a := range r.Acceptances {
-		out[recordKey{"acceptance", a.ID}] = a
-	}
-	for _, l := range r.IDLists {
-		out[recordKey{"id list", l.ID}] = l
-	}
-	for _, v := range r.Reviews {
-		out[recordKey{"review", v.ID}] = v
-	}
-	for _, l := range r.Limits {
-		out[recordKey{"limit", l.ID}] = l
-	}
-	if !reflect.DeepEqual(r.Notices, site.Notices{}) {
-		out[recordKey{"notices", 1}] = r.Notices
-	}
-	for _, h := range r.Hooks {
-		out[recordKey{"hook", h.ID}] = h
-	}
-	out[recordKey{"services", 1}] = r.Services
+// flatten lists every record by itself.
+func flatten(r site.Records) map[site.Key]any {
+	out := make(map[site.Key]any)
+	r.Each(func(key site.Key, record any) { out[key] = record })
 	return out
-}
-
-// RuleRecord is a rule as the journal holds it.
-type RuleRecord struct {
-	FolderID int64 `json:"folderId"`
-	acl.Rule
 }
 
 // Compare gives the records that differ.
 func Compare(before, after site.Records) ([]Change, error) {
 	var out []Change
 	was, is := flatten(before), flatten(after)
-	note := func(key recordKey, b, a any) error {
-		c := Change{Kind: key.kind, ID: key.id}
+	note := func(key site.Key, b, a any) error {
+		c := Change{Kind: key.Kind, ID: key.ID}
 		var err error
 		if b != nil {
 			c.Before, err = json.Marshal(b)
@@ -318,14 +261,14 @@ func Rebuild(rows []JournalRow) (site.Records, error) {
 }
 
 // past is what the records were at some moment.
-type past map[recordKey]json.RawMessage
+type past map[site.Key]json.RawMessage
 
 func (now past) fold(changes []Change) {
 	for _, c := range changes {
 		if c.Kind == DeedKind {
 			continue
 		}
-		if key := (recordKey{c.Kind, c.ID}); c.After == nil {
+		if key := (site.Key{Kind: c.Kind, ID: c.ID}); c.After == nil {
 			delete(now, key)
 		} else {
 			now[key] = c.After
@@ -334,59 +277,9 @@ func (now past) fold(changes []Change) {
 }
 
 func (now past) records() (site.Records, error) {
-	keys := slices.SortedFunc(maps.Keys(now), func(a, b recordKey) int {
-		return cmp.Or(cmp.Compare(a.kind, b.kind), cmp.Compare(a.id, b.id)) // folders before their rules
-	})
-	var r site.Records
-	at := make(map[int64]int)
-	for _, key := range keys {
-		var err error
-		switch key.kind {
-		case "user":
-			r.Users, err = unmarshalOnto(r.Users, now[key])
-		case "group":
-			r.Groups, err = unmarshalOnto(r.Groups, now[key])
-		case "volume":
-			r.Volumes, err = unmarshalOnto(r.Volumes, now[key])
-		case "folder":
-			at[key.id] = len(r.Folders)
-			r.Folders, err = unmarshalOnto(r.Folders, now[key])
-			if f := &r.Folders[len(r.Folders)-1]; f.Permissions == "" { // written before there was a choice
-				f.Permissions, f.Ownership = site.ByEntries, site.Mapped
-			}
-		case "share":
-			r.Shares, err = unmarshalOnto(r.Shares, now[key])
-		case "host set":
-			r.HostSets, err = unmarshalOnto(r.HostSets, now[key])
-		case "export":
-			r.Exports, err = unmarshalOnto(r.Exports, now[key])
-		case "acceptance":
-			r.Acceptances, err = unmarshalOnto(r.Acceptances, now[key])
-		case "review":
-			r.Reviews, err = unmarshalOnto(r.Reviews, now[key])
-		case "limit":
-			r.Limits, err = unmarshalOnto(r.Limits, now[key])
-		case "id list":
-			r.IDLists, err = unmarshalOnto(r.IDLists, now[key])
-		case "rule":
-			var rule RuleRecord
-			err = json.Unmarshal(now[key], &rule)
-			if i, ok := at[rule.FolderID]; ok {
-				r.Folders[i].Rules = append(r.Folders[i].Rules, rule.Rule)
-			}
-		case "notices":
-			err = json.Unmarshal(now[key], &r.Notices)
-		case "hook":
-			r.Hooks, err = unmarshalOnto(r.Hooks, now[key])
-		case "services":
-			err = json.Unmarshal(now[key], &r.Services)
-		}
-		if err != nil {
-			return site.Records{}, fmt.Errorf("journal's %s %d: %w", key.kind, key.id, err)
-		}
-	}
-	for i := range r.Folders {
-		slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return strings.Compare(a.Path, b.Path) })
+	r, err := site.Assemble(now)
+	if err != nil {
+		return r, fmt.Errorf("journal's %w", err)
 	}
 	return r, nil
 }
@@ -443,10 +336,4 @@ func (s *Store) RecordsAt(ctx context.Context, seq int64) (site.Records, error) 
 		return site.Records{}, err
 	}
 	return now.records()
-}
-
-func unmarshalOnto[T any](list []T, raw json.RawMessage) ([]T, error) {
-	var v T
-	err := json.Unmarshal(raw, &v)
-	return append(list, v), err
 }

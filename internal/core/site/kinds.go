@@ -1,0 +1,140 @@
+package site
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
+)
+
+// Kind is a kind of record, declared once: what tells records apart, where they are, and how they are written down. The difference of two
+// sites, the journal, and the past that is rebuilt from it go by these declarations.
+type Kind struct {
+	Name   string // in the journal
+	Parent string // the kind of the record that one belongs to; "" for none
+	each   func(r *Records, visit func(id int64, record any))
+	read   func(r *Records, raw json.RawMessage) error
+	done   func(r *Records) // after all are read; may be nil
+}
+
+// Key tells the records of a site apart.
+type Key struct {
+	Kind string
+	ID   int64
+}
+
+// Kinds are all that there are, by name.
+var Kinds = []Kind{
+	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) int64 { return a.ID }),
+	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) int64 { return e.ID }),
+	{Name: "folder", each: func(r *Records, visit func(int64, any)) {
+		for _, f := range r.Folders {
+			f.Rules = nil // records of their own
+			visit(f.ID, f)
+		}
+	}, read: func(r *Records, raw json.RawMessage) error {
+		f := Folder{Permissions: ByEntries, Ownership: Mapped} // written before there was a choice
+		err := json.Unmarshal(raw, &f)
+		r.Folders = append(r.Folders, f)
+		return err
+	}},
+	listed("group", func(r *Records) *[]identity.Group { return &r.Groups }, func(g *identity.Group) int64 { return int64(g.ID) }),
+	listed("hook", func(r *Records) *[]Hook { return &r.Hooks }, func(h *Hook) int64 { return h.ID }),
+	listed("host set", func(r *Records) *[]HostSet { return &r.HostSets }, func(h *HostSet) int64 { return h.ID }),
+	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) int64 { return l.ID }),
+	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) int64 { return l.ID }),
+	single("notices", func(r *Records) *Notices { return &r.Notices }, false),
+	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) int64 { return v.ID }),
+	{Name: "rule", Parent: "folder", each: func(r *Records, visit func(int64, any)) {
+		for _, f := range r.Folders {
+			for _, rule := range f.Rules {
+				visit(rule.ID, RuleRecord{f.ID, rule})
+			}
+		}
+	}, read: func(r *Records, raw json.RawMessage) error {
+		var rule RuleRecord
+		err := json.Unmarshal(raw, &rule)
+		if i, ok := slices.BinarySearchFunc(r.Folders, rule.FolderID, func(f Folder, id int64) int { return cmp.Compare(f.ID, id) }); ok {
+			r.Folders[i].Rules = append(r.Folders[i].Rules, rule.Rule)
+		}
+		return err
+	}, done: func(r *Records) {
+		for i := range r.Folders {
+			slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return cmp.Compare(a.Path, b.Path) })
+		}
+	}},
+	single("services", func(r *Records) *Services { return &r.Services }, true),
+	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) int64 { return s.ID }),
+	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) int64 { return int64(u.ID) }),
+	listed("volume", func(r *Records) *[]Volume { return &r.Volumes }, func(v *Volume) int64 { return v.ID }),
+}
+
+// RuleRecord is a rule on a path with the folder that it belongs to.
+type RuleRecord struct {
+	FolderID int64 `json:"folderId"`
+	acl.Rule
+}
+
+// listed is a kind whose records are a list, in the order of their numbers.
+func listed[T any](name string, list func(*Records) *[]T, id func(*T) int64) Kind {
+	return Kind{Name: name, each: func(r *Records, visit func(int64, any)) {
+		for _, v := range *list(r) {
+			visit(id(&v), v)
+		}
+	}, read: func(r *Records, raw json.RawMessage) error {
+		var v T
+		err := json.Unmarshal(raw, &v)
+		*list(r) = append(*list(r), v)
+		return err
+	}}
+}
+
+// single is a kind of which there is one record, which is always there or else only where it says anything.
+func single[T any](name string, at func(*Records) *T, always bool) Kind {
+	return Kind{Name: name, each: func(r *Records, visit func(int64, any)) {
+		var none T
+		if v := *at(r); always || !reflect.DeepEqual(v, none) {
+			visit(1, v)
+		}
+	}, read: func(r *Records, raw json.RawMessage) error { return json.Unmarshal(raw, at(r)) }}
+}
+
+// Each visits every record by itself.
+func (r Records) Each(visit func(key Key, record any)) {
+	for i := range Kinds {
+		Kinds[i].each(&r, func(id int64, record any) { visit(Key{Kinds[i].Name, id}, record) })
+	}
+}
+
+// Assemble makes a site of records as they are written down. Those of kinds that are not known are passed over. An error names the record.
+func Assemble(all map[Key]json.RawMessage) (Records, error) {
+	var r Records
+	kinds := make(map[string]*Kind)
+	for i := range Kinds {
+		kinds[Kinds[i].Name] = &Kinds[i]
+	}
+	keys := slices.SortedFunc(maps.Keys(all), func(a, b Key) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID)) })
+	for _, children := range []bool{false, true} { // after those that they belong to
+		for _, key := range keys {
+			k := kinds[key.Kind]
+			if k == nil || (k.Parent != "") != children {
+				continue
+			}
+			if err := k.read(&r, all[key]); err != nil {
+				return Records{}, fmt.Errorf("%s %d: %w", key.Kind, key.ID, err)
+			}
+		}
+	}
+	for i := range Kinds {
+		if Kinds[i].done != nil {
+			Kinds[i].done(&r)
+		}
+	}
+	return r, nil
+}
