@@ -53,7 +53,7 @@ var aCommand = regexp.MustCompile(`(^|[\s("])amber (ids|user|group|volume|folder
 
 // Colours, ECMA-48 section 8.3.117. They only ever go with a word that says the same.
 const (
-	red, green, yellow, faint = "31", "32", "33", "2"
+	red, green, yellow, faint = "1;31", "32", "33", "2"
 )
 
 var paints = []struct {

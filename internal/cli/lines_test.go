@@ -14,9 +14,9 @@ import (
 // Colours only go with words that say the same, change no text, and are there on terminals alone.
 func TestColours(t *testing.T) {
 	for line, want := range map[string]string{
-		"REFUSED at the entry gate.":                "\x1b[31mREFUSED\x1b[0m at the entry gate.",
-		"NO  entry    nothing  entry 5 on nightlog": "\x1b[31mNO\x1b[0m  entry    nothing  entry 5 on nightlog",
-		"high    428d30dc  client rule 1":           "\x1b[31mhigh\x1b[0m    428d30dc  client rule 1",
+		"REFUSED at the entry gate.":                "\x1b[1;31mREFUSED\x1b[0m at the entry gate.",
+		"NO  entry    nothing  entry 5 on nightlog": "\x1b[1;31mNO\x1b[0m  entry    nothing  entry 5 on nightlog",
+		"high    428d30dc  client rule 1":           "\x1b[1;31mhigh\x1b[0m    428d30dc  client rule 1",
 		"gains  nightlog  nothing":                  "\x1b[32mgains\x1b[0m  nightlog  nothing",
 		"NO one":                                    "NO one",
 		"high on the mountain":                      "high on the mountain",
