@@ -190,7 +190,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 	require.NoError(t, db.Close())
 	_, errOut, code = a.try("", "journal", "verify")
 	require.Equal(t, 1, code)
-	require.Contains(t, errOut, "row 4: the journal has been altered")
+	require.Contains(t, errOut, "row 4: something has been altered, or taken out")
 
 	a.run("sign-out")
 	_, errOut, code = a.try("", "folder", "list")

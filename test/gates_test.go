@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/test/gateway"
 )
@@ -161,5 +162,6 @@ func TestNamesDoNothingToTheTerminal(t *testing.T) {
 	raw := printed("why", "piran", "nightlog/"+name, "--json")
 	var why api.Why
 	require.NoError(t, json.Unmarshal([]byte(raw), &why))
-	require.Equal(t, "nightlog/"+name, why.Path, "in JSON it is whole, and escaped")
+	require.Equal(t, "nightlog/"+plain.Spell(name), why.Path, "in JSON it is whole, and spelled")
+	require.True(t, why.Exists)
 }

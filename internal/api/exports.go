@@ -192,6 +192,7 @@ func (s *Server) registerExports() {
 	handle(s, operation("change-export", http.MethodPatch, "/exports/{name}", "Change an export", "publishing"), func(ctx context.Context, in *struct {
 		ExportNamed
 		Body struct {
+			Path         *string `json:"path,omitempty" maxLength:"255" doc:"Another path that clients mount; those that have it mounted go on."`
 			Description  *string `json:"description,omitempty" maxLength:"200"`
 			Sync         *bool   `json:"sync,omitempty"`
 			ClientGroups *bool   `json:"clientGroups,omitempty"`
@@ -255,13 +256,14 @@ func (s *Server) registerExports() {
 		}
 		return set(ctx)(s.on(ctx).CreateHostSet(ctx, caller(ctx), in.Body.Name, in.Body.Description, rules))
 	})
-	handle(s, operation("change-host-set", http.MethodPatch, "/host-sets/{name}", "Give a host set another description", "publishing"), func(ctx context.Context, in *struct {
+	handle(s, operation("change-host-set", http.MethodPatch, "/host-sets/{name}", "Give a host set another name, or description", "publishing"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			Description string `json:"description" maxLength:"200"`
+			Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; the exports that use it go on to."`
+			Description *string `json:"description,omitempty" maxLength:"200"`
 		}
 	}) (HostSet, error) {
-		return set(ctx)(s.on(ctx).UpdateHostSet(ctx, caller(ctx), in.Name, in.Body.Description))
+		return set(ctx)(s.on(ctx).UpdateHostSet(ctx, caller(ctx), in.Name, service.HostSetChange(in.Body)))
 	})
 	do(s, operation("remove-host-set", http.MethodDelete, "/host-sets/{name}", "Remove a host set that no export uses", "publishing"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveHostSet(ctx, caller(ctx), in.Name)

@@ -340,10 +340,12 @@ func (s *Server) registerLimits() {
 		Named
 		Body struct {
 			Counting *string `json:"counting,omitempty" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
+			Name     *string `json:"name,omitempty" maxLength:"80" doc:"Another name."`
+			Path     *string `json:"path,omitempty" maxLength:"4096" doc:"The directory where it is now; it has to carry the volume's mark."`
 			Here     bool    `json:"here,omitempty" doc:"Take what is at the volume's directory now for the volume: for a disk that was replaced, and whose data was put back."`
 		}
 	}) (Volume, error) {
-		v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), in.Name, service.VolumeChange{Counting: (*site.Counting)(in.Body.Counting), Here: in.Body.Here})
+		v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), in.Name, service.VolumeChange{Name: in.Body.Name, Path: in.Body.Path, Counting: (*site.Counting)(in.Body.Counting), Here: in.Body.Here})
 		return s.volumeOf(v), err
 	})
 }

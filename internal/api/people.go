@@ -147,6 +147,7 @@ func (s *Server) registerPeople() {
 	handle(s, operation("change-user", http.MethodPatch, "/users/{name}", "Change a user", "people"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
+			Name     *string    `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
 			FullName *string    `json:"fullName,omitempty" maxLength:"200"`
 			UID      *uint32    `json:"uid,omitempty" maximum:"4294967294"`
 			Primary  *string    `json:"primaryGroup,omitempty" doc:"Empty for none."`
@@ -160,7 +161,7 @@ func (s *Server) registerPeople() {
 		}
 	}) (User, error) {
 		b := in.Body
-		change := service.UserChange{FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail}
+		change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail}
 		if b.Endless {
 			change.Expires = &time.Time{}
 		}
@@ -228,11 +229,12 @@ func (s *Server) registerPeople() {
 	handle(s, operation("change-group", http.MethodPatch, "/groups/{name}", "Change a group", "people"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
+			Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
 			GID         *uint32 `json:"gid,omitempty" maximum:"4294967294"`
 			Description *string `json:"description,omitempty" maxLength:"200"`
 		}
 	}) (Group, error) {
-		g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), in.Name, service.GroupChange{GID: in.Body.GID, Description: in.Body.Description})
+		g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), in.Name, service.GroupChange{Name: in.Body.Name, GID: in.Body.GID, Description: in.Body.Description})
 		if err != nil {
 			return Group{}, err
 		}

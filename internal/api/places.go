@@ -181,6 +181,16 @@ type Made struct {
 	ID int64 `json:"id"`
 }
 
+// VolumeRoom is a volume with the room that there is on it.
+type VolumeRoom struct {
+	Volume
+	Folders    []string `json:"folders"`
+	TotalBytes *int64   `json:"totalBytes,omitempty" doc:"That its file system holds; left out where it cannot be told, as is what follows."`
+	FreeBytes  *int64   `json:"freeBytes,omitempty"`
+	TotalFiles *int64   `json:"totalFiles,omitempty" doc:"Left out where the file system has no such bound."`
+	FreeFiles  *int64   `json:"freeFiles,omitempty"`
+}
+
 // AtPath is the parameter of what is asked of a path.
 type AtPath struct {
 	Path string `query:"path" required:"true" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
@@ -206,6 +216,27 @@ func (s *Server) registerPlaces() {
 	}) (Volume, error) {
 		v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), service.VolumeInput{Name: in.Body.Name, Path: in.Body.Path, TakeOver: in.Body.TakeOver})
 		return s.volumeOf(v), err
+	})
+	handle(s, operation("show-volume", http.MethodGet, "/volumes/{name}", "Show a volume, with the room that there is on it", "places"), func(ctx context.Context, in *Named) (VolumeRoom, error) {
+		v, err := s.on(ctx).VolumeNamed(in.Name)
+		if err != nil {
+			return VolumeRoom{}, err
+		}
+		out := VolumeRoom{Volume: s.volumeOf(v), Folders: []string{}}
+		for _, f := range s.on(ctx).Policy().Folders {
+			if f.VolumeID == v.ID {
+				out.Folders = append(out.Folders, f.Name)
+			}
+		}
+		if space, err := s.on(ctx).VolumeSpace(v); err == nil {
+			total, free := int64(min(space.Total, 1<<62)), int64(min(space.OnVolume, 1<<62))
+			out.TotalBytes, out.FreeBytes = &total, &free
+			if space.Files > 0 {
+				files, freeFiles := int64(min(space.Files, 1<<62)), int64(min(space.FreeFiles, 1<<62))
+				out.TotalFiles, out.FreeFiles = &files, &freeFiles
+			}
+		}
+		return out, nil
 	})
 	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).RemoveVolume(ctx, caller(ctx), in.Name)
@@ -266,6 +297,7 @@ func (s *Server) registerPlaces() {
 	handle(s, operation("change-folder", http.MethodPatch, "/folders/{name}", "Change a folder's record", "places"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
+			Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
 			Description *string `json:"description,omitempty" maxLength:"200"`
 			Owner       *string `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
 			Group       *string `json:"group,omitempty" maxLength:"64" doc:"Likewise."`

@@ -114,6 +114,7 @@ func (s *Server) registerPublishing() {
 	handle(s, operation("change-share", http.MethodPatch, "/shares/{name}", "Change a share", "publishing"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
+			Name             *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
 			Description      *string `json:"description,omitempty" maxLength:"200"`
 			Announced        *bool   `json:"announced,omitempty"`
 			ReadOnly         *bool   `json:"readOnly,omitempty"`
@@ -121,7 +122,7 @@ func (s *Server) registerPublishing() {
 		}
 	}) (Share, error) {
 		b := in.Body
-		sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), in.Name, service.ShareChange{Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+		sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), in.Name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
 		if err != nil {
 			return Share{}, err
 		}

@@ -146,6 +146,7 @@ func (a *app) exportCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodPost, "exports", nil, b, printExport)
 		}),
 		a.leaf("set", "change an export", "EXPORT", []cli.Flag{
+			&cli.StringFlag{Name: "at", Usage: "another path that clients mount; those that have it mounted go on"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.BoolFlag{Name: "sync", Usage: "have every write on disk before it is answered (=false ends that)"},
 			&cli.BoolFlag{Name: "client-groups", Usage: "take groups from the client's list (=false ends that)"},
@@ -158,6 +159,9 @@ func (a *app) exportCommands() []*cli.Command {
 			}
 			if cmd.IsSet("description") {
 				b["description"] = cmd.String("description")
+			}
+			if cmd.IsSet("at") {
+				b["path"] = cmd.String("at")
 			}
 			if len(b) == 0 {
 				return usage("nothing to change: say what, such as --sync")
@@ -219,8 +223,15 @@ func (a *app) exportCommands() []*cli.Command {
 		a.leaf("show", "show a host set with its client rules", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			return showSet(ctx, cmd, args[0])
 		}),
-		a.leaf("set", "give a host set another description", "NAME", []cli.Flag{&cli.StringFlag{Name: "description", Usage: "whose hosts they are", Required: true}}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodPatch, "host-sets/"+escape(args[0]), nil, map[string]string{"description": cmd.String("description")}, printHostSet)
+		a.leaf("set", "give a host set another name, or description", "NAME", []cli.Flag{
+			nameFlag(), &cli.StringFlag{Name: "description", Usage: "whose hosts they are"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := body{}
+			given(cmd, b.put, "name", "description")
+			if len(b) == 0 {
+				return usage("nothing to change: say --name or --description")
+			}
+			return ask(ctx, a, cmd, http.MethodPatch, "host-sets/"+escape(args[0]), nil, b, printHostSet)
 		}),
 		a.remover("host set", "host-sets/", "This removes the host set %s."),
 		a.ruleCommands("NAME", "host-sets/", showSet),

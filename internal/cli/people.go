@@ -156,6 +156,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodPost, "users", nil, b, printUser)
 		}),
 		a.leaf("set", "change a user", "NAME", append(userFlags(),
+			nameFlag(),
 			&cli.BoolFlag{Name: "enable", Usage: "let the account work again"},
 			&cli.BoolFlag{Name: "disable", Usage: "shut the account; sessions that are open feel it at once"},
 		), func(ctx context.Context, cmd *cli.Command, args []string) error {
@@ -168,6 +169,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			case cmd.Bool("enable"), cmd.Bool("disable"):
 				b["disabled"] = cmd.Bool("disable")
 			}
+			given(cmd, func(_, value string) { b["name"] = value }, "name")
 			if len(b) == 0 {
 				return usage("nothing to change: say what, such as --disable")
 			}
@@ -227,18 +229,17 @@ func (a *app) peopleCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodGet, "groups/"+escape(args[0]), nil, nil, printGroup)
 		}),
 		a.leaf("set", "change a group", "NAME", []cli.Flag{
+			nameFlag(),
 			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := make(map[string]any)
+			given(cmd, func(flag, value string) { b[flag] = value }, "name", "description")
 			if cmd.IsSet("gid") {
 				b["gid"] = cmd.Uint32("gid")
 			}
-			if cmd.IsSet("description") {
-				b["description"] = cmd.String("description")
-			}
 			if len(b) == 0 {
-				return usage("nothing to change: say --gid or --description")
+				return usage("nothing to change: say --name, --gid or --description")
 			}
 			return ask(ctx, a, cmd, http.MethodPatch, "groups/"+escape(args[0]), nil, b, printGroup)
 		}),

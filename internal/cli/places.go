@@ -16,7 +16,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/limit"
 )
+
+// nameFlag is for giving a record another name.
+func nameFlag() cli.Flag {
+	return &cli.StringFlag{Name: "name", Usage: "another name; what refers to it goes on to"}
+}
 
 func (a *app) placeCommands() []*cli.Command {
 	volume := group("volume", "host directories in which folders are made",
@@ -50,18 +56,42 @@ func (a *app) placeCommands() []*cli.Command {
 		}),
 		a.leaf("set", "change what is counted of what is stored on a volume, or what the volume is", "NAME", []cli.Flag{
 			&cli.StringFlag{Name: "counting", Usage: "size, as people see files; allocated, as they take space on disk, where holes cost nothing; or off"},
+			nameFlag(),
+			&cli.StringFlag{Name: "path", Usage: "the directory where it is mounted now; it has to carry the volume's mark"},
 			&cli.BoolFlag{Name: "here", Usage: "take what is at its directory now for the volume: after a disk was replaced and its data put back"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{}
-			given(cmd, b.put, "counting")
+			given(cmd, b.put, "name", "counting")
+			if cmd.IsSet("path") {
+				path, err := filepath.Abs(cmd.String("path"))
+				if err != nil {
+					return usage("%s is no path", cmd.String("path"))
+				}
+				b["path"] = path
+			}
 			if cmd.Bool("here") {
 				b["here"] = true
 			}
 			if len(b) == 0 {
-				return usage("say what to change: --counting or --here")
+				return usage("nothing to change: say --name, --counting, --path or --here")
 			}
 			return ask(ctx, a, cmd, http.MethodPatch, "volumes/"+escape(args[0]), nil, b, func(w io.Writer, v api.Volume) {
 				fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting)
+			})
+		}),
+		a.leaf("show", "show a volume, with the room that there is on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "volumes/"+escape(args[0]), nil, nil, func(w io.Writer, v api.VolumeRoom) {
+				state, room, files := "there", "", ""
+				if v.Away != "" {
+					state = "away since " + v.Since.Local().Format("2006-01-02 15:04") + ": " + v.Away
+				}
+				if v.TotalBytes != nil {
+					room = fmt.Sprintf("%s free of %s", limit.FormatSize(*v.FreeBytes), limit.FormatSize(*v.TotalBytes))
+				}
+				if v.TotalFiles != nil {
+					files = fmt.Sprintf("%d free of %d", *v.FreeFiles, *v.TotalFiles)
+				}
+				fields(w, "volume", v.Name, "directory", v.Path, "state", state, "counting", v.Counting, "room", room, "files", files, "folders", strings.Join(v.Folders, ", "))
 			})
 		}),
 		a.remover("volume", "volumes/", "This forgets the volume %s. Its data stays."),
@@ -107,15 +137,19 @@ func (a *app) placeCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0]), nil, nil, printFolder)
 		}),
 		a.leaf("set", "change a folder's record", "NAME", []cli.Flag{
+			nameFlag(),
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
 			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
 			&cli.BoolFlag{Name: "log-access", Usage: "whether amber events tells who reads and writes which file"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := make(body)
-			given(cmd, b.put, "description", "owner", "group")
+			given(cmd, b.put, "name", "description", "owner", "group")
 			if cmd.IsSet("log-access") {
 				b["logAccess"] = cmd.Bool("log-access")
+			}
+			if len(b) == 0 {
+				return usage("nothing to change: say what, such as --description")
 			}
 			return ask(ctx, a, cmd, http.MethodPatch, "folders/"+escape(args[0]), nil, b, printFolder)
 		}),

@@ -27,6 +27,7 @@ func (a *app) publishCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodPost, "shares", nil, b, printShare)
 		}),
 		a.leaf("set", "change a share", "SHARE", []cli.Flag{
+			nameFlag(),
 			&cli.StringFlag{Name: "description", Usage: "what clients see beside the name"},
 			&cli.BoolFlag{Name: "announced", Usage: "appear in the list of shares (--announced=false hides it)"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it (--read-only=false ends that)"},
@@ -38,9 +39,7 @@ func (a *app) publishCommands() []*cli.Command {
 					b[field] = cmd.Bool(flag)
 				}
 			}
-			if cmd.IsSet("description") {
-				b["description"] = cmd.String("description")
-			}
+			given(cmd, func(flag, value string) { b[flag] = value }, "name", "description")
 			if len(b) == 0 {
 				return usage("nothing to change: say what, such as --read-only")
 			}

@@ -70,6 +70,20 @@ func cleanExportPath(p string) (string, error) {
 	return clean, nil
 }
 
+// exportPathFree says why an export, of that number, cannot be at a path.
+func (s *Service) exportPathFree(where string, export int64) error {
+	for _, e := range s.Policy().Exports {
+		switch {
+		case e.ID == export:
+		case e.Path == where:
+			return conflict("path", "amber export show "+quote(where), "there is an export %s already", where)
+		case inside(e.Path, where), inside(where, e.Path):
+			return conflict("path", "amber export show "+quote(e.Path), "%s and export %s would lie within each other: clients could not tell where one ends", where, e.Path)
+		}
+	}
+	return nil
+}
+
 // CreateExport publishes a folder, or a path below it, over NFS. Without client rules no host
 // gets in.
 func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*site.PublishedExport, error) {
@@ -88,13 +102,8 @@ func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*
 		if !at.Exists {
 			return notFound("folder", "amber folder show "+quote(f.Name), "%s is not on disk", f.Display(at.Path))
 		}
-		for _, e := range s.Policy().Exports {
-			if e.Path == where {
-				return conflict("path", "amber export show "+quote(where), "there is an export %s already", where)
-			}
-			if inside(e.Path, where) || inside(where, e.Path) {
-				return conflict("path", "amber export show "+quote(e.Path), "%s and export %s would lie within each other: clients could not tell where one ends", where, e.Path)
-			}
+		if err := s.exportPathFree(where, 0); err != nil {
+			return err
 		}
 		id, err := tx.Insert(ctx, `INSERT INTO exports (path, folder_id, below, description, sync, client_groups) VALUES (?, ?, ?, ?, ?, ?)`,
 			where, f.ID, at.Path, in.Description, in.Sync, in.ClientGroups)
@@ -116,7 +125,7 @@ func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*
 
 // ExportChange is what is to change of an export; nil leaves a field as it is.
 type ExportChange struct {
-	Description        *string
+	Path, Description  *string
 	Sync, ClientGroups *bool
 }
 
@@ -126,14 +135,28 @@ func (s *Service) UpdateExport(ctx context.Context, by Actor, name string, in Ex
 	if err != nil {
 		return nil, err
 	}
+	where := e.Path
+	if in.Path != nil {
+		if where, err = cleanExportPath(*in.Path); err != nil {
+			return nil, err
+		}
+	}
 	err = s.change(ctx, by, "change export", e.Path, func(tx *store.Tx) error {
+		if where != e.Path {
+			if err := s.exportPathFree(where, e.ID); err != nil {
+				return err
+			}
+			if err := tx.Run(ctx, `UPDATE exports SET path = ? WHERE id = ?`, where, e.ID); err != nil {
+				return err
+			}
+		}
 		return tx.Run(ctx, `UPDATE exports SET description = coalesce(?, description), sync = coalesce(?, sync), client_groups = coalesce(?, client_groups) WHERE id = ?`,
 			in.Description, in.Sync, in.ClientGroups, e.ID)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return s.Export(e.Path)
+	return s.Export(where)
 }
 
 // RemoveExport ends the publication. The folder stays.
@@ -173,19 +196,25 @@ func (s *Service) CreateHostSet(ctx context.Context, by Actor, name, description
 	return s.HostSet(name)
 }
 
-// UpdateHostSet gives a host set another description.
-func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name, description string) (*site.HostSet, error) {
+// HostSetChange is what is to change of a host set; nil leaves a field as it is.
+type HostSetChange struct{ Name, Description *string }
+
+// UpdateHostSet gives a host set another name, or description.
+func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name string, in HostSetChange) (*site.HostSet, error) {
 	h, err := s.HostSet(name)
 	if err != nil {
 		return nil, err
 	}
 	err = s.change(ctx, by, "change host set", h.Name, func(tx *store.Tx) error {
-		return tx.Run(ctx, `UPDATE host_sets SET description = ? WHERE id = ?`, description, h.ID)
+		if err := s.rename(ctx, tx, s.hostSetNames(), h.ID, in.Name); err != nil {
+			return err
+		}
+		return tx.Run(ctx, `UPDATE host_sets SET description = coalesce(?, description) WHERE id = ?`, in.Description, h.ID)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return s.HostSet(h.Name)
+	return s.HostSet(nameAfter(h.Name, in.Name))
 }
 
 // UsedBy lists the paths of the exports in which a host set stands.

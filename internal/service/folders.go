@@ -122,8 +122,8 @@ func fillKinds(in *FolderInput) error {
 
 // FolderChange is what is to change of a folder; nil leaves a field as it is, "" empties it.
 type FolderChange struct {
-	Description, Owner, Group *string
-	LogAccess                 *bool
+	Name, Description, Owner, Group *string
+	LogAccess                       *bool
 }
 
 // UpdateFolder changes a folder's record. Owner and Group are of what has none of its own on disk.
@@ -133,6 +133,12 @@ func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in Fo
 		return nil, err
 	}
 	err = s.change(ctx, by, "change folder", f.Name, func(tx *store.Tx) error {
+		if err := s.rename(ctx, tx, s.folderNames(), f.ID, in.Name); err != nil {
+			return err
+		}
+		if err := s.renameInReviews(ctx, tx, in.Name, func(r *site.Review) bool { return inPlace(r.Folders, f.Name, *in.Name) }); err != nil {
+			return err
+		}
 		set := func(column string, value any) error {
 			return tx.Run(ctx, `UPDATE folders SET `+column+` = ? WHERE id = ?`, value, f.ID)
 		}
@@ -171,7 +177,7 @@ func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in Fo
 	if err != nil {
 		return nil, err
 	}
-	return s.Folder(f.Name)
+	return s.Folder(nameAfter(f.Name, in.Name))
 }
 
 // ModeInput is what is to change of an object where modes decide; nil and "" leave it.

@@ -198,6 +198,7 @@ func instant(t time.Time) any {
 
 // UserChange is what is to change of a user; nil leaves a field as it is.
 type UserChange struct {
+	Name     *string
 	FullName *string
 	UID      *uint32
 	Primary  *string // "" for none
@@ -267,12 +268,18 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 				}
 			}
 		}
+		if err := s.rename(ctx, tx, s.userNames(), int64(user.ID), in.Name); err != nil {
+			return err
+		}
+		if err := s.renamePrincipal(ctx, tx, identity.UserPrincipal(user.ID), user.Name, in.Name); err != nil {
+			return err
+		}
 		return s.keepAdministrator(ctx, tx)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return s.User(user.Name)
+	return s.User(nameAfter(user.Name, in.Name))
 }
 
 // keepAdministrator refuses a change after which nobody could make another.
@@ -408,6 +415,7 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 
 // GroupChange is what is to change of a group; nil leaves a field as it is.
 type GroupChange struct {
+	Name        *string
 	GID         *uint32
 	Description *string
 }
@@ -419,6 +427,12 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 		return nil, err
 	}
 	err = s.change(ctx, by, "change group", g.Name, func(tx *store.Tx) error {
+		if err := s.rename(ctx, tx, s.groupNames(), int64(g.ID), in.Name); err != nil {
+			return err
+		}
+		if err := s.renamePrincipal(ctx, tx, identity.GroupPrincipal(g.ID), g.Name, in.Name); err != nil {
+			return err
+		}
 		if in.GID != nil {
 			if err := s.gidFree(*in.GID, g.ID); err != nil {
 				return err
@@ -435,7 +449,7 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 	if err != nil {
 		return nil, err
 	}
-	return s.Group(g.Name)
+	return s.Group(nameAfter(g.Name, in.Name))
 }
 
 func (s *Service) writeMember(ctx context.Context, tx *store.Tx, group int64, name string) error {

@@ -48,7 +48,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 
 // ShareChange is what is to change of a share; nil leaves a field as it is.
 type ShareChange struct {
-	Description                           *string
+	Name, Description                     *string
 	Announced, ReadOnly, ListOnlyOpenable *bool
 }
 
@@ -59,6 +59,9 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		return nil, err
 	}
 	err = s.change(ctx, by, "change share", sh.Name, func(tx *store.Tx) error {
+		if err := s.rename(ctx, tx, s.shareNames(), sh.ID, in.Name); err != nil {
+			return err
+		}
 		if in.Description != nil {
 			if err := tx.Run(ctx, `UPDATE shares SET description = ? WHERE id = ?`, *in.Description, sh.ID); err != nil {
 				return err
@@ -76,7 +79,7 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 	if err != nil {
 		return nil, err
 	}
-	return s.Share(sh.Name)
+	return s.Share(nameAfter(sh.Name, in.Name))
 }
 
 // RemoveShare ends the publication. The folder stays.

@@ -127,6 +127,9 @@ func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error
 
 // VolumeChange is what is to change of a volume; nil leaves it as it is.
 type VolumeChange struct {
+	Name *string
+	// Path is where the volume is now: a directory that carries its mark.
+	Path     *string
 	Counting *site.Counting
 	// Here takes what is at the volume's directory now for the volume, whatever was there before.
 	Here bool
@@ -145,9 +148,12 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 			return site.Volume{}, invalid("counting", "%q is not one of off, size, allocated", *in.Counting)
 		}
 	}
-	mark := newMark()
-	if in.Here {
-		if _, err := s.volumeAt(by, v.Path); err != nil {
+	mark, real := newMark(), v.Path
+	if in.Path != nil {
+		real = *in.Path
+	}
+	if in.Here || in.Path != nil {
+		if real, err = s.volumeAt(by, real); err != nil {
 			return site.Volume{}, err
 		}
 	}
@@ -157,22 +163,62 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 				return err
 			}
 		}
+		if err := s.rename(ctx, tx, s.volumeNames(), v.ID, in.Name); err != nil {
+			return err
+		}
+		if real != v.Path {
+			if err := s.mayMoveTo(v, real, in.Here); err != nil {
+				return err
+			}
+			if err := tx.Run(ctx, `UPDATE volumes SET path = ? WHERE id = ?`, real, v.ID); err != nil {
+				return err
+			}
+		}
 		if !in.Here {
 			return nil
 		}
 		if err := tx.Run(ctx, `UPDATE volumes SET mark = ? WHERE id = ?`, mark, v.ID); err != nil {
 			return err
 		}
-		return s.markVolume(v.Path, mark)
+		return s.markVolume(real, mark)
 	})
 	if err != nil {
 		return site.Volume{}, err
 	}
-	if s.trial == nil && in.Here {
+	if s.trial == nil && (in.Here || in.Path != nil) {
 		s.awaitLook(s.lookAtVolumes())
 	}
-	return s.volume(v.Name)
+	return s.volume(nameAfter(v.Name, in.Name))
 }
+
+// mayMoveTo says why a volume cannot be taken for being at another directory: it has to carry its mark, unless what is there is to be it from now on.
+func (s *Service) mayMoveTo(v site.Volume, path string, here bool) error {
+	for _, other := range s.Policy().Volumes {
+		if other.ID != v.ID && (inside(other.Path, path) || inside(path, other.Path)) {
+			return conflict("path", "amber volume list", "%s overlaps volume %s at %s", path, other.Name, other.Path)
+		}
+	}
+	have, err := files.VolumeMark(path)
+	if err != nil {
+		return invalid("path", "%v", err)
+	}
+	if have != v.Mark && !here {
+		return conflict("path", "amber volume set "+quote(v.Name)+" --path "+quote(path)+" --here",
+			"%s does not carry the mark of volume %s. If the data of the volume was put there without its marks, say so with --here", path, v.Name)
+	}
+	return nil
+}
+
+// VolumeSpace is what there is room for on a volume; an error where it is away.
+func (s *Service) VolumeSpace(v site.Volume) (files.Space, error) {
+	if _, away := s.VolumeAway(v.ID); away {
+		return files.Space{}, files.ErrIO
+	}
+	return files.VolumeSpace(v.Location())
+}
+
+// VolumeNamed finds a volume by name, whatever its case.
+func (s *Service) VolumeNamed(name string) (site.Volume, error) { return s.volume(name) }
 
 // volumes is what is known of where volumes are: each is looked at every few seconds, by a goroutine of its own, so that one
 // whose disk does not answer is known for that and holds up nobody.

@@ -1,0 +1,147 @@
+package service
+
+import (
+	"context"
+	"slices"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// renaming is how records of a kind are named, for renaming one: it keeps its number, and all that names it by that goes on to.
+type renaming struct {
+	kind  string // in words
+	table string
+	show  string // the command that shows one
+	check func(field, name string) error
+	taken func(name string) (by int64) // 0 where nobody has it
+}
+
+// rename gives a record another name; nil leaves it. Its name may change in case alone.
+func (s *Service) rename(ctx context.Context, tx *store.Tx, r renaming, id int64, to *string) error {
+	if to == nil {
+		return nil
+	}
+	if err := r.check("name", *to); err != nil {
+		return err
+	}
+	if by := r.taken(*to); by != 0 && by != id {
+		return conflict("name", r.show+quote(*to), "there is a %s %s already", r.kind, *to)
+	}
+	return tx.Run(ctx, `UPDATE `+r.table+` SET name = ? WHERE id = ?`, *to, id)
+}
+
+// nameAfter is the name by which a record is found once it has been changed.
+func nameAfter(was string, to *string) string {
+	if to == nil {
+		return was
+	}
+	return *to
+}
+
+func (s *Service) userNames() renaming {
+	return renaming{"user", "users", "amber user show ", checkAccountName, func(name string) int64 {
+		if u := s.Policy().Directory.UserNamed(name); u != nil {
+			return int64(u.ID)
+		}
+		return 0
+	}}
+}
+
+func (s *Service) groupNames() renaming {
+	return renaming{"group", "groups", "amber group show ", checkAccountName, func(name string) int64 {
+		if g := s.Policy().Directory.GroupNamed(name); g != nil {
+			return int64(g.ID)
+		}
+		return 0
+	}}
+}
+
+func (s *Service) folderNames() renaming {
+	return renaming{"folder", "folders", "amber folder show ", checkPlaceName, func(name string) int64 {
+		if f := s.Policy().FolderNamed(name); f != nil {
+			return f.ID
+		}
+		return 0
+	}}
+}
+
+func (s *Service) shareNames() renaming {
+	return renaming{"share", "shares", "amber share show ", checkPlaceName, func(name string) int64 {
+		if sh := s.Policy().ShareNamed(name); sh != nil {
+			return sh.ID
+		}
+		return 0
+	}}
+}
+
+func (s *Service) hostSetNames() renaming {
+	return renaming{"host set", "host_sets", "amber hosts show ", checkPlaceName, func(name string) int64 {
+		if h := s.Policy().HostSetNamed(name); h != nil {
+			return h.ID
+		}
+		return 0
+	}}
+}
+
+func (s *Service) volumeNames() renaming {
+	return renaming{"volume", "volumes", "amber volume show ", checkPlaceName, func(name string) int64 {
+		for _, v := range s.Policy().Volumes {
+			if identity.Fold(v.Name) == identity.Fold(name) {
+				return v.ID
+			}
+		}
+		return 0
+	}}
+}
+
+// renameInReviews has the reviews that are still open name what they name now, so that what is decided there is done to whom it was decided about.
+func (s *Service) renameInReviews(ctx context.Context, tx *store.Tx, to *string, alter func(r *site.Review) (altered bool)) error {
+	if to == nil {
+		return nil
+	}
+	for _, r := range s.Policy().Reviews {
+		if !r.Closed.IsZero() {
+			continue
+		}
+		r.Lines, r.Folders, r.Reviewers = slices.Clone(r.Lines), slices.Clone(r.Folders), slices.Clone(r.Reviewers) // what is in force is not altered
+		if alter(&r) {
+			if err := s.writeReview(ctx, tx, r); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// renamePrincipal does it for a user or a group.
+func (s *Service) renamePrincipal(ctx context.Context, tx *store.Tx, p identity.Principal, was string, to *string) error {
+	return s.renameInReviews(ctx, tx, to, func(r *site.Review) (altered bool) {
+		if p.Kind == identity.KindUser {
+			altered = inPlace(r.Reviewers, was, *to)
+		}
+		for i := range r.Lines {
+			l := &r.Lines[i]
+			if p.Kind == identity.KindGroup && identity.Fold(l.Group) == identity.Fold(was) {
+				l.Group, altered = *to, true
+			}
+			kind := map[identity.Kind]string{identity.KindUser: "user:", identity.KindGroup: "group:"}[p.Kind]
+			if p.Kind == identity.KindUser && l.Member == primaryMark+was {
+				l.Member, altered = primaryMark+*to, true
+			} else if who, err := s.principal("member", l.Member); err == nil && l.Member != "" && who == p {
+				l.Member, altered = kind+*to, true
+			}
+		}
+		return altered
+	})
+}
+
+// inPlace puts one name in the place of another.
+func inPlace(names []string, was, to string) bool {
+	i := slices.IndexFunc(names, func(n string) bool { return identity.Fold(n) == identity.Fold(was) })
+	if i >= 0 {
+		names[i] = to
+	}
+	return i >= 0
+}
