@@ -160,7 +160,7 @@ func TestTheJournalIsAsked(t *testing.T) {
 	kept := strings.Split(strings.TrimSpace(string(raw)), "\n")
 	wrong := filepath.Join(t.TempDir(), "wrong")
 	require.NoError(t, os.WriteFile(wrong, []byte(strings.Replace(kept[len(kept)-1], " ", " 00", 1)[:60]+"\n"), 0o600))
-	_, errOut, code = a.try("", "journal", "verify", "--against", wrong)
+	_, _, code = a.try("", "journal", "verify", "--against", wrong)
 	require.NotZero(t, code)
 	require.NoError(t, os.WriteFile(wrong, []byte("999999 "+strings.Repeat("ab", 32)+" now\n"), 0o600))
 	_, errOut, code = a.try("", "journal", "verify", "--against", wrong)
