@@ -97,9 +97,19 @@ func (a *app) root() *cli.Command {
 	cli.HelpPrinter = printHelp
 	cli.HelpFlag = &cli.BoolFlag{Name: "help", Aliases: []string{"h"}, Usage: "show help", HideDefault: true, Local: true}
 	return &cli.Command{
-		Name:    "amber",
-		Usage:   "a NAS file gateway that tells why",
-		Version: a.version,
+		Name:                  "amber",
+		Usage:                 "a NAS file gateway that tells why",
+		Version:               a.version,
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden, c.Usage, c.Action, c.OnUsageError = false, "print what has a shell complete commands and options", list, misused
+			c.Description = "In bash, a line of ~/.bashrc: source <(amber completion bash). In zsh, a line of ~/.zshrc: source <(amber completion zsh). " +
+				"In fish, once: amber completion fish > ~/.config/fish/completions/amber.fish."
+			c.Commands = slices.DeleteFunc(c.Commands, func(shell *cli.Command) bool { return shell.Name == "pwsh" })
+			for _, shell := range c.Commands {
+				shell.Usage = "for " + shell.Name
+			}
+		},
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "where the service answers", Value: "http://127.0.0.1:8460", Sources: cli.EnvVars("AMBER_URL")},
 			&cli.BoolFlag{Name: "json", Usage: "print what the API answers"},
