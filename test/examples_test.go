@@ -111,3 +111,20 @@ func TestEveryExampleOfTheHelp(t *testing.T) {
 	walk()
 	require.Greater(t, commands, 100, fmt.Sprint(commands))
 }
+
+// What shells ask for to complete a line is there, and is commands and options of ours.
+func TestCompletion(t *testing.T) {
+	bin := binary(t)
+	ask := func(args ...string) string {
+		out, err := exec.Command(bin, args...).Output()
+		require.NoError(t, err)
+		return string(out)
+	}
+	const complete = "--generate-shell-completion"
+	require.Contains(t, ask(complete), "volume:")
+	require.Contains(t, ask("volume", complete), "show:")
+	require.Contains(t, ask("volume", "set", "--", complete), "--counting:")
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		require.Contains(t, ask("completion", shell), "amber")
+	}
+}

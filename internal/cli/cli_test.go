@@ -111,18 +111,3 @@ func TestHowFarWordsAreApart(t *testing.T) {
 		}
 	})
 }
-
-// What shells ask for to complete a line is there, and is commands and options of ours.
-func TestCompletion(t *testing.T) {
-	ask := func(args ...string) string {
-		var out, errOut bytes.Buffer
-		require.Zero(t, Main(t.Context(), append([]string{"amber"}, args...), os.Stdin, &out, &errOut, "test"), errOut.String())
-		return out.String()
-	}
-	require.Contains(t, ask("--generate-shell-completion"), "volume:")
-	require.Contains(t, ask("volume", "--generate-shell-completion"), "show:")
-	require.Contains(t, ask("volume", "set", "--", "--generate-shell-completion"), "--counting:")
-	for _, shell := range []string{"bash", "zsh", "fish"} {
-		require.Contains(t, ask("completion", shell), "amber")
-	}
-}
