@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"time"
 
 	"amber.example/gatekeeper/internal/service"
 )
@@ -28,24 +27,9 @@ func (s *Server) registerArrangements() {
 	handle(s, operation("change-entry", http.MethodPatch, "/entries/{id}", "Change an entry on the path it is written on", "entries"), func(ctx context.Context, in *struct {
 		AtPath
 		ID   int64 `path:"id"`
-		Body struct {
-			Level   *string    `json:"level,omitempty" maxLength:"300"`
-			Applies []string   `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct"`
-			Ends    *time.Time `json:"ends,omitempty"`
-			Endless bool       `json:"endless,omitempty" doc:"It ends no more."`
-			Note    *string    `json:"note,omitempty" maxLength:"500"`
-		}
+		Body EntryChange
 	}) (Place, error) {
-		b := in.Body
-		change := service.EntryChange{Level: b.Level, Applies: b.Applies, Note: b.Note}
-		if b.Ends != nil {
-			at := b.Ends.UTC().Truncate(time.Second)
-			change.Expires = &at
-		}
-		if b.Endless {
-			change.Expires = &time.Time{}
-		}
-		if err := s.on(ctx).UpdateEntry(ctx, caller(ctx), in.Path, in.ID, change); err != nil {
+		if err := s.on(ctx).UpdateEntry(ctx, caller(ctx), in.Path, in.ID, in.Body.change()); err != nil {
 			return Place{}, err
 		}
 		return s.placeAt(ctx, in.Path)

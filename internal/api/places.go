@@ -166,10 +166,32 @@ type EntryBody struct {
 	Ends    *time.Time `json:"ends,omitempty" doc:"When it ends by itself; never if left out."`
 	Applies []string   `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct" doc:"What it reaches; folder, subfolders and files if left out."`
 	Note    string     `json:"note,omitempty" maxLength:"500"`
+	Through bool       `json:"through,omitempty" doc:"Write entries as well by which they may pass every directory above, where none does yet."`
+}
+
+// EntryChange is what is to change of an entry; what is left out stays.
+type EntryChange struct {
+	Level   *string    `json:"level,omitempty" maxLength:"300"`
+	Applies []string   `json:"applies,omitempty" maxItems:"4" enum:"folder,subfolders,files,direct"`
+	Ends    *time.Time `json:"ends,omitempty"`
+	Endless bool       `json:"endless,omitempty" doc:"It ends no more."`
+	Note    *string    `json:"note,omitempty" maxLength:"500"`
+}
+
+func (b EntryChange) change() service.EntryChange {
+	out := service.EntryChange{Level: b.Level, Applies: b.Applies, Note: b.Note}
+	if b.Ends != nil {
+		at := b.Ends.UTC().Truncate(time.Second)
+		out.Expires = &at
+	}
+	if b.Endless {
+		out.Expires = &time.Time{}
+	}
+	return out
 }
 
 func (b EntryBody) input() service.EntryInput {
-	in := service.EntryInput{Who: b.Who, Deny: b.Deny, Level: b.Level, Applies: b.Applies, Note: b.Note}
+	in := service.EntryInput{Who: b.Who, Deny: b.Deny, Level: b.Level, Applies: b.Applies, Note: b.Note, Through: b.Through}
 	if b.Ends != nil {
 		in.Expires = b.Ends.UTC().Truncate(time.Second)
 	}

@@ -140,6 +140,17 @@ func (s *Server) registerPublishing() {
 		id, err := s.on(ctx).AddShareEntry(ctx, caller(ctx), in.Name, in.Body.input())
 		return Made{id}, err
 	})
+	handle(s, operation("change-share-entry", http.MethodPatch, "/shares/{name}/entries/{id}", "Change a share-level entry", "publishing"), func(ctx context.Context, in *struct {
+		Named
+		ID   int64 `path:"id"`
+		Body EntryChange
+	}) (Share, error) {
+		sh, err := s.on(ctx).UpdateShareEntry(ctx, caller(ctx), in.Name, in.ID, in.Body.change())
+		if err != nil {
+			return Share{}, err
+		}
+		return shareOf(s.on(ctx).Policy(), sh), nil
+	})
 	do(s, operation("remove-share-entry", http.MethodDelete, "/shares/{name}/entries/{id}", "Remove a share-level entry", "publishing"), func(ctx context.Context, in *struct {
 		Named
 		ID int64 `path:"id"`

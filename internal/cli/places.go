@@ -180,20 +180,9 @@ func (a *app) entryCommand() *cli.Command {
 			&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, a time, or never"},
 			&cli.StringFlag{Name: "note", Usage: "why it is there"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(body)
-			given(cmd, b.put, "level", "note")
-			if cmd.IsSet("applies") {
-				b["applies"] = cmd.StringSlice("applies")
-			}
-			if cmd.IsSet("ends") {
-				t, err := endDate(cmd.String("ends"))
-				if err != nil {
-					return err
-				}
-				if b["ends"] = t; t.IsZero() {
-					delete(b, "ends")
-					b["endless"] = true
-				}
+			b, err := entryChange(cmd)
+			if err != nil {
+				return err
 			}
 			return ask(ctx, a, cmd, http.MethodPatch, "entries/"+escape(args[1]), at(args[0]), b, func(w io.Writer, p api.Place) { printPlace(w, p, false) })
 		}),
@@ -237,6 +226,7 @@ func (a *app) entryCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "applies", Usage: "what it reaches: folder, subfolders, files; direct for no further down", DefaultText: "folder,subfolders,files"},
 			&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, or a time"},
 			&cli.StringFlag{Name: "note", Usage: "why it is there"},
+			&cli.BoolFlag{Name: "through", Usage: "write entries as well that let them pass every directory above, where none does yet"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b, err := entryBody(args[1:], cmd)
 			if err != nil {
@@ -342,7 +332,7 @@ func (a *app) arrangementCommand() *cli.Command {
 
 // entryBody reads allow|deny WHO LEVEL.
 func entryBody(args []string, cmd *cli.Command) (api.EntryBody, error) {
-	b := api.EntryBody{Who: args[1], Level: args[2], Note: cmd.String("note"), Applies: cmd.StringSlice("applies")}
+	b := api.EntryBody{Who: args[1], Level: args[2], Note: cmd.String("note"), Applies: cmd.StringSlice("applies"), Through: cmd.Bool("through")}
 	switch args[0] {
 	case "allow":
 	case "deny":
@@ -358,6 +348,29 @@ func entryBody(args []string, cmd *cli.Command) (api.EntryBody, error) {
 		if !t.IsZero() {
 			b.Ends = &t
 		}
+	}
+	return b, nil
+}
+
+// entryChange is what is to change of an entry.
+func entryChange(cmd *cli.Command) (body, error) {
+	b := make(body)
+	given(cmd, b.put, "level", "note")
+	if cmd.IsSet("applies") {
+		b["applies"] = cmd.StringSlice("applies")
+	}
+	if cmd.IsSet("ends") {
+		t, err := endDate(cmd.String("ends"))
+		if err != nil {
+			return nil, err
+		}
+		if b["ends"] = t; t.IsZero() {
+			delete(b, "ends")
+			b["endless"] = true
+		}
+	}
+	if len(b) == 0 {
+		return nil, usage("nothing to change: say what, such as --level")
 	}
 	return b, nil
 }

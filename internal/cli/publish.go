@@ -71,6 +71,26 @@ func (a *app) publishCommands() []*cli.Command {
 					fmt.Fprintf(w, "entry %d on share %s: %s %s %s\n", m.ID, args[0], args[1], b.Who, b.Level)
 				})
 			}),
+			a.leaf("list", "list the share-level entries of a share", "SHARE", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+				return ask(ctx, a, cmd, http.MethodGet, "shares/"+escape(args[0]), nil, nil, func(w io.Writer, s api.Share) {
+					if len(s.Entries) == 0 {
+						fmt.Fprintf(w, "share %s has no entries of its own: it adds no limits to those of folder %s\n", s.Name, s.Folder)
+						return
+					}
+					printPlace(w, api.Place{Path: "share " + s.Name, Entries: s.Entries, Explicit: len(s.Entries)}, false)
+				})
+			}),
+			a.leaf("set", "change a share-level entry", "SHARE NUMBER", []cli.Flag{
+				&cli.StringFlag{Name: "level", Usage: "pass, read, add, change or control, or RFC 8881 bits"},
+				&cli.StringFlag{Name: "ends", Usage: "the last day on which it counts, a time, or never"},
+				&cli.StringFlag{Name: "note", Usage: "why it is there"},
+			}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+				b, err := entryChange(cmd)
+				if err != nil {
+					return err
+				}
+				return ask(ctx, a, cmd, http.MethodPatch, "shares/"+escape(args[0])+"/entries/"+escape(args[1]), nil, b, printShare)
+			}),
 			a.leaf("remove", "remove a share-level entry", "SHARE NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 				if err := a.client.call(ctx, http.MethodDelete, "shares/"+escape(args[0])+"/entries/"+escape(args[1]), nil, nil, nil); err != nil {
 					return err

@@ -91,6 +91,8 @@ type EntryInput struct {
 	Applies []string  // of folder, subfolders, files, direct; none is the first three
 	Expires time.Time // the first moment at which it no longer counts; zero for never
 	Note    string
+	// Through writes what lets them pass every directory above as well, where nothing does yet.
+	Through bool
 }
 
 type appliesName struct {
@@ -178,6 +180,11 @@ func (s *Service) AddEntry(ctx context.Context, by Actor, full string, in EntryI
 		if !at.Exists {
 			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: an entry there would say nothing", f.Display(at.Path))
 		}
+		if in.Through {
+			if err := s.letThrough(ctx, tx, f, at.Path, in); err != nil {
+				return err
+			}
+		}
 		place, err := tx.Place(ctx, f.ID, at.Path)
 		if err != nil {
 			return err
@@ -186,6 +193,40 @@ func (s *Service) AddEntry(ctx context.Context, by Actor, full string, in EntryI
 		return err
 	})
 	return id, err
+}
+
+// letThrough writes entries by which those whom an entry is for may pass the directories above a path: where no entry for them does.
+func (s *Service) letThrough(ctx context.Context, tx *store.Tx, f *site.PublishedFolder, path string, in EntryInput) error {
+	if in.Deny {
+		return invalid("through", "what is denied needs no way to it")
+	}
+	who, err := s.principal("who", in.Who)
+	if err != nil {
+		return err
+	}
+	d := s.Policy().Directory
+	if f = s.Policy().Folder(f.ID); f == nil {
+		return files.ErrGone
+	}
+	for path != "" {
+		path = path[:max(strings.LastIndexByte(path, '/'), 0)]
+		list := f.Tree.List(path, false)
+		passes := slices.ContainsFunc(list.Aces, func(a acl.Ace) bool { return a.Entry.Who == who && !a.Entry.Deny && a.Mask&acl.Execute != 0 })
+		if who.Kind == identity.KindUser {
+			passes = list.Evaluate(d.Person(d.UserIndex(who.ID)), f.OwnedBy, s.now(), acl.Execute, nil) != 0
+		}
+		if passes {
+			continue
+		}
+		place, err := tx.Place(ctx, f.ID, path)
+		if err != nil {
+			return err
+		}
+		if _, err := s.writeEntry(ctx, tx, EntryInput{Who: in.Who, Level: acl.Pass.String(), Applies: []string{"folder"}, Expires: in.Expires, Note: in.Note}, place, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // RemoveEntry removes an explicit entry of FOLDER or FOLDER/PATH.

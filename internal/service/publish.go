@@ -103,12 +103,38 @@ func (s *Service) AddShareEntry(ctx context.Context, by Actor, name string, in E
 	if len(in.Applies) > 0 {
 		return 0, invalid("applies", "a share-level entry reaches the whole share")
 	}
+	if in.Through {
+		return 0, invalid("through", "there is nothing to pass above a share")
+	}
 	var id int64
 	err = s.change(ctx, by, "add share entry", sh.Name, func(tx *store.Tx) error {
 		id, err = s.writeEntry(ctx, tx, in, nil, sh.ID)
 		return err
 	})
 	return id, err
+}
+
+// UpdateShareEntry changes a share-level entry.
+func (s *Service) UpdateShareEntry(ctx context.Context, by Actor, name string, id int64, in EntryChange) (*site.PublishedShare, error) {
+	sh, err := s.Share(name)
+	if err != nil {
+		return nil, err
+	}
+	if len(in.Applies) > 0 {
+		return nil, invalid("applies", "a share-level entry reaches the whole share")
+	}
+	err = s.change(ctx, by, "change share entry "+itoa(id), sh.Name, func(tx *store.Tx) error {
+		entries := s.Policy().ShareNamed(sh.Name).Share.Entries
+		i := slices.IndexFunc(entries, func(e acl.Entry) bool { return e.ID == id })
+		if i < 0 {
+			return notFound("id", "amber share entry list "+quote(sh.Name), "share %s has no entry %d", sh.Name, id)
+		}
+		return s.alterEntry(ctx, tx, entries[i], in)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.Share(sh.Name)
 }
 
 // RemoveShareEntry removes a share-level entry.

@@ -34,29 +34,33 @@ func (s *Service) UpdateEntry(ctx context.Context, by Actor, full string, id int
 		if i < 0 {
 			return notFound("id", "amber entry list "+quote(f.Display(at.Path)), "entry %d is not written on %s", id, f.Display(at.Path))
 		}
-		e := entries[i]
-		if in.Level != nil {
-			if e.Level, e.Mask, err = acl.ParseGrant(*in.Level); err != nil {
-				return invalid("level", "%v", err)
-			}
+		return s.alterEntry(ctx, tx, entries[i], in)
+	})
+}
+
+// alterEntry writes an entry as it is to be.
+func (s *Service) alterEntry(ctx context.Context, tx *store.Tx, e acl.Entry, in EntryChange) (err error) {
+	if in.Level != nil {
+		if e.Level, e.Mask, err = acl.ParseGrant(*in.Level); err != nil {
+			return invalid("level", "%v", err)
 		}
-		if len(in.Applies) > 0 {
-			if e.Applies, err = parseApplies(in.Applies); err != nil {
-				return err
-			}
-		}
-		if in.Expires != nil {
-			e.Expires = *in.Expires
-		}
-		if in.Note != nil {
-			e.Note = *in.Note
-		}
-		if err := s.checkEntry(e); err != nil {
+	}
+	if len(in.Applies) > 0 {
+		if e.Applies, err = parseApplies(in.Applies); err != nil {
 			return err
 		}
-		return tx.Run(ctx, `UPDATE entries SET level = ?, mask = ?, applies = ?, expires = ?, note = ? WHERE id = ?`,
-			int64(e.Level), int64(e.Mask), int64(e.Applies), instant(e.Expires), e.Note, id)
-	})
+	}
+	if in.Expires != nil {
+		e.Expires = *in.Expires
+	}
+	if in.Note != nil {
+		e.Note = *in.Note
+	}
+	if err := s.checkEntry(e); err != nil {
+		return err
+	}
+	return tx.Run(ctx, `UPDATE entries SET level = ?, mask = ?, applies = ?, expires = ?, note = ? WHERE id = ?`,
+		int64(e.Level), int64(e.Mask), int64(e.Applies), instant(e.Expires), e.Note, e.ID)
 }
 
 // checkEntry refuses what no entry can be.

@@ -128,3 +128,48 @@ func TestListsGoOutAndIn(t *testing.T) {
 		require.Error(t, err, "entries say more")
 	}
 }
+
+// An entry with what lets them through is of use at once, and writes no more than it takes.
+func TestAnEntryWithTheWayToIt(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	_, err := s.CreateUser(ctx, keeper, UserInput{Name: "ines", Password: "ines-at-larkfell"})
+	require.NoError(t, err)
+	why := func(path string) bool {
+		a, err := s.Why(ctx, Question{User: "ines", Path: path, Want: "read"})
+		require.NoError(t, err)
+		return a.Verdict.Allowed()
+	}
+	_, err = s.AddEntry(ctx, keeper, "instruments/firmware/bench", EntryInput{Who: "ines", Level: "read"})
+	require.NoError(t, err)
+	require.False(t, why("instruments/firmware/bench"), "nothing lets her pass what is above")
+	require.NoError(t, s.ClearRules(ctx, keeper, "instruments/firmware/bench", false))
+	_, err = s.AddEntry(ctx, keeper, "instruments/firmware/bench", EntryInput{Who: "ines", Level: "read", Through: true})
+	require.NoError(t, err)
+	require.True(t, why("instruments/firmware/bench"))
+	require.False(t, why("instruments/firmware"), "to pass is all")
+	count := func() (n int) {
+		for _, r := range s.Policy().FolderNamed("instruments").Rules {
+			n += len(r.Entries)
+		}
+		return n
+	}
+	before := count()
+	_, err = s.AddEntry(ctx, keeper, "instruments/firmware/bench", EntryInput{Who: "engineers", Level: "change", Through: true})
+	require.NoError(t, err)
+	require.Equal(t, before+3, count(), "two directories that no entry of theirs lets them pass, though another group's does")
+	_, err = s.AddEntry(ctx, keeper, "instruments/firmware/bench", EntryInput{Who: "ines", Level: "add", Through: true})
+	require.NoError(t, err)
+	require.Equal(t, before+4, count(), "she passes already")
+	_, err = s.AddEntry(ctx, keeper, "instruments/firmware", EntryInput{Who: "ines", Deny: true, Level: "read", Through: true})
+	require.Error(t, err)
+
+	id, err := s.AddShareEntry(ctx, keeper, "instruments", EntryInput{Who: "staff", Level: "read"})
+	require.NoError(t, err)
+	sh, err := s.UpdateShareEntry(ctx, keeper, "instruments", id, EntryChange{Level: new("add"), Note: new("for a while")})
+	require.NoError(t, err)
+	require.Equal(t, acl.Add, sh.Share.Entries[0].Level)
+	_, err = s.UpdateShareEntry(ctx, keeper, "instruments", id, EntryChange{Applies: []string{"files"}})
+	require.Error(t, err)
+	_, err = s.UpdateShareEntry(ctx, keeper, "instruments", 999, EntryChange{Level: new("add")})
+	require.Error(t, err)
+}
