@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -166,4 +167,77 @@ func TestTheJournalIsAsked(t *testing.T) {
 	_, errOut, code = a.try("", "journal", "verify", "--against", wrong)
 	require.Equal(t, 1, code)
 	require.Contains(t, errOut, "cut off")
+}
+
+// What the journal says of a change, pasted into a shell, is the change once more.
+func TestTheJournalInWords(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	last := func() (row api.JournalAct) {
+		t.Helper()
+		var rows []api.JournalRow
+		require.NoError(t, json.Unmarshal([]byte(a.run("journal", "list", "--json", "--only", "changes", "--last", "1")), &rows))
+		require.NoError(t, json.Unmarshal([]byte(a.run("journal", "show", strconv.FormatInt(rows[0].Seq, 10), "--json")), &row))
+		return row
+	}
+	after := func(name string) string {
+		t.Helper()
+		for _, c := range last().Told[0].Changed {
+			if strings.HasPrefix(c.Name, name) {
+				return c.After
+			}
+		}
+		require.Fail(t, "nothing is said of "+name)
+		return ""
+	}
+	pasted := func(command string) {
+		t.Helper()
+		cmd := exec.Command("sh", "-c", "set -f; "+bin+" "+command+" --yes")
+		cmd.Env = []string{"HOME=" + a.home, "PATH=" + os.Getenv("PATH"), "AMBER_URL=" + a.url}
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s: %s", command, out)
+	}
+	for _, c := range []struct {
+		args       []string
+		said, like string
+	}{
+		{[]string{"entry", "add", "plates", "deny", "staff", "read_acl,write_acl", "--applies", "files,direct", "--ends", "2031-12-31", "--note", "it's \"over\" $HOME `id` \\"}, "entry ", "entry add instruments "},
+		{[]string{"entry", "add", "plates", "allow", "everyone@", "pass"}, "entry ", "entry add instruments "},
+		{[]string{"share", "entry", "add", "plates", "allow", "svc-reduce", "add"}, "entry ", "share entry add visitors "},
+		{[]string{"export", "rule", "add", "/instruments", "*.larkfell.example", "--rw", "--squash", "all", "--anon-uid", "7", "--privileged-port", "--unknown", "anonymous"}, "rule ", "hosts rule add dome-hosts "},
+		{[]string{"limit", "set", "user", "tomasz", "--soft", "1234567", "--hard", "1.5GiB", "--hard-files", "20k", "--grace", "90m"}, "hard", "limit set user isolde --hard "},
+		{[]string{"limit", "set", "user", "tomasz", "--grace", "25h"}, "grace", "limit set user isolde --grace "},
+		{[]string{"user", "set", "tomasz", "--full-name", "Tomasz O'Wilk", "--ends", "2032-01-05"}, "ends", "user set isolde --ends "},
+	} {
+		a.run(c.args...)
+		said := after(c.said)
+		pasted(c.like + said)
+		require.Equal(t, said, after(c.said))
+	}
+	text := a.run("journal", "show", strconv.FormatInt(last().Seq, 10))
+	require.Contains(t, text, "user isolde, changed")
+	require.Regexp(t, `ends +was +never\n +is +2032-01-0`, text)
+
+	a.run("user", "add", "short-stay", "--no-password", "--uid", "2999")
+	a.run("user", "remove", "short-stay")
+	gone := last()
+	require.Equal(t, "removed", gone.Told[0].Act)
+	require.Equal(t, "short-stay", gone.Told[0].Name)
+	require.Contains(t, gone.Told[0].Changed, api.Changed{Name: "uid", Before: "2999"})
+	require.Contains(t, a.run("journal", "show", strconv.FormatInt(gone.Seq, 10)), "uid       2999\n")
+
+	_, errOut, code = a.try("", "journal", "show", "99999999")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "the journal has no row 99999999")
+	for _, bad := range []string{"0", "-1", "one", "9223372036854775808"} {
+		_, errOut, code = a.try("", "journal", "show", "--", bad)
+		require.Equal(t, 2, code, bad)
+		require.Contains(t, errOut, "is no number of a row")
+	}
+	for row := int64(1); row <= gone.Seq; row++ { // there is none that cannot be told
+		a.run("journal", "show", strconv.FormatInt(row, 10))
+	}
 }

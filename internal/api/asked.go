@@ -137,6 +137,24 @@ func (s *Server) registerAsked() {
 		}
 		return out, err
 	})
+	handle(s, operation("show-journal", http.MethodGet, "/journal/{row}", "Tell one change in words", "journal"), func(ctx context.Context, in *struct {
+		Row int64 `path:"row" minimum:"1" doc:"The row's number."`
+	}) (JournalAct, error) {
+		row, told, err := s.on(ctx).Act(ctx, in.Row)
+		if err != nil {
+			return JournalAct{}, err
+		}
+		out := JournalAct{Told: make([]Told, 0, len(told))}
+		for _, t := range told {
+			changed := make([]Changed, 0, len(t.Changed))
+			for _, c := range t.Changed {
+				changed = append(changed, Changed(c))
+			}
+			out.Told = append(out.Told, Told{t.Kind, t.ID, t.Name, string(t.Act), changed})
+		}
+		out.JournalRow, err = rowOf(row)
+		return out, err
+	})
 	huma.Register(s.api, operation("export-journal", http.MethodGet, "/journal/export", "Write out the journal, oldest first", "journal"), func(ctx context.Context, in *struct {
 		Asked
 		Written

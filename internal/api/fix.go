@@ -30,7 +30,7 @@ func requestOf(m access.Mend) (Request, bool) {
 		}
 		b := map[string]any{"path": m.Path, "who": m.User, "level": acl.GrantText(m.Level, m.Mask), "deny": m.Deny}
 		if applies != 0 {
-			b["applies"] = service.AppliesNames(applies)
+			b["applies"] = applies.Names()
 		}
 		return Request{http.MethodPost, "entries", body(b)}, true
 	case access.MendRemove:

@@ -85,7 +85,7 @@ func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
 		kind = "group"
 	}
 	out := Entry{ID: e.ID, Deny: e.Deny, Kind: kind, Who: p.Directory.Name(e.Who), Level: e.Grant(),
-		Applies: service.AppliesNames(e.Applies), Note: e.Note, From: from}
+		Applies: e.Applies.Names(), Note: e.Note, From: from}
 	if e.Level == acl.NoLevel {
 		out.Bits = e.Mask.Names(true)
 	}

@@ -76,6 +76,28 @@ type Change struct {
 	After  json.RawMessage `json:"after,omitempty"`
 }
 
+// JournalAct is one administrative act with what it changed in words.
+type JournalAct struct {
+	JournalRow
+	Told []Told `json:"told" doc:"What became of each record."`
+}
+
+// Told is what became of one record.
+type Told struct {
+	Kind    string    `json:"kind"`
+	ID      int64     `json:"id"`
+	Name    string    `json:"name,omitempty" doc:"What it is called after the change, or was before it where it is gone."`
+	Act     string    `json:"act" enum:"added,changed,removed"`
+	Changed []Changed `json:"changed"`
+}
+
+// Changed is one thing that a record said.
+type Changed struct {
+	Name   string `json:"name" doc:"The option that sets it, or what it is: entry 12, rule 3, member lab."`
+	Before string `json:"before,omitempty" doc:"In the form in which it is typed; left out where there was nothing."`
+	After  string `json:"after,omitempty" doc:"Likewise; left out where there is nothing any more."`
+}
+
 func (s *Server) registerPublishing() {
 	handle(s, operation("list-shares", http.MethodGet, "/shares", "List the shares", "publishing"), func(ctx context.Context, _ *struct{}) ([]Share, error) {
 		p := s.on(ctx).Policy()

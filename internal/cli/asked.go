@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -236,26 +237,12 @@ func (a *app) journalCommand() *cli.Command {
 			}
 			return latest(ctx, a, cmd, "journal", q, func(r api.JournalRow) int64 { return r.Seq }, printJournal)
 		}),
-		a.leaf("show", "show one row with every record it changed, before and after", "NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		a.leaf("show", "tell one row in words: what each record said before, and what after", "NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			n, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || n < 1 {
 				return usage("%q is no number of a row", args[0])
 			}
-			var rows []api.JournalRow
-			q := url.Values{"after": {fmt.Sprint(n - 1)}, "limit": {"1"}}
-			if err := a.client.call(ctx, http.MethodGet, "journal", q, nil, &rows); err != nil {
-				return err
-			}
-			if len(rows) == 0 || rows[0].Seq != n {
-				return &failure{code: exitFailed, msg: fmt.Sprintf("the journal has no row %d", n), next: "amber journal list"}
-			}
-			return show(a, cmd, rows[0], func(w io.Writer, r api.JournalRow) {
-				fields(w, "row", fmt.Sprint(r.Seq), "at", r.At.Local().Format("2006-01-02 15:04:05"), "who", r.Actor, "did", r.Action, "to", r.Subject, "how", howOf(r.Deed))
-				for _, c := range r.Changes {
-					fmt.Fprintf(w, "\n%s %d\n", c.Kind, c.ID)
-					fields(w, "  before", string(c.Before), "  after", string(c.After))
-				}
-			})
+			return ask(ctx, a, cmd, http.MethodGet, "journal/"+fmt.Sprint(n), nil, nil, printAct)
 		}),
 		a.leaf("export", "write out the journal, oldest first", "", exportFlags(only), func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return a.export(ctx, cmd, "journal/export")
@@ -268,6 +255,45 @@ func (a *app) journalCommand() *cli.Command {
 			}
 			return a.verify(ctx, cmd, "journal/verify", nil)
 		}))
+}
+
+// printAct tells of one act, record by record.
+func printAct(w io.Writer, act api.JournalAct) {
+	fields(w, "row", fmt.Sprint(act.Seq), "at", act.At.Local().Format("2006-01-02 15:04:05"), "who", act.Actor, "did", act.Action, "to", act.Subject, "how", howOf(act.Deed))
+	for _, t := range act.Told {
+		what := t.Kind
+		if t.Kind == "rule" {
+			what = "entries of"
+		}
+		if t.Name != "" {
+			what += " " + t.Name
+		}
+		fmt.Fprintf(w, "\n%s, %s\n", what, t.Act)
+		width := 0
+		for _, c := range t.Changed {
+			width = max(width, utf8.RuneCountInString(c.Name))
+		}
+		line := func(name, word, value string) {
+			margin := strings.Repeat(" ", 2+width+2+len(word))
+			value = strings.ReplaceAll(strings.TrimRight(value, "\n"), "\n", "\n"+margin)
+			fmt.Fprintf(w, "  %-*s  %s%s\n", width, name, word, value)
+		}
+		for _, c := range t.Changed {
+			switch {
+			case t.Act == "added":
+				line(c.Name, "", c.After)
+			case t.Act == "removed":
+				line(c.Name, "", c.Before)
+			case c.Before == "":
+				line(c.Name, "new   ", c.After)
+			case c.After == "":
+				line(c.Name, "gone  ", c.Before)
+			default:
+				line(c.Name, "was   ", c.Before)
+				line("", "is    ", c.After)
+			}
+		}
+	}
 }
 
 func printJournal(w io.Writer, rows []api.JournalRow) {

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // What the argument parser says, and what is said instead.
@@ -106,15 +108,10 @@ func apart(a, b string) int {
 	return rows[len(x)][len(y)]
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9._/@:,+=-]+$`)
-
 // quoted spells arguments so that they can be pasted into a shell.
 func quoted(args []string) (out []string) {
 	for _, a := range args {
-		if !plainWord.MatchString(a) {
-			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
-		}
-		out = append(out, a)
+		out = append(out, plain.Word(a))
 	}
 	return out
 }

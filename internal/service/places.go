@@ -95,35 +95,13 @@ type EntryInput struct {
 	Through bool
 }
 
-type appliesName struct {
-	name string
-	bit  acl.Applies
-}
-
-var appliesNames = []appliesName{{"folder", acl.Here}, {"subfolders", acl.Subfolders}, {"files", acl.Files}, {"direct", acl.DirectOnly}}
-
-// AppliesNames spells what an entry reaches.
-func AppliesNames(a acl.Applies) []string {
-	var out []string
-	for _, n := range appliesNames {
-		if a&n.bit != 0 {
-			out = append(out, n.name)
-		}
-	}
-	return out
-}
-
 func parseApplies(names []string) (acl.Applies, error) {
 	if len(names) == 0 {
 		return acl.Everywhere, nil
 	}
-	var a acl.Applies
-	for _, name := range names {
-		i := slices.IndexFunc(appliesNames, func(n appliesName) bool { return n.name == name })
-		if i < 0 {
-			return 0, invalid("applies", "%q is not one of folder, subfolders, files, direct", name)
-		}
-		a |= appliesNames[i].bit
+	a, err := acl.ParseApplies(names)
+	if err != nil {
+		return 0, invalid("applies", "%v", err)
 	}
 	if a&acl.Everywhere == 0 {
 		return 0, invalid("applies", "the entry would reach nothing: name folder, subfolders or files as well")

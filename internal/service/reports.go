@@ -107,7 +107,7 @@ func (s *Service) FolderReport(by Actor, name string) (*report.Report, error) {
 		}
 		for j := range f.Rules[i].Entries {
 			e := &f.Rules[i].Entries[j]
-			entries.Rows = append(entries.Rows, []string{f.Display(f.Rules[i].Path), itoa(e.ID), verbOf(e), d.Name(e.Who), strings.ReplaceAll(e.Grant(), ",", ", "), strings.Join(AppliesNames(e.Applies), ", "), until(e.Expires), e.Note})
+			entries.Rows = append(entries.Rows, []string{f.Display(f.Rules[i].Path), itoa(e.ID), verbOf(e), d.Name(e.Who), strings.ReplaceAll(e.Grant(), ",", ", "), strings.Join(e.Applies.Names(), ", "), until(e.Expires), e.Note})
 		}
 	}
 	r.Sections = append(r.Sections, entries)

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/crypto/md4"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -179,16 +180,6 @@ func shortCode() string {
 	return b.String()
 }
 
-func quote(s string) string {
-	for _, c := range s {
-		if !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._-/@:,+=", c) {
-			return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-		}
-	}
-	if s == "" {
-		return "''"
-	}
-	return s
-}
+func quote(s string) string { return plain.Word(s) }
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }

@@ -280,6 +280,41 @@ func (s *Service) Journal(ctx context.Context, m store.Match) ([]store.JournalRo
 	return s.store.Journal(ctx, m)
 }
 
+// Act gives one row, with what it changed in words.
+func (s *Service) Act(ctx context.Context, seq int64) (row store.JournalRow, told []site.Told, err error) {
+	rows, err := s.store.Journal(ctx, store.Match{After: seq - 1, Most: 1})
+	if err != nil {
+		return row, nil, err
+	}
+	if len(rows) == 0 || rows[0].Seq != seq {
+		return row, nil, notFound("row", "amber journal list", "the journal has no row %d", seq)
+	}
+	row = rows[0]
+	if len(row.Changes) == 0 {
+		return row, nil, nil
+	}
+	was, err := s.store.RecordsAt(ctx, seq-1)
+	if err != nil {
+		return row, nil, err
+	}
+	is, err := s.store.RecordsAt(ctx, seq)
+	if err != nil {
+		return row, nil, err
+	}
+	before, after := was.Names(), is.Names()
+	for _, c := range row.Changes {
+		if c.Kind == store.DeedKind {
+			continue
+		}
+		t, err := site.Tell(site.Key{Kind: c.Kind, ID: c.ID}, c.Before, c.After, before, after)
+		if err != nil {
+			return row, nil, err
+		}
+		told = append(told, t)
+	}
+	return row, told, nil
+}
+
 // EachRow visits them one by one, however many they are.
 func (s *Service) EachRow(ctx context.Context, m store.Match, visit func(store.JournalRow) error) error {
 	return s.store.EachRow(ctx, m, visit)

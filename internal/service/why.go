@@ -231,7 +231,7 @@ func Command(m access.Mend) string {
 		}
 		c := fmt.Sprintf("amber entry add %s %s %s %s", quote(m.Path), act, quote(m.User), acl.GrantText(m.Level, m.Mask))
 		if applies != 0 && applies != acl.Everywhere {
-			c += " --applies " + strings.Join(AppliesNames(applies), ",")
+			c += " --applies " + strings.Join(applies.Names(), ",")
 		}
 		return c
 	}

@@ -1,6 +1,7 @@
 package acl
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -80,4 +81,17 @@ func TestTreeRefusesUnclean(t *testing.T) {
 	}
 	_, err := NewTree(nil, []Rule{{Path: "a"}, {Path: "a"}})
 	require.Error(t, err)
+}
+
+// What an entry reaches is read back from its names, in whatever order.
+func TestAppliesByName(t *testing.T) {
+	for a := Applies(0); a <= Everywhere|DirectOnly; a++ {
+		names := a.Names()
+		slices.Reverse(names)
+		back, err := ParseApplies(names)
+		require.NoError(t, err)
+		require.Equal(t, a, back)
+	}
+	_, err := ParseApplies([]string{"files", "everything"})
+	require.ErrorContains(t, err, `"everything"`)
 }

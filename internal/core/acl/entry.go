@@ -24,6 +24,39 @@ const (
 	Everywhere = Here | Subfolders | Files
 )
 
+// appliesNames are what the parts are called.
+var appliesNames = []struct {
+	name string
+	bit  Applies
+}{{"folder", Here}, {"subfolders", Subfolders}, {"files", Files}, {"direct", DirectOnly}}
+
+// Names spells the parts, in the order of their bits.
+func (a Applies) Names() (out []string) {
+	for _, n := range appliesNames {
+		if a&n.bit != 0 {
+			out = append(out, n.name)
+		}
+	}
+	return out
+}
+
+// ParseApplies reads parts by their names, in any order.
+func ParseApplies(names []string) (a Applies, err error) {
+	for _, name := range names {
+		bit := Applies(0)
+		for _, n := range appliesNames {
+			if n.name == name {
+				bit = n.bit
+			}
+		}
+		if bit == 0 {
+			return 0, fmt.Errorf("%q is not one of folder, subfolders, files, direct", name)
+		}
+		a |= bit
+	}
+	return a, nil
+}
+
 // Entry is one allow or deny of an ACL. It says a level, or, where Level is NoLevel, the exact
 // bits of Mask. Expires is the first moment at which it no longer counts; zero means never.
 type Entry struct {

@@ -227,3 +227,29 @@ func FuzzParseSize(f *testing.F) {
 		}
 	})
 }
+
+// What is spelled to be typed is read as what it was, to the byte and the second.
+func TestExactSpellingsAreReadBack(t *testing.T) {
+	for n, want := range map[int64]string{0: "0", 1: "1", 999: "999", 1000: "1kB", 1024: "1KiB", 25_500_000_000: "25500MB", 20e9: "20GB", 512 << 20: "512MiB", 2_500_001: "2500001", 1 << 60: "1EiB", math.MaxInt64 - 1: "9223372036854775806"} {
+		require.Equal(t, want, ExactSize(n))
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.Int64Range(0, 5000).Draw(t, "n")
+		for range rapid.IntRange(0, 5).Draw(t, "units") {
+			n *= rapid.SampledFrom([]int64{1, 1000, 1024}).Draw(t, "unit")
+		}
+		if n < 0 || n == math.MaxInt64 {
+			n = math.MaxInt64 - 1
+		}
+		back, err := ParseSize(ExactSize(n))
+		require.NoError(t, err)
+		require.Equal(t, n, back)
+		d := time.Duration(rapid.Int64Range(0, int64(mostGrace/time.Second)).Draw(t, "seconds")) * time.Second
+		if rapid.Bool().Draw(t, "round") {
+			d = d.Truncate(rapid.SampledFrom([]time.Duration{time.Minute, time.Hour, 24 * time.Hour}).Draw(t, "to"))
+		}
+		same, err := ParseGrace(ExactGrace(d))
+		require.NoError(t, err)
+		require.Equal(t, d, same)
+	})
+}

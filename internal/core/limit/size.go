@@ -71,6 +71,29 @@ func parse(s string, bad error, last string) (int64, error) {
 	return whole.Int64(), nil
 }
 
+// ExactSize spells a number of bytes as it is typed, to the byte: "20GB", "512MiB", "2500001".
+func ExactSize(n int64) string {
+	for i := len(units) - 1; n > 0 && i >= 0; i-- {
+		for _, unit := range []struct {
+			base int64
+			last string
+		}{{1000, "B"}, {1024, "iB"}} {
+			one := int64(1)
+			for range units[i].power {
+				one *= unit.base
+			}
+			if n%one == 0 {
+				name := strings.ToUpper(units[i].prefix)
+				if name == "K" && unit.base == 1000 {
+					name = "k"
+				}
+				return strconv.FormatInt(n/one, 10) + name + unit.last
+			}
+		}
+	}
+	return strconv.FormatInt(n, 10)
+}
+
 // FormatSize spells a number of bytes for people, in decimal units with at most three digits that matter.
 func FormatSize(n int64) string {
 	sign, u := "", uint64(n)
@@ -120,6 +143,22 @@ func ParseGrace(s string) (time.Duration, error) {
 		return time.Duration(n) * of, nil
 	}
 	return 0, fmt.Errorf("%q is not a time: write one such as 7d, 36h or 2w", s)
+}
+
+// ExactGrace spells a grace as it is typed, to the second: "7d", "36h", "90s", "0".
+func ExactGrace(d time.Duration) string {
+	for _, unit := range []struct {
+		one  time.Duration
+		name string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "m"}} {
+		if d > 0 && d%unit.one == 0 {
+			return strconv.FormatInt(int64(d/unit.one), 10) + unit.name
+		}
+	}
+	if d == 0 {
+		return "0"
+	}
+	return strconv.FormatInt(int64(d/time.Second), 10) + "s"
 }
 
 // FormatGrace spells a time for people, in the two units that matter most: "6d 23h", "45m".

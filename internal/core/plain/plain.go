@@ -40,6 +40,17 @@ func check(s, also string) error {
 	return nil
 }
 
+// words are the characters that no shell takes for its own.
+const words = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._/@:,+=-"
+
+// Word spells an argument so that a shell takes it as the one word that it is.
+func Word(s string) string {
+	if s != "" && strings.Trim(s, words) == "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
 // Text spells out, as \x1b or \u202e, what would not show itself, and bytes that are not UTF-8.
 func Text(s string) string { return text(s, "") }
 

@@ -1,6 +1,7 @@
 package plain
 
 import (
+	"os/exec"
 	"strings"
 	"testing"
 	"unicode"
@@ -42,4 +43,22 @@ func TestNothingGoesThrough(t *testing.T) {
 			require.True(t, strings.Contains(out, `\`))
 		}
 	})
+}
+
+// A word that is pasted into a shell is what it was.
+func TestAShellTakesAWordForWhatItIs(t *testing.T) {
+	for in, want := range map[string]string{"plates/2026": "plates/2026", "": "''", "a b": "'a b'", "it's": `'it'\''s'`, "*": "'*'", "café": "'café'", "staff@": "staff@", "a\nb": "'a\nb'"} {
+		require.Equal(t, want, Word(in))
+	}
+	words := []string{"", "-n", "$HOME", "`id`", "a\nb ", `\`, "'", "!!", "~", "#x", "{a,b}", "[!a]*?", "观 測", "\x1b", ";|&<>()"}
+	rapid.Check(t, func(t *rapid.T) {
+		words = append(words, strings.ReplaceAll(rapid.String().Draw(t, "word"), "\x00", ""))
+	})
+	line := "printf '%s\\000'"
+	for _, w := range words {
+		line += " " + Word(w)
+	}
+	out, err := exec.Command("sh", "-c", line).Output()
+	require.NoError(t, err)
+	require.Equal(t, strings.Join(words, "\x00")+"\x00", string(out))
 }

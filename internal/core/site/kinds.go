@@ -13,14 +13,15 @@ import (
 	"amber.example/gatekeeper/internal/core/limit"
 )
 
-// Kind is a kind of record, declared once: what tells records apart, where they are, and how they are written down. The difference of two
-// sites, the journal, and the past that is rebuilt from it go by these declarations.
+// Kind is a kind of record, declared once: what tells records apart, where they are, how they are written down, and what they say
+// in words. The difference of two sites, the journal, and the past that is rebuilt from it go by these declarations.
 type Kind struct {
 	Name   string // in the journal
 	Parent string // the kind of the record that one belongs to; "" for none
 	each   func(r *Records, visit func(id int64, record any))
 	read   func(r *Records, raw json.RawMessage) error
 	done   func(r *Records) // after all are read; may be nil
+	say    func(n *Names, raw json.RawMessage) (name string, said []Said, err error)
 }
 
 // Key tells the records of a site apart.
@@ -31,9 +32,9 @@ type Key struct {
 
 // Kinds are all that there are, by name.
 var Kinds = []Kind{
-	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) int64 { return a.ID }),
-	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) int64 { return e.ID }),
-	{Name: "folder", each: func(r *Records, visit func(int64, any)) {
+	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) int64 { return a.ID }, sayAcceptance),
+	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) int64 { return e.ID }, sayExport),
+	{Name: "folder", say: saying(sayFolder), each: func(r *Records, visit func(int64, any)) {
 		for _, f := range r.Folders {
 			f.Rules = nil // records of their own
 			visit(f.ID, f)
@@ -44,14 +45,14 @@ var Kinds = []Kind{
 		r.Folders = append(r.Folders, f)
 		return err
 	}},
-	listed("group", func(r *Records) *[]identity.Group { return &r.Groups }, func(g *identity.Group) int64 { return int64(g.ID) }),
-	listed("hook", func(r *Records) *[]Hook { return &r.Hooks }, func(h *Hook) int64 { return h.ID }),
-	listed("host set", func(r *Records) *[]HostSet { return &r.HostSets }, func(h *HostSet) int64 { return h.ID }),
-	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) int64 { return l.ID }),
-	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) int64 { return l.ID }),
-	single("notices", func(r *Records) *Notices { return &r.Notices }, false),
-	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) int64 { return v.ID }),
-	{Name: "rule", Parent: "folder", each: func(r *Records, visit func(int64, any)) {
+	listed("group", func(r *Records) *[]identity.Group { return &r.Groups }, func(g *identity.Group) int64 { return int64(g.ID) }, sayGroup),
+	listed("hook", func(r *Records) *[]Hook { return &r.Hooks }, func(h *Hook) int64 { return h.ID }, sayHook),
+	listed("host set", func(r *Records) *[]HostSet { return &r.HostSets }, func(h *HostSet) int64 { return h.ID }, sayHostSet),
+	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) int64 { return l.ID }, sayIDList),
+	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) int64 { return l.ID }, sayLimit),
+	single("notices", func(r *Records) *Notices { return &r.Notices }, false, sayNotices),
+	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) int64 { return v.ID }, sayReview),
+	{Name: "rule", Parent: "folder", say: saying(sayRule), each: func(r *Records, visit func(int64, any)) {
 		for _, f := range r.Folders {
 			for _, rule := range f.Rules {
 				visit(rule.ID, RuleRecord{f.ID, rule})
@@ -69,10 +70,10 @@ var Kinds = []Kind{
 			slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return cmp.Compare(a.Path, b.Path) })
 		}
 	}},
-	single("services", func(r *Records) *Services { return &r.Services }, true),
-	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) int64 { return s.ID }),
-	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) int64 { return int64(u.ID) }),
-	listed("volume", func(r *Records) *[]Volume { return &r.Volumes }, func(v *Volume) int64 { return v.ID }),
+	single("services", func(r *Records) *Services { return &r.Services }, true, sayServices),
+	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) int64 { return s.ID }, sayShare),
+	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) int64 { return int64(u.ID) }, sayUser),
+	listed("volume", func(r *Records) *[]Volume { return &r.Volumes }, func(v *Volume) int64 { return v.ID }, sayVolume),
 }
 
 // RuleRecord is a rule on a path with the folder that it belongs to.
@@ -82,8 +83,8 @@ type RuleRecord struct {
 }
 
 // listed is a kind whose records are a list, in the order of their numbers.
-func listed[T any](name string, list func(*Records) *[]T, id func(*T) int64) Kind {
-	return Kind{Name: name, each: func(r *Records, visit func(int64, any)) {
+func listed[T any](name string, list func(*Records) *[]T, id func(*T) int64, say func(*Names, *T) (string, []Said)) Kind {
+	return Kind{Name: name, say: saying(say), each: func(r *Records, visit func(int64, any)) {
 		for _, v := range *list(r) {
 			visit(id(&v), v)
 		}
@@ -96,8 +97,8 @@ func listed[T any](name string, list func(*Records) *[]T, id func(*T) int64) Kin
 }
 
 // single is a kind of which there is one record, which is always there or else only where it says anything.
-func single[T any](name string, at func(*Records) *T, always bool) Kind {
-	return Kind{Name: name, each: func(r *Records, visit func(int64, any)) {
+func single[T any](name string, at func(*Records) *T, always bool, say func(*Names, *T) (string, []Said)) Kind {
+	return Kind{Name: name, say: saying(say), each: func(r *Records, visit func(int64, any)) {
 		var none T
 		if v := *at(r); always || !reflect.DeepEqual(v, none) {
 			visit(1, v)
