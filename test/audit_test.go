@@ -269,7 +269,7 @@ func TestAskedOfThenAndOfAfter(t *testing.T) {
 	require.False(t, why("--with", "entry add nightlog allow orla read", "--with", "user set orla --disable"))
 	require.False(t, why(), "nothing was done")
 	var rows []api.JournalRow
-	require.NoError(t, json.Unmarshal([]byte(a.run("journal", "list", "--limit", "1000", "--json")), &rows))
+	require.NoError(t, json.Unmarshal([]byte(a.run("journal", "list", "--last", "1000", "--json")), &rows))
 	then := rows[len(rows)-1].At
 	// The journal's times have no more than seconds where people write them.
 	require.Eventually(t, func() bool { return time.Now().Unix() > then.Unix()+1 }, 2*time.Minute, 50*time.Millisecond)

@@ -259,7 +259,11 @@ func (a *app) journalCommand() *cli.Command {
 
 // printAct tells of one act, record by record.
 func printAct(w io.Writer, act api.JournalAct) {
-	fields(w, "row", fmt.Sprint(act.Seq), "at", act.At.Local().Format("2006-01-02 15:04:05"), "who", act.Actor, "did", act.Action, "to", act.Subject, "how", howOf(act.Deed))
+	fields(w, "row", fmt.Sprint(act.Seq), "at", act.At.Local().Format("2006-01-02 15:04:05"), "who", act.Actor, "did", act.Action)
+	if act.Subject != "" {
+		hung(w, "to   ", act.Subject)
+	}
+	fields(w, "how", howOf(act.Deed))
 	for _, t := range act.Told {
 		what := t.Kind
 		if t.Kind == "rule" {
