@@ -319,6 +319,8 @@ func TestImpacket(t *testing.T) {
 	announced := false
 	_, err := g.Service.UpdateShare(context.Background(), gateway.Keeper, "plates", service.ShareChange{Announced: &announced})
 	require.NoError(t, err)
+	_, err = g.Service.CreateShare(context.Background(), gateway.Keeper, service.ShareInput{Folder: "nightlog", Name: "Night logs$"})
+	require.NoError(t, err)
 	_, port, _ := strings.Cut(g.SMB, ":")
 	run := func(dialect, user, script string) string {
 		cmd := exec.Command(python, "clients/smbtry.py", port, user)
@@ -336,6 +338,7 @@ func TestImpacket(t *testing.T) {
 				strings.Split(strings.TrimSpace(run(dialect, "orla", "shares\n")), "\n")[2:])
 			out := run(dialect, "piran", "cat nightlog/2026/03/2026-03-01.txt\nput smb_test.go nightlog/2026/x.go\nmkdir nightlog/d\nmove nightlog/2026/x.go d/y.go\nls nightlog/d\nrm nightlog/d/Y.GO\nrmdir nightlog/D\nls instruments/firmware\n")
 			require.Contains(t, out, "Guide star lost twice")
+			require.Contains(t, run(dialect, "piran", "cat 'NIGHT LOGS$/2026/03/2026-03-01.txt'\n"), "Guide star lost twice", "kept from lists, and reached by name")
 			require.Contains(t, out, "y.go")
 			require.Contains(t, out, "done: rm nightlog/d/Y.GO")
 			require.Contains(t, out, "done: rmdir nightlog/D")

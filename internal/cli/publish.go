@@ -18,7 +18,7 @@ func (a *app) publishCommands() []*cli.Command {
 		a.leaf("add", "publish a folder over SMB", "FOLDER", []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "the share's name, if not the folder's"},
 			&cli.StringFlag{Name: "description", Usage: "what clients see beside the name"},
-			&cli.BoolFlag{Name: "hidden", Usage: "do not announce it"},
+			&cli.BoolFlag{Name: "hidden", Usage: "do not announce it, as with a name that ends in $"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {

@@ -62,9 +62,9 @@ func (s *Service) Connect(folder, host string, ports Ports, user string) ([]Way,
 		out = append(out,
 			Way{"Linux", "SMB", "mounts it once", fmt.Sprintf("mount -t cifs %s %s -o %s,username=%s", quote(share), quote("/mnt/"+sh.Name), options, user)},
 			Way{"Linux", "SMB", "mounts it at every start: a line of /etc/fstab", fmt.Sprintf("//%s/%s /mnt/%s cifs %s,credentials=/etc/cifs-%s,_netdev 0 0", host, inFile, inFile, options, user)},
-			Way{"Linux", "SMB", "mounts it when it is used: a line of an autofs map", fmt.Sprintf("%s -fstype=cifs,%s,credentials=/etc/cifs-%s ://%s/%s", quote(sh.Name), options, user, host, quote(sh.Name))},
+			Way{"Linux", "SMB", "mounts it when it is used: a line of an autofs map", fmt.Sprintf("%s -fstype=cifs,%s,credentials=/etc/cifs-%s ://%s/%s", inMap(sh.Name), options, user, host, inMap(sh.Name))},
 			Way{"macOS", "SMB", "opens it: Go, Connect to Server", fmt.Sprintf("smb://%s@%s/%s", user, hostPort, inURL)},
-			Way{"macOS", "SMB", "mounts it once", fmt.Sprintf("mount_smbfs //%s@%s/%s %s", user, hostPort, inURL, quote("/Volumes/"+sh.Name))},
+			Way{"macOS", "SMB", "mounts it once", fmt.Sprintf("mount_smbfs %s %s", quote("//"+user+"@"+hostPort+"/"+inURL), quote("/Volumes/"+sh.Name))},
 			Way{"Windows", "SMB", windowsDoes(port == standard), fmt.Sprintf(`net use * "\\%s\%s" /user:%s%s`, windowsHost(host), sh.Name, user, tail)},
 		)
 	}
@@ -97,13 +97,18 @@ func connectNFS(f *site.PublishedFolder, host, at string, port int) []Way {
 		out = append(out,
 			Way{"Linux", "NFS", "mounts it once", fmt.Sprintf("mount -t nfs %s %s -o %s", quote(source), quote(place), options)},
 			Way{"Linux", "NFS", "mounts it at every start: a line of /etc/fstab", fmt.Sprintf("%s %s nfs %s,_netdev 0 0", inFile.Replace(source), inFile.Replace(place), options)},
-			Way{"Linux", "NFS", "mounts it when it is used: a line of an autofs map", fmt.Sprintf("%s -fstype=nfs,%s %s", quote(name), options, quote(source))},
+			Way{"Linux", "NFS", "mounts it when it is used: a line of an autofs map", fmt.Sprintf("%s -fstype=nfs,%s %s", inMap(name), options, inMap(source))},
 			Way{"macOS", "NFS", "opens it: Go, Connect to Server", fmt.Sprintf("nfs://%s%s%s", at, url, strings.ReplaceAll(e.Path, " ", "%20"))},
 			Way{"macOS", "NFS", "mounts it once", fmt.Sprintf("sudo mount_nfs -o %s %s %s", mac, quote(source), quote("/Volumes/"+name))},
 			Way{"Windows", "NFS", "gives it a drive letter, with Client for NFS installed" + windows, fmt.Sprintf(`mount -o anon \\%s%s *`, windowsHost(host), strings.ReplaceAll(e.Path, "/", `\`))},
 		)
 	}
 	return out
+}
+
+// inMap spells a word of an autofs map, in which backslashes take what is special for what it is.
+func inMap(word string) string {
+	return strings.NewReplacer(" ", `\ `, "$", `\$`, "&", `\&`, "#", `\#`).Replace(word)
 }
 
 func windowsDoes(standard bool) string {

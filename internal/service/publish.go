@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -18,6 +19,17 @@ type ShareInput struct {
 	ListOnlyOpenable          bool
 }
 
+// checkShareName lets a name end in $, as names do that are kept from lists of shares.
+func checkShareName(field, name string) error {
+	if identity.Fold(name) == "ipc$" {
+		return invalid(field, "the name IPC$ is taken by the protocol")
+	}
+	return checkPlaceName(field, strings.TrimSuffix(name, "$"))
+}
+
+// keptFromLists says whether clients do not show a share, by its name, wherever they list shares.
+func keptFromLists(name string) bool { return strings.HasSuffix(name, "$") }
+
 // CreateShare publishes a folder over SMB.
 func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*site.PublishedShare, error) {
 	f, err := s.Folder(in.Folder)
@@ -27,12 +39,10 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 	if in.Name == "" {
 		in.Name = f.Name
 	}
-	if err := checkPlaceName("name", in.Name); err != nil {
+	if err := checkShareName("name", in.Name); err != nil {
 		return nil, err
 	}
-	if identity.Fold(in.Name) == "ipc$" { // cannot pass checkPlaceName; here for whoever loosens that
-		return nil, invalid("name", "the name IPC$ is taken by the protocol")
-	}
+	in.Hidden = in.Hidden || keptFromLists(in.Name)
 	err = s.change(ctx, by, "add share", in.Name, func(tx *store.Tx) error {
 		if s.Policy().ShareNamed(in.Name) != nil {
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
@@ -66,6 +76,12 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 			if err := tx.Run(ctx, `UPDATE shares SET description = ? WHERE id = ?`, *in.Description, sh.ID); err != nil {
 				return err
 			}
+		}
+		if name := nameAfter(sh.Name, in.Name); keptFromLists(name) {
+			if in.Announced != nil && *in.Announced {
+				return invalid("announced", "clients keep shares whose names end in $ to themselves: give %s another name first", name)
+			}
+			in.Announced = new(bool)
 		}
 		for column, value := range map[string]*bool{"announced": in.Announced, "read_only": in.ReadOnly, "list_only_openable": in.ListOnlyOpenable} {
 			if value != nil {

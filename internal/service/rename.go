@@ -68,7 +68,7 @@ func (s *Service) folderNames() renaming {
 }
 
 func (s *Service) shareNames() renaming {
-	return renaming{"share", "shares", "amber share show ", checkPlaceName, func(name string) int64 {
+	return renaming{"share", "shares", "amber share show ", checkShareName, func(name string) int64 {
 		if sh := s.Policy().ShareNamed(name); sh != nil {
 			return sh.ID
 		}

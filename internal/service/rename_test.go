@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -15,6 +16,55 @@ import (
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
+
+// requireInvalid wants a refusal that names the field at fault.
+func requireInvalid(t *testing.T, err error, field string) {
+	t.Helper()
+	var e *Error
+	require.ErrorAs(t, err, &e)
+	require.Equal(t, Invalid, e.Kind)
+	require.Equal(t, field, e.Field)
+}
+
+// What a share is called says whether clients show it.
+func TestSharesKeptFromLists(t *testing.T) {
+	c, ctx := counted(t), context.Background()
+	sh, err := c.CreateShare(ctx, keeper, ShareInput{Folder: "instruments", Name: "Spare parts$"})
+	require.NoError(t, err)
+	require.False(t, sh.Announced)
+	require.NotNil(t, c.Policy().ShareNamed("spare PARTS$"))
+	announced := true
+	_, err = c.UpdateShare(ctx, keeper, "spare parts$", ShareChange{Announced: &announced})
+	requireInvalid(t, err, "announced")
+	sh, err = c.UpdateShare(ctx, keeper, "spare parts$", ShareChange{Announced: &announced, Name: new("spare")})
+	require.NoError(t, err)
+	require.True(t, sh.Announced)
+	_, err = c.UpdateShare(ctx, keeper, "spare", ShareChange{Announced: &announced, Name: new("spare$")})
+	requireInvalid(t, err, "announced")
+	sh, err = c.UpdateShare(ctx, keeper, "spare", ShareChange{Name: new("spare$")})
+	require.NoError(t, err)
+	require.False(t, sh.Announced)
+	require.True(t, announced, "what was asked is left alone")
+	for _, name := range []string{"$", "a$b", "a$$", "ipc$", "IPC$", " $", "a $", strings.Repeat("x", 81) + "$"} {
+		_, err = c.CreateShare(ctx, keeper, ShareInput{Folder: "instruments", Name: name})
+		requireInvalid(t, err, "name")
+		_, err = c.UpdateShare(ctx, keeper, "spare$", ShareChange{Name: &name})
+		requireInvalid(t, err, "name")
+	}
+	_, err = c.CreateFolder(ctx, keeper, FolderInput{Name: "parts$", Volume: "summit"})
+	requireInvalid(t, err, "name")
+	_, err = c.UpdateShare(ctx, keeper, "spare$", ShareChange{Name: new("Spare parts$")})
+	require.NoError(t, err)
+	ways, err := c.Connect("instruments", "gateway.larkfell.example", Ports{SMB: 445, NFS: 2049}, "tomasz")
+	require.NoError(t, err)
+	var texts []string
+	for _, w := range ways {
+		texts = append(texts, w.Text)
+	}
+	require.Contains(t, texts, `Spare\ parts\$ -fstype=cifs,vers=3.1.1,credentials=/etc/cifs-tomasz ://gateway.larkfell.example/Spare\ parts\$`)
+	require.Contains(t, texts, `mount_smbfs '//tomasz@gateway.larkfell.example/Spare%20parts$' '/Volumes/Spare parts$'`)
+	require.Contains(t, texts, `mount -t cifs '//gateway.larkfell.example/Spare parts$' '/mnt/Spare parts$' -o vers=3.1.1,username=tomasz`)
+}
 
 // What gets another name is what it was: numbers, passwords, entries, limits, rules and reviews go on to it, and the journal rebuilds it.
 func TestRenaming(t *testing.T) {
