@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -51,6 +52,22 @@ func (s *schema) wrong() (out []string) {
 	return out
 }
 
+// documented gives the line that the description of an operation lacks about a refusal that is its own; "" where it has it.
+func documented(a answer, description string) string {
+	if a.status != http.StatusNotFound && a.status != http.StatusConflict {
+		return "" // what the document says of all of them
+	}
+	want := fmt.Sprintf("\n- %d: ", a.status)
+	if len(a.problem.Errors) > 0 {
+		at := a.problem.Errors[0].Location
+		want = fmt.Sprintf("\n- %d for `%s`: ", a.status, at[strings.LastIndexByte(at, '.')+1:])
+	}
+	if strings.Contains(description, want) {
+		return ""
+	}
+	return want
+}
+
 // Whatever is sent to any route, what is answered is in our words: every field of every route, with values of other kinds than it takes,
 // too large, too long, or nothing at all.
 func TestNoErrorSpeaksTheLanguageOfALibrary(t *testing.T) {
@@ -58,7 +75,8 @@ func TestNoErrorSpeaksTheLanguageOfALibrary(t *testing.T) {
 	keeper := g.Token(t, "keeper")
 	var doc struct {
 		Paths map[string]map[string]struct {
-			Parameters []struct {
+			OperationID, Description string
+			Parameters               []struct {
 				Name, In string
 				Schema   *schema
 			}
@@ -76,6 +94,7 @@ func TestNoErrorSpeaksTheLanguageOfALibrary(t *testing.T) {
 		return s
 	}
 	asked, refused := 0, 0
+	description := ""
 	try := func(method, path, body string) {
 		t.Helper()
 		asked++
@@ -84,6 +103,9 @@ func TestNoErrorSpeaksTheLanguageOfALibrary(t *testing.T) {
 			return
 		}
 		refused++
+		if documented(answer, description) != "" {
+			t.Errorf("%s %s %.120s is refused, and its description does not say so\n  %s\n%s", method, path, body, documented(answer, description), answer.body)
+		}
 		require.Less(t, answer.status, 500, "%s %s %.200s: %s", method, path, body, answer.body)
 		said := answer.problem.Detail
 		for _, e := range answer.problem.Errors {
@@ -100,7 +122,7 @@ func TestNoErrorSpeaksTheLanguageOfALibrary(t *testing.T) {
 		}
 		filled := strings.NewReplacer("{name}", "nobody", "{member}", "nobody", "{id}", "999", "{protocol}", "smb", "{key}", "00000000").Replace(path)
 		for method, op := range methods {
-			method = strings.ToUpper(method)
+			method, description = strings.ToUpper(method), op.Description
 			for _, bad := range []string{"x", "-1", "99999999999999999999", "%07", "1.5"} {
 				try(method, strings.NewReplacer("{name}", "nobody", "{member}", "nobody", "{id}", bad, "{protocol}", bad, "{key}", bad).Replace(path), "{}")
 			}

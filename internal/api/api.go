@@ -5,8 +5,10 @@ package api
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -88,7 +90,10 @@ func New(c Config) *Server {
 	s.mux.Use(middleware.Recoverer, s.secure, s.reach, sameSite.Handler)
 
 	config := huma.DefaultConfig("Amber Gatekeeper", c.Version)
-	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie."
+	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie. " +
+		"Any operation may be refused with 400 or 422 for a request that makes no sense, 401 without a session, 403 where the caller may look and not change, " +
+		"429 where somebody asks too often, and 503 where nothing can be written down or a volume is away; then nothing has been done. " +
+		"A refusal says why in `detail`, names the field in `errors`, and gives the command to type next in `next`."
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil
@@ -285,9 +290,42 @@ func writeProblem(w http.ResponseWriter, status int, detail string) {
 	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
 }
 
+// operationsText says of each operation what it does, and below which refusals it has of its own: the status, the field at fault if there is one, and when.
+//
+//go:embed operations.txt
+var operationsText string
+
+// descriptions are those of the operations, by their ids, as they stand in the document.
+var descriptions = func() map[string]string {
+	out := make(map[string]string)
+	for block := range strings.SplitSeq(strings.TrimSpace(operationsText), "\n\n") {
+		id, text, _ := strings.Cut(block, "\n")
+		var b strings.Builder
+		refusals := 0
+		for line := range strings.SplitSeq(text, "\n") {
+			about, when, refusal := strings.Cut(line, ": ")
+			status, field, named := strings.Cut(about, " ")
+			if _, err := strconv.Atoi(status); err != nil || !refusal {
+				b.WriteString(line)
+				continue
+			}
+			if refusals++; refusals == 1 {
+				b.WriteString("\n\nIt is refused with\n")
+			}
+			fmt.Fprintf(&b, "\n- %s", status)
+			if named {
+				fmt.Fprintf(&b, " for `%s`", field)
+			}
+			b.WriteString(": " + when)
+		}
+		out[id] = b.String()
+	}
+	return out
+}()
+
 // operation is what every route shares.
 func operation(id, method, path, summary, tag string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{tag}}
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Description: descriptions[id], Tags: []string{tag}}
 }
 
 // handle registers a route whose body in and out are plain structs.
