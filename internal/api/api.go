@@ -5,10 +5,8 @@ package api
 
 import (
 	"context"
-	_ "embed"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -288,44 +286,6 @@ func writeProblem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
-}
-
-// operationsText says of each operation what it does, and below which refusals it has of its own: the status, the field at fault if there is one, and when.
-//
-//go:embed operations.txt
-var operationsText string
-
-// descriptions are those of the operations, by their ids, as they stand in the document.
-var descriptions = func() map[string]string {
-	out := make(map[string]string)
-	for block := range strings.SplitSeq(strings.TrimSpace(operationsText), "\n\n") {
-		id, text, _ := strings.Cut(block, "\n")
-		var b strings.Builder
-		refusals := 0
-		for line := range strings.SplitSeq(text, "\n") {
-			about, when, refusal := strings.Cut(line, ": ")
-			status, field, named := strings.Cut(about, " ")
-			if _, err := strconv.Atoi(status); err != nil || !refusal {
-				b.WriteString(line)
-				continue
-			}
-			if refusals++; refusals == 1 {
-				b.WriteString("\n\nIt is refused with\n")
-			}
-			fmt.Fprintf(&b, "\n- %s", status)
-			if named {
-				fmt.Fprintf(&b, " for `%s`", field)
-			}
-			b.WriteString(": " + when)
-		}
-		out[id] = b.String()
-	}
-	return out
-}()
-
-// operation is what every route shares.
-func operation(id, method, path, summary, tag string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Description: descriptions[id], Tags: []string{tag}}
 }
 
 // handle registers a route whose body in and out are plain structs.

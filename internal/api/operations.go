@@ -1,0 +1,67 @@
+package api
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// operationsText has a block for each operation: its id; what it does; after "> " an example, its path and its body; and the refusals that are its own:
+// the status, the field at fault if there is one, and when. "after" names operations whose examples come before, and "decide" stands for each line of the review decided; "{made}" is the number that the last of
+// them made, and "{answer}" all that it answered. A test sends the examples, and checks the refusals.
+//
+//go:embed operations.txt
+var operationsText string
+
+// described is what a block says of an operation.
+type described struct {
+	does     string
+	path     string // of the example, with its query
+	body     string // "" for none
+	refusals []string
+}
+
+// operations are the blocks, by the operations' ids.
+var operations = func() map[string]described {
+	out := make(map[string]described)
+	for block := range strings.SplitSeq(strings.TrimSpace(operationsText), "\n\n") {
+		id, text, _ := strings.Cut(block, "\n")
+		var d described
+		for line := range strings.SplitSeq(text, "\n") {
+			about, when, _ := strings.Cut(line, ": ")
+			status, field, named := strings.Cut(about, " ")
+			switch _, err := strconv.Atoi(status); {
+			case strings.HasPrefix(line, "> "):
+				d.path, d.body, _ = strings.Cut(strings.ReplaceAll(line[2:], "{made}", "24"), " ")
+			case strings.HasPrefix(line, "after "):
+			case err != nil:
+				d.does = line
+			case named:
+				d.refusals = append(d.refusals, fmt.Sprintf("- %s for `%s`: %s", status, field, when))
+			default:
+				d.refusals = append(d.refusals, fmt.Sprintf("- %s: %s", status, when))
+			}
+		}
+		out[id] = d
+	}
+	return out
+}()
+
+// operation is what every route shares.
+func operation(id, method, path, summary, tag string) huma.Operation {
+	d := operations[id]
+	op := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Description: d.does, Tags: []string{tag}}
+	if len(d.refusals) > 0 {
+		op.Description += "\n\nIt is refused with\n\n" + strings.Join(d.refusals, "\n")
+	}
+	op.Description += "\n\nFor example\n\n    " + method + " /api/v1" + d.path
+	var example any
+	if json.Unmarshal([]byte(d.body), &example) == nil {
+		op.RequestBody = &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {Example: example}}}
+	}
+	return op
+}
