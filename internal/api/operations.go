@@ -11,8 +11,9 @@ import (
 )
 
 // operationsText has a block for each operation: its id; what it does; after "> " an example, its path and its body; and the refusals that are its own:
-// the status, the field at fault if there is one, and when. "after" names operations whose examples come before, and "decide" stands for each line of the review decided; "{made}" is the number that the last of
-// them made, and "{answer}" all that it answered. A test sends the examples, and checks the refusals.
+// the status, the field at fault if there is one, and when. "after" names operations whose examples come before, and "decide" stands for each line of
+// the review decided; "{made}" is the number that the last of them made, and "{answer}" all that it answered. A test sends the examples, and checks the
+// refusals.
 //
 //go:embed operations.txt
 var operationsText string

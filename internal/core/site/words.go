@@ -64,8 +64,8 @@ func (r *Records) Names() *Names {
 	return n
 }
 
-// Tell says what became of a record. Was and is are the names before and after. What a later version wrote, of kinds that are not known, is told as it is
-// written down.
+// Tell says what became of a record. Was and is are the names before and after. What a later version wrote, of kinds that are not known, is told as
+// it is written down.
 func Tell(key Key, before, after json.RawMessage, was, is *Names) (Told, error) {
 	t := Told{Kind: key.Kind, ID: key.ID, Act: ActChanged}
 	say := asWritten
@@ -239,7 +239,8 @@ func sayVolume(_ *Names, v *Volume) (string, []Said) {
 
 func sayFolder(n *Names, f *Folder) (string, []Said) {
 	return f.Name, []Said{{"name", f.Name}, {"volume", named(n.volumes, f.VolumeID)}, {"path", f.Path}, {"description", f.Description},
-		{"owner", named(n.users, f.Owner)}, {"group", named(n.groups, f.Group)}, {"permissions", string(f.Permissions)}, {"ownership", string(f.Ownership)}, {"log-access", yes(f.LogAccess)}}
+		{"owner", named(n.users, f.Owner)}, {"group", named(n.groups, f.Group)}, {"permissions", string(f.Permissions)}, {"ownership", string(f.Ownership)},
+		{"log-access", yes(f.LogAccess)}}
 }
 
 func sayRule(n *Names, r *RuleRecord) (string, []Said) {
@@ -362,8 +363,8 @@ func sayNotices(_ *Names, s *Notices) (string, []Said) {
 	for _, p := range s.Marks().Percent {
 		marks = append(marks, strconv.Itoa(p))
 	}
-	said := []Said{{"at", strings.Join(marks, ",")}, {"grace", on(!s.NoGrace)}, {"mail-server", s.Mail.Server}, {"mail-security", s.Mail.Security}, {"mail-from", s.Mail.From},
-		{"mail-user", s.Mail.User}, {"mail-trust", s.Mail.Trust}}
+	said := []Said{{"at", strings.Join(marks, ",")}, {"grace", on(!s.NoGrace)}, {"mail-server", s.Mail.Server}, {"mail-security", s.Mail.Security},
+		{"mail-from", s.Mail.From}, {"mail-user", s.Mail.User}, {"mail-trust", s.Mail.Trust}}
 	for _, name := range slices.Sorted(maps.Keys(s.Templates)) {
 		said = append(said, Said{"text " + name, s.Templates[name]})
 	}
@@ -395,8 +396,8 @@ func sayIDList(_ *Names, l *IDList) (string, []Said) {
 }
 
 func sayReview(_ *Names, r *Review) (string, []Said) {
-	said := []Said{{"name", r.Name}, {"folders", strings.Join(r.Folders, ", ")}, {"reviewers", strings.Join(r.Reviewers, ", ")}, {"made", moment(r.Made)}, {"by", r.By},
-		{"closed", moment(r.Closed)}, {"closed by", r.ClosedBy}, {"signature", r.Signature}}
+	said := []Said{{"name", r.Name}, {"folders", strings.Join(r.Folders, ", ")}, {"reviewers", strings.Join(r.Reviewers, ", ")}, {"made", moment(r.Made)},
+		{"by", r.By}, {"closed", moment(r.Closed)}, {"closed by", r.ClosedBy}, {"signature", r.Signature}}
 	for _, l := range r.Lines {
 		text := l.Says
 		if l.Decision != Undecided {
