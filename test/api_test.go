@@ -116,6 +116,7 @@ func TestBadInputNamesTheField(t *testing.T) {
 		{"GET", "/api/v1/why?user=orla", "", 422, "query.path"},
 		{"GET", "/api/v1/why?user=orla&path=nightlog&wnat=read", "", 422, "query.wnat"},
 		{"GET", "/api/v1/why?user=orla&path=nightlog%00x", "", 422, "query.path"},
+		{"PUT", "/api/v1/mode", `{"path":"scratch","mode":"0998"}`, 422, "body.mode"},
 		{"POST", "/api/v1/ids/check", `{}`, 422, "body.passwd"},
 		{"POST", "/api/v1/ids/check", `{"passwd":"root:x:0"}`, 422, "body.passwd"},
 		{"POST", "/api/v1/ids/check", `{"group":"users:x:-1:\n"}`, 422, "body.group"},

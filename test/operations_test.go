@@ -48,10 +48,21 @@ func shownOperations(t *testing.T) map[string]shown {
 func TestEveryExampleOfTheDocument(t *testing.T) {
 	g := gateway.Start(t)
 	var doc struct {
-		Paths map[string]map[string]struct{ OperationID, Summary, Description string }
+		Tags  []struct{ Name, Description string }
+		Paths map[string]map[string]struct {
+			OperationID, Summary, Description string
+			Tags                              []string
+		}
 	}
 	require.NoError(t, json.Unmarshal(ask(t, g, "", "GET", "/openapi.json", "").body, &doc))
+	require.NotContains(t, string(ask(t, g, "", "GET", "/openapi.json", "").body), "patternDescription", "a word of no standard")
+	require.Contains(t, string(ask(t, g, g.Token(t, "keeper"), "PUT", "/api/v1/mode", `{"path":"scratch","mode":"0998"}`).body), "four octal digits", "it is said all the same")
 	all := shownOperations(t)
+	about := make(map[string]bool)
+	for _, tag := range doc.Tags {
+		require.NotEmpty(t, tag.Description)
+		about[tag.Name] = false
+	}
 	methods, routes := make(map[string]string), make(map[string]string)
 	for path, ops := range doc.Paths {
 		for method, op := range ops {
@@ -59,10 +70,16 @@ func TestEveryExampleOfTheDocument(t *testing.T) {
 			require.True(t, ok && s.example != "", "%s is not described", op.OperationID)
 			require.Contains(t, op.Description, s.does)
 			require.True(t, strings.HasSuffix(s.does, "."), s.does)
+			require.Len(t, op.Tags, 1)
+			require.Contains(t, about, op.Tags[0])
+			about[op.Tags[0]] = true
 			methods[op.OperationID], routes[op.OperationID] = strings.ToUpper(method), path
 		}
 	}
 	require.Len(t, methods, len(all), "what is described is there")
+	for tag, used := range about {
+		require.True(t, used, tag)
+	}
 	// A service that has an administrator makes no first one, and the demo's has no mail server.
 	refused := map[string]int{"make-first-administrator": http.StatusConflict, "try-notice": http.StatusConflict}
 	shared, keeper, later := g, g.Token(t, "keeper"), g.Token(t, "keeper")

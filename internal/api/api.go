@@ -92,6 +92,8 @@ func New(c Config) *Server {
 		"Any operation may be refused with 400 or 422 for a request that makes no sense, 401 without a session, 403 where the caller may look and not change, " +
 		"429 where somebody asks too often, and 503 where nothing can be written down or a volume is away; then nothing has been done. " +
 		"A refusal says why in `detail`, names the field in `errors`, and gives the command to type next in `next`."
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that gave this document out."}}
+	config.Tags = tags
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil
@@ -122,6 +124,11 @@ func New(c Config) *Server {
 	s.registerAsked()
 	s.registerReviews()
 	s.registerReports()
+	for _, schema := range s.api.OpenAPI().Components.Schemas.Map() {
+		for _, property := range schema.Properties {
+			property.PatternDescription = "" // errors have it already, and no standard knows it
+		}
+	}
 	if c.Console != nil {
 		s.mux.NotFound(serveConsole(c.Console))
 	}

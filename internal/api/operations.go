@@ -52,6 +52,20 @@ var operations = func() map[string]described {
 	return out
 }()
 
+// tags are what operations are about.
+var tags = []*huma.Tag{
+	{Name: "session", Description: "Signing in and out."},
+	{Name: "people", Description: "Users, groups, and what clients number them."},
+	{Name: "places", Description: "Volumes, folders, and owners and modes in them."},
+	{Name: "entries", Description: "Entries of access control lists on folders and paths."},
+	{Name: "publishing", Description: "Shares over SMB, exports over NFS, and who may mount them."},
+	{Name: "limits", Description: "Who may store how much, and who has how much in use."},
+	{Name: "notices", Description: "What is told of limits, to whom, and how."},
+	{Name: "audit", Description: "Who may do what and why, what would become other, findings, reviews and reports."},
+	{Name: "journal", Description: "What was changed, by whom."},
+	{Name: "events", Description: "What was done or refused at the wire."},
+}
+
 // operation is what every route shares.
 func operation(id, method, path, summary, tag string) huma.Operation {
 	d := operations[id]
