@@ -320,7 +320,7 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
   await sheet.getByText('@night-desks').first().waitFor();
   await p.goto(`${url}/why?user=piran&path=nightlog&via=nfs&from=192.0.2.8&want=change`);
   await p.getByRole('heading', { name: 'Refused at the share gate' }).waitFor();
-  await p.getByText('amber export rule set /nightlog').waitFor();
+  await p.locator('code', { hasText: 'amber export rule set /nightlog' }).waitFor();
 });
 
 test('an auditor sees everything and is offered no change', async () => {
