@@ -442,11 +442,11 @@ test('what a file is called does nothing to the page, and can still be asked abo
   await signIn(p, 'keeper');
   const name = 'nightlog/invoice\u202efdp.exe';
   await p.goto(`${url}/why?user=piran&path=${encodeURIComponent(name)}`);
-  await p.getByText('nightlog/invoice\\u202efdp.exe').first().waitFor();
+  await p.getByText('nightlog/invoice\\xe2\\x80\\xaefdp.exe').first().waitFor();
   const text = await p.evaluate(() => document.body.innerText);
   assert.ok(!text.includes('\u202e'), 'the character itself is not on the page');
-  await p.goto(`${url}/why?user=piran&path=${encodeURIComponent('nightlog/invoice\\u202efdp.exe')}`);
-  await p.getByText('nightlog/invoice\\u202efdp.exe').first().waitFor();
+  await p.goto(`${url}/why?user=piran&path=${encodeURIComponent('nightlog/invoice\\xe2\\x80\\xaefdp.exe')}`);
+  await p.getByText('nightlog/invoice\\xe2\\x80\\xaefdp.exe').first().waitFor();
 });
 
 test('by keyboard alone, on a phone, in the dark', async () => {
