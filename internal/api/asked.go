@@ -185,13 +185,11 @@ func (s *Server) registerAsked() {
 		n, err := s.on(ctx).VerifyJournal(ctx)
 		out, err := verified(n, err)
 		if err == nil && in.Row > 0 {
-			rows, rowErr := s.on(ctx).Journal(ctx, store.Match{After: in.Row - 1, Most: 1})
+			row, _, rowErr := s.on(ctx).Row(ctx, in.Row)
 			if rowErr != nil {
 				return out, rowErr
 			}
-			if len(rows) == 1 && rows[0].Seq == in.Row {
-				out.Hash = rows[0].Hash
-			}
+			out.Hash = row.Hash
 		}
 		return out, err
 	})

@@ -85,11 +85,11 @@ func (s *Service) openHashes(ctx context.Context) error {
 	if row == 0 {
 		return nil
 	}
-	rows, err := s.store.Journal(ctx, store.Match{After: row - 1, Most: 1})
+	kept, there, err := s.store.Row(ctx, row)
 	if err != nil {
 		return err
 	}
-	if len(rows) == 0 || rows[0].Seq != row || hex.EncodeToString(rows[0].Hash) != hash {
+	if !there || hex.EncodeToString(kept.Hash) != hash {
 		h.problem = fmt.Sprintf("row %d is not what %s says that it was: the journal has been cut off, or written anew", row, h.file)
 		slog.Error("the journal is not what it was", "problem", h.problem)
 	}

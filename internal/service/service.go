@@ -280,16 +280,20 @@ func (s *Service) Journal(ctx context.Context, m store.Match) ([]store.JournalRo
 	return s.store.Journal(ctx, m)
 }
 
+// Row gives the row of the journal with a number; false where there is none.
+func (s *Service) Row(ctx context.Context, seq int64) (store.JournalRow, bool, error) {
+	return s.store.Row(ctx, seq)
+}
+
 // Act gives one row, with what it changed in words.
 func (s *Service) Act(ctx context.Context, seq int64) (row store.JournalRow, told []site.Told, err error) {
-	rows, err := s.store.Journal(ctx, store.Match{After: seq - 1, Most: 1})
+	row, there, err := s.store.Row(ctx, seq)
 	if err != nil {
 		return row, nil, err
 	}
-	if len(rows) == 0 || rows[0].Seq != seq {
+	if !there {
 		return row, nil, notFound("row", "amber journal list", "the journal has no row %d", seq)
 	}
-	row = rows[0]
 	if len(row.Changes) == 0 {
 		return row, nil, nil
 	}

@@ -95,6 +95,15 @@ func (s *Store) Journal(ctx context.Context, m Match) (out []JournalRow, err err
 	return out, err
 }
 
+// Row gives the row with a number; false where there is none.
+func (s *Store) Row(ctx context.Context, seq int64) (row JournalRow, there bool, err error) {
+	rows, err := s.Journal(ctx, Match{After: seq - 1, Most: 1})
+	if err != nil || len(rows) == 0 || rows[0].Seq != seq {
+		return row, false, err
+	}
+	return rows[0], true, nil
+}
+
 // EachRow visits the rows that match, one by one.
 func (s *Store) EachRow(ctx context.Context, m Match, visit func(JournalRow) error) error {
 	var w where
