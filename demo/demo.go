@@ -22,6 +22,7 @@ import (
 	"amber.example/gatekeeper/internal/core/limit"
 	records "amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/store"
 )
 
 //go:embed larkfell.yaml
@@ -256,14 +257,14 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			return err
 		}
 	}
-	if err := store(ctx, svc, site, filepath.Join(state, "volumes", site.Volumes[0].Name)); err != nil {
+	if err := cellar(ctx, svc, site, filepath.Join(state, "volumes", site.Volumes[0].Name)); err != nil {
 		return err
 	}
 	return svc.SetService(ctx, by, "nfs", true)
 }
 
-// store makes what people have stored, and sets their limits.
-func store(ctx context.Context, svc *service.Service, site larkfell, volume string) error {
+// cellar makes what people have stored, and sets their limits.
+func cellar(ctx context.Context, svc *service.Service, site larkfell, volume string) error {
 	for _, f := range site.Stored {
 		size, err := limit.ParseSize(cmp.Or(f.Size, f.Fills))
 		if err != nil {
@@ -352,15 +353,17 @@ func Remember(ctx context.Context, svc *service.Service) error {
 		if err != nil {
 			return err
 		}
+		var past []store.Sample
 		for at := range hours {
 			// Nights are when things are stored: use grows from dusk to dawn.
 			day, hour := at/24, at%24
 			part := (float64(day) + min(float64(hour)/10, 1)) / 7
 			share := h.From + (1-h.From)*part
 			a := limit.Amount{Bytes: int64(float64(is.Amount.Bytes) * share), Files: max(int64(float64(is.Amount.Files)*share), 1)}
-			if err := svc.RememberUse(ctx, now.Add(time.Duration(at-hours)*time.Hour), service.Subject(h.By), h.Name, a); err != nil {
-				return err
-			}
+			past = append(past, store.Sample{At: now.Add(time.Duration(at-hours) * time.Hour), Amount: a})
+		}
+		if err := svc.RememberUses(ctx, service.Subject(h.By), h.Name, past); err != nil {
+			return err
 		}
 	}
 	return nil

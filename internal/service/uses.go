@@ -274,7 +274,7 @@ const (
 // sample writes down what is in use of all that has changed since it last was.
 func (s *Service) sample(ctx context.Context, last map[string]limit.Amount) error {
 	now := s.ledger.Now()
-	changed := make(map[string]limit.Amount)
+	changed := make(map[string][]store.Sample)
 	for _, by := range []Subject{ByUser, ByGroup, ByFolder, ByTree, ByVolume} {
 		uses, err := s.Uses(ctx, by)
 		if err != nil {
@@ -282,18 +282,18 @@ func (s *Service) sample(ctx context.Context, last map[string]limit.Amount) erro
 		}
 		for _, u := range uses {
 			if was, ok := last[u.Key]; !ok || was != u.Amount {
-				changed[u.Key] = u.Amount
+				changed[u.Key] = []store.Sample{{At: now, Amount: u.Amount}}
 			}
 		}
 	}
 	if len(changed) == 0 {
 		return nil
 	}
-	if err := s.uses.AddSamples(ctx, now, changed); err != nil {
+	if err := s.uses.AddSamples(ctx, changed); err != nil {
 		return err
 	}
-	for k, a := range changed {
-		last[k] = a
+	for k, samples := range changed {
+		last[k] = samples[0].Amount
 	}
 	s.counts.forgetWeek()
 	return s.uses.RollUp(ctx, now.Add(-hourlyFor), 24*time.Hour, now.Add(-keepSamples))
@@ -357,8 +357,8 @@ func (s *Service) History(ctx context.Context, by Subject, name string, from tim
 	return h, nil
 }
 
-// RememberUse writes down made-up uses of the past, for the demo.
-func (s *Service) RememberUse(ctx context.Context, at time.Time, by Subject, name string, a limit.Amount) error {
+// RememberUses writes down made-up uses of the past, for the demo.
+func (s *Service) RememberUses(ctx context.Context, by Subject, name string, samples []store.Sample) error {
 	all, err := s.Uses(ctx, by)
 	if err != nil {
 		return err
@@ -366,7 +366,7 @@ func (s *Service) RememberUse(ctx context.Context, at time.Time, by Subject, nam
 	for _, u := range all {
 		if u.Name == name {
 			defer s.counts.forgetWeek()
-			return s.uses.AddSamples(ctx, at, map[string]limit.Amount{u.Key: a})
+			return s.uses.AddSamples(ctx, map[string][]store.Sample{u.Key: samples})
 		}
 	}
 	return notFound("name", "", "nothing is counted for %s %q", by, name)

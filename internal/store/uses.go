@@ -192,17 +192,19 @@ type Sample struct {
 	Amount limit.Amount
 }
 
-// AddSamples writes down uses of subjects at a moment.
-func (u *Uses) AddSamples(ctx context.Context, at time.Time, by map[string]limit.Amount) error {
+// AddSamples writes down uses of subjects.
+func (u *Uses) AddSamples(ctx context.Context, by map[string][]Sample) error {
 	return u.write(ctx, func(tx *Tx) error {
 		put, err := tx.PrepareContext(ctx, `INSERT OR REPLACE INTO samples VALUES (?, ?, ?, ?)`)
 		if err != nil {
 			return err
 		}
 		defer put.Close()
-		for subject, a := range by {
-			if _, err := put.ExecContext(ctx, subject, at.Unix(), a.Bytes, a.Files); err != nil {
-				return err
+		for subject, samples := range by {
+			for _, s := range samples {
+				if _, err := put.ExecContext(ctx, subject, s.At.Unix(), s.Amount.Bytes, s.Amount.Files); err != nil {
+					return err
+				}
 			}
 		}
 		return nil
