@@ -62,14 +62,13 @@ func hookOf(h *site.Hook, secret string) Hook {
 	return Hook{Name: h.Name, Site: h.Site, On: !h.Off, Secret: secret}
 }
 
-func (s *Server) noticeSettings(ctx context.Context) (NoticeSettings, error) {
+func (s *Server) noticeSettings(ctx context.Context) NoticeSettings {
 	svc := s.on(ctx)
 	n := svc.Policy().Notices
-	set, err := svc.MailPasswordSet(ctx)
 	m := n.Mail
 	marks := n.Marks()
 	return NoticeSettings{Percent: marks.Percent, Grace: marks.Grace,
-		Mail: MailSettings{Server: m.Server, Security: m.Security, Sender: m.From, User: m.User, PasswordSet: set, Trust: m.Trust}}, err
+		Mail: MailSettings{Server: m.Server, Security: m.Security, Sender: m.From, User: m.User, PasswordSet: svc.MailPasswordSet(), Trust: m.Trust}}
 }
 
 func (s *Server) registerNotices() {
@@ -102,7 +101,7 @@ func (s *Server) registerNotices() {
 		return out, err
 	})
 	handle(s, operation("show-notice-settings", http.MethodGet, "/notices/settings", "Show when people are told of limits, and where mail is handed in", "notices"), func(ctx context.Context, _ *struct{}) (NoticeSettings, error) {
-		return s.noticeSettings(ctx)
+		return s.noticeSettings(ctx), nil
 	})
 	handle(s, operation("change-notice-settings", http.MethodPatch, "/notices/settings", "Change when people are told of limits, and where mail is handed in", "notices"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -125,7 +124,7 @@ func (s *Server) registerNotices() {
 		if err != nil {
 			return NoticeSettings{}, err
 		}
-		return s.noticeSettings(ctx)
+		return s.noticeSettings(ctx), nil
 	})
 	handle(s, operation("list-letters", http.MethodGet, "/notices/templates", "List the templates of mails", "notices"), func(ctx context.Context, _ *struct{}) ([]Letter, error) {
 		return s.letters(ctx), nil

@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -25,37 +27,36 @@ func big(b *testing.B) *Service {
 	b.Cleanup(func() { s.Close() })
 	root := b.TempDir()
 	rnd := rand.New(rand.NewPCG(8, 60))
-	require.NoError(b, s.change(ctx, Itself, "fill", "", func(tx *store.Tx) error {
-		run := func(query string, args ...any) {
-			require.NoError(b, tx.Run(ctx, query, args...))
-		}
+	require.NoError(b, s.change(ctx, Itself, "fill", "", func(d *site.Draft) error {
+		groups := make([]identity.Group, 1001)
 		for i := 1; i <= 1000; i++ {
-			run(`INSERT INTO groups (id, name, gid) VALUES (?, ?, ?)`, i, fmt.Sprint("g", i), 20_000+i)
+			groups[i] = identity.Group{ID: identity.ID(i), Name: fmt.Sprint("g", i), GID: uint32(20_000 + i)}
 			if i%5 != 1 {
-				run(`INSERT INTO members (group_id, member_group) VALUES (?, ?)`, i-1, i)
+				groups[i-1].Members = append(groups[i-1].Members, identity.GroupPrincipal(identity.ID(i)))
 			}
 		}
 		for i := 1; i <= 10_000; i++ {
-			run(`INSERT INTO users (id, name, uid, primary_group) VALUES (?, ?, ?, ?)`, i, fmt.Sprint("u", i), 30_000+i, 1+rnd.IntN(1000))
-			run(`INSERT OR IGNORE INTO members (group_id, user_id) VALUES (?, ?)`, 1+rnd.IntN(1000), i)
+			site.Put(d, identity.User{ID: identity.ID(i), Name: fmt.Sprint("u", i), UID: uint32(30_000 + i), Primary: identity.ID(1 + rnd.IntN(1000)), SMB: true, NFS: true})
+			g := &groups[1+rnd.IntN(1000)]
+			g.Members = append(g.Members, identity.UserPrincipal(identity.ID(i)))
 		}
-		run(`INSERT INTO volumes (id, name, path) VALUES (1, 'summit', ?)`, root)
-		for f := 1; f <= 200; f++ {
+		for _, g := range groups[1:] {
+			site.Put(d, g)
+		}
+		site.Put(d, site.Volume{ID: 1, Name: "summit", Path: root})
+		for f := int64(1); f <= 200; f++ {
 			name := fmt.Sprint("f", f)
 			require.NoError(b, os.Mkdir(filepath.Join(root, name), 0o755))
-			run(`INSERT INTO folders (id, name, volume_id, path, owner_id, group_id, permissions, ownership) VALUES (?, ?, 1, ?, 1, 1, 'acl', 'mapped')`, f, name, name)
+			site.Put(d, site.Folder{ID: f, Name: name, VolumeID: 1, Path: name, Owner: 1, Group: 1, Permissions: site.ByEntries, Ownership: site.Mapped})
 			for p := range 25 {
-				path := ""
+				r := acl.Rule{}
 				if p > 0 {
-					path = fmt.Sprint("d", p)
+					r.Path = fmt.Sprint("d", p)
 				}
-				place, err := tx.Place(ctx, int64(f), path)
-				require.NoError(b, err)
 				for range 10 {
-					e := acl.Entry{Level: acl.Levels[rnd.IntN(5)], Applies: acl.Everywhere, Deny: rnd.IntN(12) == 0}
-					e.Who.Kind, e.Who.ID = 2, 1
-					run(`INSERT INTO entries (place_id, deny, user_id, level, applies) VALUES (?, ?, ?, ?, 7)`, place, e.Deny, 1+rnd.IntN(10_000), int64(e.Level))
+					r.Entries = append(r.Entries, acl.Entry{Who: identity.UserPrincipal(identity.ID(1 + rnd.IntN(10_000))), Level: acl.Levels[rnd.IntN(5)], Applies: acl.Everywhere, Deny: rnd.IntN(12) == 0})
 				}
+				d.PutRule(f, r)
 			}
 		}
 		return nil

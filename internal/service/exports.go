@@ -13,7 +13,6 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // RuleInput is what a client rule is made from, or what is to change of one; nil leaves a field
@@ -98,23 +97,22 @@ func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "add export", where, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "add export", where, func(d *site.Draft) error {
 		if !at.Exists {
 			return notFound("folder", "amber folder show "+quote(f.Name), "%s is not on disk", f.Display(at.Path))
 		}
 		if err := s.exportPathFree(where, 0); err != nil {
 			return err
 		}
-		id, err := tx.Insert(ctx, `INSERT INTO exports (path, folder_id, below, description, sync, client_groups) VALUES (?, ?, ?, ?, ?, ?)`,
-			where, f.ID, at.Path, in.Description, in.Sync, in.ClientGroups)
-		if err != nil {
-			return err
-		}
+		e := site.Export{Path: where, FolderID: f.ID, Below: at.Path, Description: in.Description, Sync: in.Sync, ClientGroups: in.ClientGroups}
 		for _, r := range in.Rules {
-			if _, err := s.writeRule(ctx, tx, r, id, nil); err != nil {
+			c, err := s.newRule(d, r, false, nil)
+			if err != nil {
 				return err
 			}
+			e.Rules = append(e.Rules, c)
 		}
+		site.Put(d, e)
 		return nil
 	})
 	if err != nil {
@@ -141,17 +139,22 @@ func (s *Service) UpdateExport(ctx context.Context, by Actor, name string, in Ex
 			return nil, err
 		}
 	}
-	err = s.change(ctx, by, "change export", e.Path, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "change export", e.Path, func(d *site.Draft) error {
+		is, ok := site.Get[site.Export](d, e.ID)
+		if !ok {
+			return notFound("export", "amber export list", "there is no export %q", name)
+		}
 		if where != e.Path {
 			if err := s.exportPathFree(where, e.ID); err != nil {
 				return err
 			}
-			if err := tx.Run(ctx, `UPDATE exports SET path = ? WHERE id = ?`, where, e.ID); err != nil {
-				return err
-			}
+			is.Path = where
 		}
-		return tx.Run(ctx, `UPDATE exports SET description = coalesce(?, description), sync = coalesce(?, sync), client_groups = coalesce(?, client_groups) WHERE id = ?`,
-			in.Description, in.Sync, in.ClientGroups, e.ID)
+		set(&is.Description, in.Description)
+		set(&is.Sync, in.Sync)
+		set(&is.ClientGroups, in.ClientGroups)
+		site.Put(d, is)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -165,8 +168,9 @@ func (s *Service) RemoveExport(ctx context.Context, by Actor, name string) error
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove export", e.Path, func(tx *store.Tx) error {
-		return tx.Run(ctx, `DELETE FROM exports WHERE id = ?`, e.ID)
+	return s.change(ctx, by, "remove export", e.Path, func(d *site.Draft) error {
+		site.Delete[site.Export](d, e.ID)
+		return nil
 	})
 }
 
@@ -175,19 +179,19 @@ func (s *Service) CreateHostSet(ctx context.Context, by Actor, name, description
 	if err := checkPlaceName("name", name); err != nil {
 		return nil, err
 	}
-	err := s.change(ctx, by, "add host set", name, func(tx *store.Tx) error {
+	err := s.change(ctx, by, "add host set", name, func(d *site.Draft) error {
 		if s.Policy().HostSetNamed(name) != nil {
 			return conflict("name", "amber hosts show "+quote(name), "there is a host set %s already", name)
 		}
-		id, err := tx.Insert(ctx, `INSERT INTO host_sets (name, description) VALUES (?, ?)`, name, description)
-		if err != nil {
-			return err
-		}
+		h := site.HostSet{Name: name, Description: description}
 		for _, r := range rules {
-			if _, err := s.writeRule(ctx, tx, r, nil, id); err != nil {
+			c, err := s.newRule(d, r, true, nil)
+			if err != nil {
 				return err
 			}
+			h.Rules = append(h.Rules, c)
 		}
+		site.Put(d, h)
 		return nil
 	})
 	if err != nil {
@@ -205,16 +209,42 @@ func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name string, in H
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "change host set", h.Name, func(tx *store.Tx) error {
-		if err := s.rename(ctx, tx, s.hostSetNames(), h.ID, in.Name); err != nil {
+	err = s.change(ctx, by, "change host set", h.Name, func(d *site.Draft) error {
+		is, ok := site.Get[site.HostSet](d, h.ID)
+		if !ok {
+			return notFound("set", "amber hosts list", "there is no host set %q", name)
+		}
+		was := is.Name
+		if err := rename(s.hostSetNames(), h.ID, &is.Name, in.Name); err != nil {
 			return err
 		}
-		return tx.Run(ctx, `UPDATE host_sets SET description = coalesce(?, description) WHERE id = ?`, in.Description, h.ID)
+		set(&is.Description, in.Description)
+		site.Put(d, is)
+		if is.Name != was {
+			renameInExports(d, was, is.Name)
+		}
+		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
 	return s.HostSet(nameAfter(h.Name, in.Name))
+}
+
+// renameInExports has the rules that stand for a host set name it as it is called now.
+func renameInExports(d *site.Draft, was, is string) {
+	for _, e := range slices.Clone(d.Records().Exports) {
+		altered := false
+		e.Rules = slices.Clone(e.Rules)
+		for i := range e.Rules {
+			if identity.Fold(e.Rules[i].From) == identity.Fold(site.SetMark+was) {
+				e.Rules[i].From, altered = site.SetMark+is, true
+			}
+		}
+		if altered {
+			site.Put(d, e)
+		}
+	}
 }
 
 // UsedBy lists the paths of the exports in which a host set stands.
@@ -252,11 +282,12 @@ func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) erro
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove host set", h.Name, func(tx *store.Tx) error {
+	return s.change(ctx, by, "remove host set", h.Name, func(d *site.Draft) error {
 		if used := s.UsedBy(h.Name); len(used) > 0 {
 			return conflict("", "amber export show "+quote(used[0]), "host set %s is used by %s", h.Name, strings.Join(used, ", "))
 		}
-		return tx.Run(ctx, `DELETE FROM host_sets WHERE id = ?`, h.ID)
+		site.Delete[site.HostSet](d, h.ID)
+		return nil
 	})
 }
 
@@ -324,145 +355,162 @@ func (s *Service) fill(r *site.ClientRule, in RuleInput) error {
 	return nil
 }
 
-func (s *Service) writeRule(ctx context.Context, tx *store.Tx, in RuleInput, export, set any) (int64, error) {
+// newRule is the client rule that an input stands for, with a number: of a host set, or of an export that is there or to be.
+func (s *Service) newRule(d *site.Draft, in RuleInput, ofSet bool, of *site.Export) (r site.ClientRule, err error) {
 	if name, ok := strings.CutPrefix(in.From, site.SetMark); ok {
-		if set != nil {
-			return 0, invalid("from", "a host set holds rules and no other host sets")
+		if ofSet {
+			return r, invalid("from", "a host set holds rules and no other host sets")
 		}
 		h, err := s.HostSet(name)
 		if err != nil {
-			return 0, err
+			return r, err
 		}
-		if id, ok := export.(int64); ok {
-			if e := s.Policy().Export(id); e != nil && slices.Contains(s.UsedBy(h.Name), e.Path) {
-				return 0, conflict("from", "amber hosts show "+quote(h.Name), "host set %s stands in %s already: a second time would match nobody", h.Name, e.Path)
-			}
+		r.From = site.SetMark + h.Name
+		if of != nil && slices.ContainsFunc(of.Rules, func(c site.ClientRule) bool { return identity.Fold(c.From) == identity.Fold(r.From) }) {
+			return r, conflict("from", "amber hosts show "+quote(h.Name), "host set %s stands in %s already: a second time would match nobody", h.Name, of.Path)
 		}
 		in.From, in.Everyone = "", false
 		if in.Write != nil || in.Squash != nil || in.AnonUID != nil || in.AnonGID != nil || in.Security != nil || in.PrivilegedPort != nil || in.Unknown != nil {
-			return 0, invalid("from", "the rules of host set %s say for themselves on what terms their hosts come in: amber hosts rule set", h.Name)
+			return r, invalid("from", "the rules of host set %s say for themselves on what terms their hosts come in: amber hosts rule set", h.Name)
 		}
-		return tx.InsertClientRule(ctx, export, nil, h.ID, site.ClientRule{Squash: site.SquashRoot, Unknown: site.UnknownRefused, Security: []site.Flavor{site.FlavorSys}})
+		r.ID = d.Number(site.ClientRuleNumbers)
+		return r, nil
 	}
 	if in.From == "" {
-		return 0, invalid("from", "say from whom: an address, a network, a host name, a pattern, or %sNAME for a host set", site.SetMark)
+		return r, invalid("from", "say from whom: an address, a network, a host name, a pattern, or %sNAME for a host set", site.SetMark)
 	}
-	r := site.ClientRule{Squash: site.SquashRoot, AnonUID: site.Anonymous, AnonGID: site.Anonymous, Security: []site.Flavor{site.FlavorSys}, Unknown: site.UnknownRefused}
+	r = site.ClientRule{Squash: site.SquashRoot, AnonUID: site.Anonymous, AnonGID: site.Anonymous, Security: []site.Flavor{site.FlavorSys}, Unknown: site.UnknownRefused}
 	if err := s.fill(&r, in); err != nil {
-		return 0, err
+		return r, err
 	}
-	return tx.InsertClientRule(ctx, export, set, nil, r)
+	r.ID = d.Number(site.ClientRuleNumbers)
+	return r, nil
 }
 
 // RuleList is the export or the host set whose client rules are meant: one of the two.
 type RuleList struct{ Export, Set string }
 
-// ruleList finds the list's record under the policy now in force: its numbers for SQL, one of them
-// nil, its name, and its rules.
-func (s *Service) ruleList(l RuleList) (export, set any, name string, rules []site.ClientRule, err error) {
+// ruled is an export or a host set, whose rules are being changed.
+type ruled struct {
+	name  string
+	of    *site.Export // nil for a host set
+	set   *site.HostSet
+	rules []site.ClientRule
+}
+
+// put writes the rules down.
+func (l *ruled) put(d *site.Draft) {
+	if l.set != nil {
+		l.set.Rules = l.rules
+		site.Put(d, *l.set)
+		return
+	}
+	l.of.Rules = l.rules
+	site.Put(d, *l.of)
+}
+
+// ruleList finds it under the policy now in force.
+func (s *Service) ruleList(l RuleList) (*ruled, error) {
 	if l.Set != "" {
 		h, err := s.HostSet(l.Set)
 		if err != nil {
-			return nil, nil, "", nil, err
+			return nil, err
 		}
-		return nil, h.ID, h.Name, h.Rules, nil
+		is := *h
+		return &ruled{name: h.Name, set: &is, rules: slices.Clone(h.Rules)}, nil
 	}
 	e, err := s.Export(l.Export)
 	if err != nil {
-		return nil, nil, "", nil, err
+		return nil, err
 	}
-	return e.ID, nil, e.Path, e.Rules, nil
+	is := e.Export
+	return &ruled{name: e.Path, of: &is, rules: slices.Clone(is.Rules)}, nil
 }
 
 // AddRule writes a client rule at a position counted from 1, at the end for 0, and gives its
 // number.
 func (s *Service) AddRule(ctx context.Context, by Actor, l RuleList, in RuleInput, position int) (int64, error) {
-	_, _, name, _, err := s.ruleList(l)
+	found, err := s.ruleList(l)
 	if err != nil {
 		return 0, err
 	}
 	var id int64
-	err = s.change(ctx, by, "add client rule", name, func(tx *store.Tx) error {
-		export, set, _, rules, err := s.ruleList(l)
+	err = s.change(ctx, by, "add client rule", found.name, func(d *site.Draft) error {
+		is, err := s.ruleList(l)
 		if err != nil {
 			return err
 		}
-		if position < 0 || position > len(rules)+1 {
-			return invalid("position", "position %d is not among the %d there would be", position, len(rules)+1)
+		if position < 0 || position > len(is.rules)+1 {
+			return invalid("position", "position %d is not among the %d there would be", position, len(is.rules)+1)
 		}
-		if id, err = s.writeRule(ctx, tx, in, export, set); err != nil || position == 0 {
+		r, err := s.newRule(d, in, is.set != nil, is.of)
+		if err != nil {
 			return err
 		}
-		return tx.OrderClientRules(ctx, slices.Insert(ruleIDs(rules), position-1, id))
+		if position == 0 {
+			position = len(is.rules) + 1
+		}
+		id, is.rules = r.ID, slices.Insert(is.rules, position-1, r)
+		is.put(d)
+		return nil
 	})
 	return id, err
 }
 
-func ruleIDs(rules []site.ClientRule) []int64 {
-	out := make([]int64, len(rules))
-	for i, r := range rules {
-		out[i] = r.ID
-	}
-	return out
-}
-
 // changeRule runs a change of one rule of a list.
-func (s *Service) changeRule(ctx context.Context, by Actor, action string, l RuleList, id int64, fn func(tx *store.Tx, rules []site.ClientRule, at int) error) error {
-	_, _, name, _, err := s.ruleList(l)
+func (s *Service) changeRule(ctx context.Context, by Actor, action string, l RuleList, id int64, fn func(l *ruled, at int) error) error {
+	found, err := s.ruleList(l)
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, fmt.Sprintf("%s %d", action, id), name, func(tx *store.Tx) error {
-		_, _, _, rules, err := s.ruleList(l)
+	return s.change(ctx, by, fmt.Sprintf("%s %d", action, id), found.name, func(d *site.Draft) error {
+		is, err := s.ruleList(l)
 		if err != nil {
 			return err
 		}
-		at := slices.IndexFunc(rules, func(r site.ClientRule) bool { return r.ID == id })
+		at := slices.IndexFunc(is.rules, func(r site.ClientRule) bool { return r.ID == id })
 		if at < 0 {
 			show := "amber export show "
-			if l.Set != "" {
+			if is.set != nil {
 				show = "amber hosts show "
 			}
-			return notFound("id", show+quote(name), "%s has no client rule %d", name, id)
+			return notFound("id", show+quote(is.name), "%s has no client rule %d", is.name, id)
 		}
-		return fn(tx, rules, at)
+		if err := fn(is, at); err != nil {
+			return err
+		}
+		is.put(d)
+		return nil
 	})
 }
 
 // UpdateRule changes a client rule.
 func (s *Service) UpdateRule(ctx context.Context, by Actor, l RuleList, id int64, in RuleInput) error {
-	return s.changeRule(ctx, by, "change client rule", l, id, func(tx *store.Tx, rules []site.ClientRule, at int) error {
-		r := rules[at]
-		if strings.HasPrefix(r.From, site.SetMark) || strings.HasPrefix(in.From, site.SetMark) {
+	return s.changeRule(ctx, by, "change client rule", l, id, func(l *ruled, at int) error {
+		if strings.HasPrefix(l.rules[at].From, site.SetMark) || strings.HasPrefix(in.From, site.SetMark) {
 			return invalid("from", "a line that stands for a host set has nothing to change: remove it and add another")
 		}
-		if err := s.fill(&r, in); err != nil {
-			return err
-		}
-		flavors := make([]string, len(r.Security))
-		for i, f := range r.Security {
-			flavors[i] = string(f)
-		}
-		return tx.Run(ctx, `UPDATE client_rules SET hosts = ?, read_write = ?, squash = ?, anon_uid = ?, anon_gid = ?, security = ?, privileged_port = ?, unknown = ? WHERE id = ?`,
-			r.From, r.Write, string(r.Squash), r.AnonUID, r.AnonGID, strings.Join(flavors, ","), r.PrivilegedPort, string(r.Unknown), id)
+		return s.fill(&l.rules[at], in)
 	})
 }
 
 // MoveRule puts a client rule at a position among the others, counted from 1.
 func (s *Service) MoveRule(ctx context.Context, by Actor, l RuleList, id int64, position int) error {
-	return s.changeRule(ctx, by, "move client rule", l, id, func(tx *store.Tx, rules []site.ClientRule, at int) error {
-		if position < 1 || position > len(rules) {
-			return invalid("position", "position %d is not among the %d there are", position, len(rules))
+	return s.changeRule(ctx, by, "move client rule", l, id, func(l *ruled, at int) error {
+		if position < 1 || position > len(l.rules) {
+			return invalid("position", "position %d is not among the %d there are", position, len(l.rules))
 		}
-		order := ruleIDs(rules)
-		return tx.OrderClientRules(ctx, slices.Insert(slices.Delete(order, at, at+1), position-1, id))
+		r := l.rules[at]
+		l.rules = slices.Insert(slices.Delete(l.rules, at, at+1), position-1, r)
+		return nil
 	})
 }
 
 // RemoveRule removes a client rule.
 func (s *Service) RemoveRule(ctx context.Context, by Actor, l RuleList, id int64) error {
-	return s.changeRule(ctx, by, "remove client rule", l, id, func(tx *store.Tx, _ []site.ClientRule, _ int) error {
-		return tx.Run(ctx, `DELETE FROM client_rules WHERE id = ?`, id)
+	return s.changeRule(ctx, by, "remove client rule", l, id, func(l *ruled, at int) error {
+		l.rules = site.Without(l.rules, func(r site.ClientRule) bool { return r.ID == id })
+		return nil
 	})
 }
 

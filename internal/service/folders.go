@@ -9,7 +9,6 @@ import (
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // FolderInput is what a new folder is made from. An empty Path takes the name.
@@ -40,7 +39,7 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 	if err := fillKinds(&in); err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "add folder", in.Name, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "add folder", in.Name, func(d *site.Draft) error {
 		v, err := s.volume(in.Volume)
 		if err != nil {
 			return err
@@ -53,22 +52,15 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 				return conflict("path", "amber folder show "+quote(f.Name), "%s overlaps folder %s: a path belongs to one folder, so that one set of rules governs it", path, f.Name)
 			}
 		}
-		group, err := s.groupOrNull(in.Group)
+		group, err := s.groupOrNone(in.Group)
 		if err != nil {
 			return err
 		}
-		var owner any
-		if in.Owner != "" {
-			u, err := s.User(in.Owner)
-			if err != nil {
-				return err
-			}
-			owner = int64(u.ID)
-		}
-		if err := tx.Run(ctx, `INSERT INTO folders (name, volume_id, path, description, owner_id, group_id, permissions, ownership) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			in.Name, v.ID, path, in.Description, owner, group, string(in.Permissions), string(in.Ownership)); err != nil {
+		owner, err := s.userOrNone(in.Owner)
+		if err != nil {
 			return err
 		}
+		site.Put(d, site.Folder{Name: in.Name, VolumeID: v.ID, Path: path, Description: in.Description, Owner: owner, Group: group, Permissions: in.Permissions, Ownership: in.Ownership})
 		// Last, so that a refused change makes no directory; that one is left over if
 		// the commit fails is harmless, since it is empty and published nowhere.
 		make := files.MakeFolder
@@ -132,46 +124,28 @@ func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in Fo
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "change folder", f.Name, func(tx *store.Tx) error {
-		if err := s.rename(ctx, tx, s.folderNames(), f.ID, in.Name); err != nil {
+	err = s.change(ctx, by, "change folder", f.Name, func(d *site.Draft) error {
+		is, ok := site.Get[site.Folder](d, f.ID)
+		if !ok {
+			return notFound("folder", "amber folder list", "there is no folder %q", name)
+		}
+		if err := rename(s.folderNames(), f.ID, &is.Name, in.Name); err != nil {
 			return err
-		}
-		if err := s.renameInReviews(ctx, tx, in.Name, func(r *site.Review) bool { return inPlace(r.Folders, f.Name, *in.Name) }); err != nil {
-			return err
-		}
-		set := func(column string, value any) error {
-			return tx.Run(ctx, `UPDATE folders SET `+column+` = ? WHERE id = ?`, value, f.ID)
-		}
-		if in.Description != nil {
-			if err := set("description", *in.Description); err != nil {
-				return err
-			}
 		}
 		if in.Owner != nil {
-			var owner any
-			if *in.Owner != "" {
-				u, err := s.User(*in.Owner)
-				if err != nil {
-					return err
-				}
-				owner = int64(u.ID)
-			}
-			if err := set("owner_id", owner); err != nil {
+			if is.Owner, err = s.userOrNone(*in.Owner); err != nil {
 				return err
 			}
 		}
 		if in.Group != nil {
-			group, err := s.groupOrNull(*in.Group)
-			if err != nil {
-				return err
-			}
-			if err := set("group_id", group); err != nil {
+			if is.Group, err = s.groupOrNone(*in.Group); err != nil {
 				return err
 			}
 		}
-		if in.LogAccess != nil {
-			return set("log_access", *in.LogAccess)
-		}
+		set(&is.Description, in.Description)
+		set(&is.LogAccess, in.LogAccess)
+		site.Put(d, is)
+		renameInReviews(d, in.Name, func(r *site.Review) bool { return inPlace(r.Folders, f.Name, *in.Name) })
 		return nil
 	})
 	if err != nil {
@@ -192,7 +166,7 @@ func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInp
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "set mode", f.Display(at.Path), func(*store.Tx) error {
+	return s.change(ctx, by, "set mode", f.Display(at.Path), func(*site.Draft) error {
 		if err := s.byMode(f, at); err != nil {
 			return err
 		}
@@ -277,7 +251,8 @@ func (s *Service) RemoveFolder(ctx context.Context, by Actor, name string) error
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove folder", f.Name, func(tx *store.Tx) error {
-		return tx.Run(ctx, `DELETE FROM folders WHERE id = ?`, f.ID)
+	return s.change(ctx, by, "remove folder", f.Name, func(d *site.Draft) error {
+		site.Delete[site.Folder](d, f.ID)
+		return nil
 	})
 }

@@ -35,7 +35,7 @@ func (s *Service) moves(t *testing.T) (n int) {
 // From the first lasting step on a rename runs to its end, whatever becomes of who asked for it; and where the records cannot
 // take it, the directory is back under its rules.
 func TestARenameIsWholeOrNotAtAll(t *testing.T) {
-	const breakIt, mendIt = `CREATE TRIGGER full BEFORE UPDATE ON places BEGIN SELECT RAISE(ABORT, 'the disk is full'); END`, `DROP TRIGGER full`
+	const breakIt, mendIt = `CREATE TRIGGER full BEFORE INSERT ON records BEGIN SELECT RAISE(ABORT, 'the disk is full'); END`, `DROP TRIGGER full`
 	sql := func(s *Service, text string) {
 		_, err := s.store.DB().Exec(text)
 		require.NoError(t, err)

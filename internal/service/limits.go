@@ -11,7 +11,6 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/internal/usage"
 )
 
@@ -104,7 +103,7 @@ func (s *Service) SetLimit(ctx context.Context, by Actor, in LimitInput) (*limit
 		return nil, err
 	}
 	var id int64
-	err = s.change(ctx, by, "set limit", s.LimitSubject(&l), func(tx *store.Tx) error {
+	err = s.change(ctx, by, "set limit", s.LimitSubject(&l), func(d *site.Draft) error {
 		if l, err = s.subject(in); err != nil { // as it is under the lock
 			return err
 		}
@@ -125,8 +124,8 @@ func (s *Service) SetLimit(ctx context.Context, by Actor, in LimitInput) (*limit
 		if err := readBounds(&l.Bounds, in); err != nil {
 			return err
 		}
-		id, err = tx.PutLimit(ctx, l)
-		return err
+		id = site.Put(d, l)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -205,13 +204,14 @@ func (s *Service) RemoveLimit(ctx context.Context, by Actor, in LimitInput) erro
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove limit", s.LimitSubject(&l), func(tx *store.Tx) error {
+	return s.change(ctx, by, "remove limit", s.LimitSubject(&l), func(d *site.Draft) error {
 		if l, err = s.subject(in); err != nil {
 			return err
 		}
 		for _, have := range s.Policy().Limits.Limits {
 			if same(&have, &l) {
-				return tx.Run(ctx, `DELETE FROM limits WHERE id = ?`, have.ID)
+				site.Delete[limit.Limit](d, have.ID)
+				return nil
 			}
 		}
 		return notFound("name", "amber limit list", "there is no limit of %s", s.LimitSubject(&l))

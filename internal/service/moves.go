@@ -12,6 +12,7 @@ import (
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -90,11 +91,9 @@ func (s *Service) WriteRule(ctx context.Context, folder int64, by identity.ID, r
 	if f == nil || u == nil {
 		return files.ErrGone
 	}
-	return s.change(ctx, Actor{ID: u.ID, Name: u.Name, Role: entitled}, "set entries", f.Display(r.Path), func(tx *store.Tx) error {
-		if err := putRule(ctx, tx, folder, r); err != nil {
-			return err
-		}
-		return tx.PrunePlaces(ctx, folder)
+	return s.change(ctx, Actor{ID: u.ID, Name: u.Name, Role: entitled}, "set entries", f.Display(r.Path), func(d *site.Draft) error {
+		putRule(d, folder, r)
+		return nil
 	})
 }
 
@@ -103,15 +102,10 @@ func (s *Service) finishMove(ctx context.Context, id, folder int64, from, to str
 	if f == nil { // it has gone meanwhile, and its rules with it
 		return s.forgetMove(ctx, id)
 	}
-	return s.change(ctx, Itself, "rename", fmt.Sprintf("%s to %s", f.Display(from), f.Display(to)), func(tx *store.Tx) error {
-		if err := tx.MovePlace(ctx, folder, from, to); err != nil {
-			return err
-		}
-		if err := tx.MoveLimits(ctx, folder, from, to); err != nil {
-			return err
-		}
-		return tx.Run(ctx, `DELETE FROM moves WHERE id = ?`, id)
-	})
+	return s.change(ctx, Itself, "rename", fmt.Sprintf("%s to %s", f.Display(from), f.Display(to)), func(d *site.Draft) error {
+		d.MoveRules(folder, from, to)
+		return nil
+	}, func(tx *store.Tx) error { return tx.Run(ctx, `DELETE FROM moves WHERE id = ?`, id) })
 }
 
 type move struct {

@@ -3,14 +3,12 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"net"
 	"net/mail"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -47,8 +45,8 @@ func checkMail(field, address string) error {
 // SetNotices changes when people are told of limits, and where mail is handed in. A password goes with the server that it was
 // given for: where that is changed, it is to be given again.
 func (s *Service) SetNotices(ctx context.Context, by Actor, in NoticesChange) error {
-	return s.change(ctx, by, "change notices", "notices", func(tx *store.Tx) error {
-		n := s.Policy().Notices
+	return s.change(ctx, by, "change notices", "notices", func(d *site.Draft) error {
+		n := d.Records().Notices
 		if in.Percent != nil {
 			marks, err := limit.CleanPercent(*in.Percent)
 			if err != nil {
@@ -63,9 +61,6 @@ func (s *Service) SetNotices(ctx context.Context, by Actor, in NoticesChange) er
 		if err := in.mail(&n.Mail); err != nil {
 			return err
 		}
-		if err := tx.PutNotices(ctx, n); err != nil {
-			return err
-		}
 		switch is := n.Mail; {
 		case in.Password != nil && *in.Password != "":
 			if len(*in.Password) > 1024 {
@@ -77,10 +72,11 @@ func (s *Service) SetNotices(ctx context.Context, by Actor, in NoticesChange) er
 			if is.Security == string(notice.NoTLS) {
 				return invalid("security", "a password is not sent without TLS")
 			}
-			return tx.Run(ctx, `UPDATE notices SET mail_password = ?`, s.keys.sealFor("mail", *in.Password))
+			n.Mail.Password = d.Keep(site.Secret{Sealed: s.keys.sealFor("mail", *in.Password)})
 		case in.Password != nil, is.Server != before.Server, is.Security != before.Security, is.User != before.User, is.Trust != before.Trust:
-			return tx.Run(ctx, `UPDATE notices SET mail_password = NULL`)
+			n.Mail.Password = 0
 		}
+		site.Put(d, n)
 		return nil
 	})
 }
@@ -135,18 +131,7 @@ func (in *NoticesChange) mail(m *site.Mail) error {
 }
 
 // MailPasswordSet says whether there is a password for the mail server.
-func (s *Service) MailPasswordSet(ctx context.Context) (bool, error) {
-	sealed, err := s.mailPassword(ctx)
-	return sealed != nil, err
-}
-
-func (s *Service) mailPassword(ctx context.Context) (sealed []byte, err error) {
-	err = s.store.DB().QueryRowContext(ctx, `SELECT mail_password FROM notices`).Scan(&sealed)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
-	return sealed, err
-}
+func (s *Service) MailPasswordSet() bool { return s.Policy().Notices.Mail.Password != 0 }
 
 // mailServer is where mail is handed in now.
 func (s *Service) mailServer(ctx context.Context) (notice.Server, error) {
@@ -159,11 +144,11 @@ func (s *Service) mailServer(ctx context.Context) (notice.Server, error) {
 		}
 		out.Trust = pool
 	}
-	sealed, err := s.mailPassword(ctx)
-	if err != nil || sealed == nil {
+	kept, err := s.store.Secret(ctx, m.Password)
+	if err != nil || kept.Sealed == nil {
 		return out, err
 	}
-	out.Password, err = s.keys.openFor("mail", sealed)
+	out.Password, err = s.keys.openFor("mail", kept.Sealed)
 	return out, err
 }
 
@@ -177,8 +162,8 @@ func (s *Service) SetTemplate(ctx context.Context, by Actor, letter, text string
 			return invalid("text", "the template is of no use: %v", err)
 		}
 	}
-	return s.change(ctx, by, "change letter", letter, func(tx *store.Tx) error {
-		n := s.Policy().Notices
+	return s.change(ctx, by, "change letter", letter, func(d *site.Draft) error {
+		n := d.Records().Notices
 		n.Templates = maps.Clone(n.Templates)
 		if n.Templates == nil {
 			n.Templates = make(map[string]string)
@@ -189,10 +174,8 @@ func (s *Service) SetTemplate(ctx context.Context, by Actor, letter, text string
 		if len(n.Templates) == 0 {
 			n.Templates = nil
 		}
-		if reflect.DeepEqual(n, s.Policy().Notices) {
-			return nil
-		}
-		return tx.PutNotices(ctx, n)
+		site.Put(d, n)
+		return nil
 	})
 }
 
@@ -221,8 +204,8 @@ type hookSecrets struct {
 	Secret string `json:"secret"`
 }
 
-// putHook seals what is known of a webhook.
-func (s *Service) putHook(ctx context.Context, tx *store.Tx, id int64, h hookSecrets) error {
+// putHook writes a webhook down, and seals what is known of it.
+func (s *Service) putHook(d *site.Draft, is site.Hook, h hookSecrets) error {
 	u, err := notice.ParseURL(h.URL)
 	if err != nil {
 		return invalid("url", "%v", err)
@@ -231,15 +214,22 @@ func (s *Service) putHook(ctx context.Context, tx *store.Tx, id int64, h hookSec
 	if err != nil {
 		return err
 	}
-	return tx.Run(ctx, `UPDATE hooks SET site = ?, sealed = ? WHERE id = ?`, u.Scheme+"://"+u.Host, s.keys.sealFor(hookTarget+itoa(id), string(raw)), id)
+	is.ID, is.Site = site.Put(d, is), u.Scheme+"://"+u.Host
+	is.Secret = d.Keep(site.Secret{Sealed: s.keys.sealFor(hookTarget+itoa(is.ID), string(raw))})
+	site.Put(d, is)
+	return nil
 }
 
 func (s *Service) hookSecrets(ctx context.Context, id int64) (h hookSecrets, err error) {
-	var sealed []byte
-	if err := s.store.DB().QueryRowContext(ctx, `SELECT sealed FROM hooks WHERE id = ?`, id).Scan(&sealed); err != nil {
+	is := s.hook(func(h *site.Hook) bool { return h.ID == id })
+	if is == nil {
+		return h, notFound("name", "amber notice hook list", "there is no webhook %d any more", id)
+	}
+	kept, err := s.store.Secret(ctx, is.Secret)
+	if err != nil {
 		return h, err
 	}
-	raw, err := s.keys.openFor(hookTarget+itoa(id), sealed)
+	raw, err := s.keys.openFor(hookTarget+itoa(id), kept.Sealed)
 	if err != nil {
 		return h, err
 	}
@@ -253,18 +243,14 @@ func (s *Service) CreateHook(ctx context.Context, by Actor, name, url string) (h
 		return nil, "", err
 	}
 	secret = notice.NewSecret()
-	err = s.change(ctx, by, "add webhook", name, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "add webhook", name, func(d *site.Draft) error {
 		if _, err := s.Hook(name); err == nil {
 			return conflict("name", "amber notice hook list", "there is a webhook %s already", name)
 		}
 		if len(s.Policy().Hooks) >= mostHooks {
 			return conflict("", "amber notice hook list", "there are %d webhooks already", mostHooks)
 		}
-		id, err := tx.Insert(ctx, `INSERT INTO hooks (name, site, sealed) VALUES (?, '', x'')`, name)
-		if err != nil {
-			return err
-		}
-		return s.putHook(ctx, tx, id, hookSecrets{url, secret})
+		return s.putHook(d, site.Hook{Name: name}, hookSecrets{url, secret})
 	})
 	if err != nil {
 		return nil, "", err
@@ -296,13 +282,19 @@ func (s *Service) UpdateHook(ctx context.Context, by Actor, name string, in Hook
 		secret = notice.NewSecret()
 		known.Secret = secret
 	}
-	err = s.change(ctx, by, "change webhook", h.Name, func(tx *store.Tx) error {
-		if in.On != nil {
-			if err := tx.Run(ctx, `UPDATE hooks SET is_off = ? WHERE id = ?`, !*in.On, h.ID); err != nil {
-				return err
-			}
+	err = s.change(ctx, by, "change webhook", h.Name, func(d *site.Draft) error {
+		is, ok := site.Get[site.Hook](d, h.ID)
+		if !ok {
+			return notFound("name", "amber notice hook list", "there is no webhook %q", name)
 		}
-		return s.putHook(ctx, tx, h.ID, known)
+		if in.On != nil {
+			is.Off = !*in.On
+		}
+		if in.URL == nil && !in.Secret {
+			site.Put(d, is)
+			return nil
+		}
+		return s.putHook(d, is, known)
 	})
 	if err != nil {
 		return nil, "", err
@@ -317,8 +309,9 @@ func (s *Service) RemoveHook(ctx context.Context, by Actor, name string) error {
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove webhook", h.Name, func(tx *store.Tx) error {
-		return tx.Run(ctx, `DELETE FROM hooks WHERE id = ?`, h.ID)
+	return s.change(ctx, by, "remove webhook", h.Name, func(d *site.Draft) error {
+		site.Delete[site.Hook](d, h.ID)
+		return nil
 	})
 }
 

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/identity"
-	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // NumberCheck is a client's mismatch with the records, with what mends it on either side:
@@ -58,24 +58,29 @@ func (s *Service) rememberNumbers(ctx context.Context, by Actor, host string, th
 	if err := checkPlaceName("host", host); err != nil {
 		return err
 	}
-	list, err := json.Marshal(there)
-	if err != nil {
-		return err
-	}
-	if len(list) > 4<<20 {
+	if list, err := json.Marshal(there); err != nil || len(list) > 4<<20 {
 		return invalid("passwd", "more than 4 MiB of accounts cannot be remembered")
 	}
-	return s.change(ctx, by, "remember numbers", host, func(tx *store.Tx) error {
-		return tx.Run(ctx, `INSERT INTO id_lists (host, numbers) VALUES (?, ?) ON CONFLICT (host) DO UPDATE SET numbers = excluded.numbers`, host, string(list))
+	return s.change(ctx, by, "remember numbers", host, func(d *site.Draft) error {
+		l := site.IDList{Host: host}
+		for _, old := range d.Records().IDLists {
+			if identity.Fold(old.Host) == identity.Fold(host) {
+				l = old
+			}
+		}
+		l.Numbers = there
+		site.Put(d, l)
+		return nil
 	})
 }
 
 // ForgetNumbers forgets what a host has, so that the audit looks at it no more.
 func (s *Service) ForgetNumbers(ctx context.Context, by Actor, host string) error {
-	return s.change(ctx, by, "forget numbers", host, func(tx *store.Tx) error {
-		for _, l := range s.Policy().IDLists {
+	return s.change(ctx, by, "forget numbers", host, func(d *site.Draft) error {
+		for _, l := range d.Records().IDLists {
 			if identity.Fold(l.Host) == identity.Fold(host) {
-				return tx.Run(ctx, `DELETE FROM id_lists WHERE id = ?`, l.ID)
+				site.Delete[site.IDList](d, l.ID)
+				return nil
 			}
 		}
 		return notFound("host", "amber finding list", "no numbers of %q are remembered", host)

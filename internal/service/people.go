@@ -56,16 +56,28 @@ func (s *Service) Group(name string) (*identity.Group, error) {
 	return nil, notFound("group", "amber group list", "there is no group %q", name)
 }
 
-// groupOrNull is a group's number for a column that may be NULL: for an empty name.
-func (s *Service) groupOrNull(name string) (any, error) {
+// groupOrNone is a group's number; 0 for an empty name.
+func (s *Service) groupOrNone(name string) (identity.ID, error) {
 	if name == "" {
-		return nil, nil
+		return 0, nil
 	}
 	g, err := s.Group(name)
 	if err != nil {
-		return nil, err
+		return 0, err
 	}
-	return int64(g.ID), nil
+	return g.ID, nil
+}
+
+// userOrNone is the same for a user.
+func (s *Service) userOrNone(name string) (identity.ID, error) {
+	if name == "" {
+		return 0, nil
+	}
+	u, err := s.User(name)
+	if err != nil {
+		return 0, err
+	}
+	return u.ID, nil
 }
 
 // uidFree refuses a uid that is somebody else's than user's; 0 is nobody yet.
@@ -139,12 +151,12 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 			return nil, err
 		}
 	}
-	err := s.change(ctx, by, "add user", in.Name, func(tx *store.Tx) error {
-		d := s.Policy().Directory
+	err := s.change(ctx, by, "add user", in.Name, func(d *site.Draft) error {
 		if in.FirstOnly && s.hasAdministrator() {
 			return conflict("", "amber sign-in USER", "there is an administrator already")
 		}
-		if d.UserNamed(in.Name) != nil {
+		people := s.Policy().Directory
+		if people.UserNamed(in.Name) != nil {
 			return conflict("name", "amber user show "+quote(in.Name), "there is a user %s already", in.Name)
 		}
 		uid := uint32(1000)
@@ -154,34 +166,29 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 				return err
 			}
 		} else {
-			for _, u := range d.Users() {
+			for _, u := range people.Users() {
 				if u.UID >= uid && u.UID < 60000 {
 					uid = u.UID + 1
 				}
 			}
 		}
-		primary, err := s.groupOrNull(in.Primary)
+		primary, err := s.groupOrNone(in.Primary)
 		if err != nil {
 			return err
 		}
-		id, err := tx.Insert(ctx, `INSERT INTO users (name, full_name, uid, primary_group, role, service, expires, smb, nfs, mail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			in.Name, in.FullName, uid, primary, in.Role, in.Service, instant(in.Expires), !in.NoSMB, !in.NoNFS, in.Mail)
-		if err != nil {
-			return err
-		}
+		u := identity.User{Name: in.Name, FullName: in.FullName, UID: uid, Primary: primary, Role: in.Role, Service: in.Service, Expires: instant(in.Expires), SMB: !in.NoSMB, NFS: !in.NoNFS, Mail: in.Mail}
+		u.ID = identity.ID(site.Put(d, u))
 		for _, name := range in.Groups {
 			g, err := s.Group(name)
 			if err != nil {
 				return err
 			}
-			if err := tx.Run(ctx, `INSERT OR IGNORE INTO members (group_id, user_id) VALUES (?, ?)`, g.ID, id); err != nil {
-				return err
-			}
+			addMember(d, g.ID, identity.UserPrincipal(u.ID))
 		}
 		if in.Password == "" {
 			return nil
 		}
-		return s.writePassword(ctx, tx, identity.ID(id), in.Password)
+		return s.writePassword(d, u, in.Password)
 	})
 	if err != nil {
 		return nil, err
@@ -189,11 +196,19 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 	return s.User(in.Name)
 }
 
-func instant(t time.Time) any {
+// instant is a moment as records hold it: to the second.
+func instant(t time.Time) time.Time {
 	if t.IsZero() {
-		return nil
+		return t
 	}
-	return t.UTC().Format(time.RFC3339)
+	return t.UTC().Truncate(time.Second)
+}
+
+// set gives a field another value; nil leaves it.
+func set[T any](field *T, to *T) {
+	if to != nil {
+		*field = *to
+	}
 }
 
 // UserChange is what is to change of a user; nil leaves a field as it is.
@@ -220,61 +235,37 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 			return nil, err
 		}
 	}
-	err = s.change(ctx, by, "change user", user.Name, func(tx *store.Tx) error {
-		set := func(column string, value any) error {
-			return tx.Run(ctx, `UPDATE users SET `+column+` = ? WHERE id = ?`, value, user.ID)
+	err = s.change(ctx, by, "change user", user.Name, func(d *site.Draft) error {
+		u, ok := site.Get[identity.User](d, int64(user.ID))
+		if !ok {
+			return notFound("user", "amber user list", "there is no user %q", name)
 		}
 		if in.UID != nil {
 			if err := s.uidFree(*in.UID, user.ID); err != nil {
 				return err
 			}
-			if err := set("uid", *in.UID); err != nil {
-				return err
-			}
 		}
 		if in.Primary != nil {
-			primary, err := s.groupOrNull(*in.Primary)
-			if err != nil {
-				return err
-			}
-			if err := set("primary_group", primary); err != nil {
+			if u.Primary, err = s.groupOrNone(*in.Primary); err != nil {
 				return err
 			}
 		}
 		if in.Expires != nil {
-			if err := set("expires", instant(*in.Expires)); err != nil {
-				return err
-			}
+			u.Expires = instant(*in.Expires)
 		}
-		if in.FullName != nil {
-			if err := set("full_name", *in.FullName); err != nil {
-				return err
-			}
-		}
-		if in.Mail != nil {
-			if err := set("mail", *in.Mail); err != nil {
-				return err
-			}
-		}
-		if in.Role != nil {
-			if err := set("role", *in.Role); err != nil {
-				return err
-			}
-		}
-		for column, value := range map[string]*bool{"disabled": in.Disabled, "smb": in.SMB, "nfs": in.NFS} {
-			if value != nil {
-				if err := set(column, *value); err != nil {
-					return err
-				}
-			}
-		}
-		if err := s.rename(ctx, tx, s.userNames(), int64(user.ID), in.Name); err != nil {
+		if err := rename(s.userNames(), int64(user.ID), &u.Name, in.Name); err != nil {
 			return err
 		}
-		if err := s.renamePrincipal(ctx, tx, identity.UserPrincipal(user.ID), user.Name, in.Name); err != nil {
-			return err
-		}
-		return s.keepAdministrator(ctx, tx)
+		set(&u.UID, in.UID)
+		set(&u.FullName, in.FullName)
+		set(&u.Mail, in.Mail)
+		set(&u.Role, in.Role)
+		set(&u.Disabled, in.Disabled)
+		set(&u.SMB, in.SMB)
+		set(&u.NFS, in.NFS)
+		site.Put(d, u)
+		s.renamePrincipal(d, identity.UserPrincipal(user.ID), user.Name, in.Name)
+		return s.keepAdministrator(d)
 	})
 	if err != nil {
 		return nil, err
@@ -283,19 +274,17 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 }
 
 // keepAdministrator refuses a change after which nobody could make another.
-func (s *Service) keepAdministrator(ctx context.Context, tx *store.Tx) error {
+func (s *Service) keepAdministrator(d *site.Draft) error {
 	if !s.hasAdministrator() {
 		return nil
 	}
-	var left int
-	if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM users WHERE role = 'administrator' AND disabled = 0 AND (expires IS NULL OR expires > ?)`,
-		time.Now().UTC().Format(time.RFC3339)).Scan(&left); err != nil {
-		return err
+	now := time.Now()
+	for _, u := range d.Records().Users {
+		if u.Role == identity.Administrator && u.InForce(now) {
+			return nil
+		}
 	}
-	if left == 0 {
-		return conflict("", "amber user add NAME --role administrator", "that would leave no administrator")
-	}
-	return nil
+	return conflict("", "amber user add NAME --role administrator", "that would leave no administrator")
 }
 
 // naming is where something names a principal, and the command after which it does not.
@@ -352,14 +341,12 @@ func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove user", user.Name, func(tx *store.Tx) error {
+	return s.change(ctx, by, "remove user", user.Name, func(d *site.Draft) error {
 		if err := s.refuseIfUsed(identity.UserPrincipal(user.ID), user.Name, ". Nobody signs in as "+user.Name+" after amber user set "+quote(user.Name)+" --disable"); err != nil {
 			return err
 		}
-		if err := tx.Run(ctx, `DELETE FROM users WHERE id = ?`, user.ID); err != nil {
-			return err
-		}
-		return s.keepAdministrator(ctx, tx)
+		site.Delete[identity.User](d, int64(user.ID))
+		return s.keepAdministrator(d)
 	})
 }
 
@@ -378,9 +365,9 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 	if err := checkAccountName("name", in.Name); err != nil {
 		return nil, err
 	}
-	err := s.change(ctx, by, "add group", in.Name, func(tx *store.Tx) error {
-		d := s.Policy().Directory
-		if d.GroupNamed(in.Name) != nil {
+	err := s.change(ctx, by, "add group", in.Name, func(d *site.Draft) error {
+		people := s.Policy().Directory
+		if people.GroupNamed(in.Name) != nil {
 			return conflict("name", "amber group show "+quote(in.Name), "there is a group %s already", in.Name)
 		}
 		gid := uint32(1000)
@@ -390,18 +377,15 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 				return err
 			}
 		} else {
-			for _, g := range d.Groups() {
+			for _, g := range people.Groups() {
 				if g.GID >= gid && g.GID < 60000 {
 					gid = g.GID + 1
 				}
 			}
 		}
-		id, err := tx.Insert(ctx, `INSERT INTO groups (name, gid, description) VALUES (?, ?, ?)`, in.Name, gid, in.Description)
-		if err != nil {
-			return err
-		}
+		id := identity.ID(site.Put(d, identity.Group{Name: in.Name, GID: gid, Description: in.Description}))
 		for _, m := range in.Members {
-			if err := s.writeMember(ctx, tx, id, m); err != nil {
+			if err := s.writeMember(d, id, m); err != nil {
 				return err
 			}
 		}
@@ -426,24 +410,23 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "change group", g.Name, func(tx *store.Tx) error {
-		if err := s.rename(ctx, tx, s.groupNames(), int64(g.ID), in.Name); err != nil {
-			return err
+	err = s.change(ctx, by, "change group", g.Name, func(d *site.Draft) error {
+		is, ok := site.Get[identity.Group](d, int64(g.ID))
+		if !ok {
+			return notFound("group", "amber group list", "there is no group %q", name)
 		}
-		if err := s.renamePrincipal(ctx, tx, identity.GroupPrincipal(g.ID), g.Name, in.Name); err != nil {
+		if err := rename(s.groupNames(), int64(g.ID), &is.Name, in.Name); err != nil {
 			return err
 		}
 		if in.GID != nil {
 			if err := s.gidFree(*in.GID, g.ID); err != nil {
 				return err
 			}
-			if err := tx.Run(ctx, `UPDATE groups SET gid = ? WHERE id = ?`, *in.GID, g.ID); err != nil {
-				return err
-			}
 		}
-		if in.Description != nil {
-			return tx.Run(ctx, `UPDATE groups SET description = ? WHERE id = ?`, *in.Description, g.ID)
-		}
+		set(&is.GID, in.GID)
+		set(&is.Description, in.Description)
+		site.Put(d, is)
+		s.renamePrincipal(d, identity.GroupPrincipal(g.ID), g.Name, in.Name)
 		return nil
 	})
 	if err != nil {
@@ -452,18 +435,32 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 	return s.Group(nameAfter(g.Name, in.Name))
 }
 
-func (s *Service) writeMember(ctx context.Context, tx *store.Tx, group int64, name string) error {
+func (s *Service) writeMember(d *site.Draft, group identity.ID, name string) error {
 	p, err := s.principal("member", name)
 	if err != nil {
 		return err
 	}
-	switch p.Kind {
-	case identity.KindUser:
-		return tx.Run(ctx, `INSERT OR IGNORE INTO members (group_id, user_id) VALUES (?, ?)`, group, p.ID)
-	case identity.KindGroup:
-		return tx.Run(ctx, `INSERT OR IGNORE INTO members (group_id, member_group) VALUES (?, ?)`, group, p.ID)
+	if p.Kind != identity.KindUser && p.Kind != identity.KindGroup {
+		return invalid("member", "%s cannot be a member of a group", name)
 	}
-	return invalid("member", "%s cannot be a member of a group", name)
+	addMember(d, group, p)
+	return nil
+}
+
+// addMember puts somebody into a group. That they are in already is nothing.
+func addMember(d *site.Draft, group identity.ID, who identity.Principal) {
+	if g, ok := site.Get[identity.Group](d, int64(group)); ok && !slices.Contains(g.Members, who) {
+		g.Members = append(slices.Clip(g.Members), who)
+		site.Put(d, g)
+	}
+}
+
+// dropMember takes somebody out of a group.
+func dropMember(d *site.Draft, group identity.ID, who identity.Principal) {
+	if g, ok := site.Get[identity.Group](d, int64(group)); ok {
+		g.Members = site.Without(g.Members, func(m identity.Principal) bool { return m == who })
+		site.Put(d, g)
+	}
 }
 
 // RemoveGroup removes a group that no entry names and that is nobody's primary group.
@@ -472,7 +469,7 @@ func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error 
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove group", g.Name, func(tx *store.Tx) error {
+	return s.change(ctx, by, "remove group", g.Name, func(d *site.Draft) error {
 		if err := s.refuseIfUsed(identity.GroupPrincipal(g.ID), g.Name, ""); err != nil {
 			return err
 		}
@@ -481,7 +478,8 @@ func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error 
 				return conflict("", "amber user set "+quote(u.Name)+" --primary OTHER", "%s is the primary group of %s", g.Name, u.Name)
 			}
 		}
-		return tx.Run(ctx, `DELETE FROM groups WHERE id = ?`, g.ID)
+		site.Delete[identity.Group](d, int64(g.ID))
+		return nil
 	})
 }
 
@@ -491,8 +489,8 @@ func (s *Service) AddMember(ctx context.Context, by Actor, group, member string)
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "add member "+member, g.Name, func(tx *store.Tx) error {
-		return s.writeMember(ctx, tx, int64(g.ID), member)
+	return s.change(ctx, by, "add member "+member, g.Name, func(d *site.Draft) error {
+		return s.writeMember(d, g.ID, member)
 	})
 }
 
@@ -502,7 +500,7 @@ func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member stri
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove member "+member, g.Name, func(tx *store.Tx) error {
+	return s.change(ctx, by, "remove member "+member, g.Name, func(d *site.Draft) error {
 		p, err := s.principal("member", member)
 		if err != nil {
 			return err
@@ -510,16 +508,9 @@ func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member stri
 		if !slices.Contains(g.Members, p) {
 			return notFound("member", "amber group show "+quote(g.Name), "%s is not listed in %s", member, g.Name)
 		}
-		return tx.Run(ctx, `DELETE FROM members WHERE group_id = ? AND coalesce(user_id, 0) = ? AND coalesce(member_group, 0) = ?`,
-			g.ID, only(p, identity.KindUser), only(p, identity.KindGroup))
+		dropMember(d, g.ID, p)
+		return nil
 	})
-}
-
-func only(p identity.Principal, k identity.Kind) identity.ID {
-	if p.Kind == k {
-		return p.ID
-	}
-	return 0
 }
 
 // principal reads a name as people write it: owner@, group@, everyone@, user:NAME,

@@ -13,7 +13,6 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
-	"amber.example/gatekeeper/internal/store"
 )
 
 var placeName = regexp.MustCompile(`^[\p{L}\p{N}_][\p{L}\p{N} ._-]{0,79}$`)
@@ -112,39 +111,31 @@ func parseApplies(names []string) (acl.Applies, error) {
 	return a, nil
 }
 
-func (s *Service) writeEntry(ctx context.Context, tx *store.Tx, in EntryInput, place, share any) (int64, error) {
-	who, err := s.principal("who", in.Who)
-	if err != nil {
-		return 0, err
+// newEntry is the entry that an input stands for.
+func (s *Service) newEntry(in EntryInput) (e acl.Entry, err error) {
+	if e.Who, err = s.principal("who", in.Who); err != nil {
+		return e, err
 	}
-	level, mask, err := acl.ParseGrant(in.Level)
-	if err != nil {
-		return 0, invalid("level", "%v", err)
+	if e.Level, e.Mask, err = acl.ParseGrant(in.Level); err != nil {
+		return e, invalid("level", "%v", err)
 	}
-	applies, err := parseApplies(in.Applies)
-	if err != nil {
-		return 0, err
+	if e.Applies, err = parseApplies(in.Applies); err != nil {
+		return e, err
 	}
-	e := acl.Entry{Deny: in.Deny, Who: who, Level: level, Mask: mask, Applies: applies, Expires: in.Expires, Note: in.Note}
-	if err := s.checkEntry(e); err != nil {
-		return 0, err
-	}
-	return insertEntry(ctx, tx, place, share, e)
+	e.Deny, e.Expires, e.Note = in.Deny, instant(in.Expires), in.Note
+	return e, s.checkEntry(e)
 }
 
-// insertEntry writes an entry on a place or a share; the other is nil.
-func insertEntry(ctx context.Context, tx *store.Tx, place, share any, e acl.Entry) (int64, error) {
-	var special, user, group any
-	switch e.Who.Kind {
-	case identity.KindUser:
-		user = int64(e.Who.ID)
-	case identity.KindGroup:
-		group = int64(e.Who.ID)
-	default:
-		special = int64(e.Who.Kind)
+// writeEntry adds an entry to a path of a folder and gives its number.
+func (s *Service) writeEntry(d *site.Draft, folder int64, path string, in EntryInput) (int64, error) {
+	e, err := s.newEntry(in)
+	if err != nil {
+		return 0, err
 	}
-	return tx.Insert(ctx, `INSERT INTO entries (place_id, share_id, deny, special, user_id, group_id, level, mask, applies, expires, note) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		place, share, e.Deny, special, user, group, int64(e.Level), int64(e.Mask), int64(e.Applies), instant(e.Expires), e.Note)
+	r := d.Rule(folder, path)
+	r.Entries = append(slices.Clip(r.Entries), e)
+	r = d.PutRule(folder, r)
+	return r.Entries[len(r.Entries)-1].ID, nil
 }
 
 // AddEntry writes an entry on FOLDER or FOLDER/PATH and gives its number.
@@ -154,27 +145,23 @@ func (s *Service) AddEntry(ctx context.Context, by Actor, full string, in EntryI
 	if err != nil {
 		return 0, err
 	}
-	err = s.change(ctx, by, "add entry", f.Display(at.Path), func(tx *store.Tx) error {
+	err = s.change(ctx, by, "add entry", f.Display(at.Path), func(d *site.Draft) error {
 		if !at.Exists {
 			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: an entry there would say nothing", f.Display(at.Path))
 		}
 		if in.Through {
-			if err := s.letThrough(ctx, tx, f, at.Path, in); err != nil {
+			if err := s.letThrough(d, f, at.Path, in); err != nil {
 				return err
 			}
 		}
-		place, err := tx.Place(ctx, f.ID, at.Path)
-		if err != nil {
-			return err
-		}
-		id, err = s.writeEntry(ctx, tx, in, place, nil)
+		id, err = s.writeEntry(d, f.ID, at.Path, in)
 		return err
 	})
 	return id, err
 }
 
 // letThrough writes entries by which those whom an entry is for may pass the directories above a path: where no entry for them does.
-func (s *Service) letThrough(ctx context.Context, tx *store.Tx, f *site.PublishedFolder, path string, in EntryInput) error {
+func (s *Service) letThrough(draft *site.Draft, f *site.PublishedFolder, path string, in EntryInput) error {
 	if in.Deny {
 		return invalid("through", "what is denied needs no way to it")
 	}
@@ -196,11 +183,7 @@ func (s *Service) letThrough(ctx context.Context, tx *store.Tx, f *site.Publishe
 		if passes {
 			continue
 		}
-		place, err := tx.Place(ctx, f.ID, path)
-		if err != nil {
-			return err
-		}
-		if _, err := s.writeEntry(ctx, tx, EntryInput{Who: in.Who, Level: acl.Pass.String(), Applies: []string{"folder"}, Expires: in.Expires, Note: in.Note}, place, nil); err != nil {
+		if _, err := s.writeEntry(draft, f.ID, path, EntryInput{Who: in.Who, Level: acl.Pass.String(), Applies: []string{"folder"}, Expires: in.Expires, Note: in.Note}); err != nil {
 			return err
 		}
 	}
@@ -213,14 +196,14 @@ func (s *Service) RemoveEntry(ctx context.Context, by Actor, full string, id int
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove entry "+itoa(id), f.Display(at.Path), func(tx *store.Tx) error {
-		if !slices.ContainsFunc(s.rule(f.ID, at.Path).Entries, func(e acl.Entry) bool { return e.ID == id }) {
+	return s.change(ctx, by, "remove entry "+itoa(id), f.Display(at.Path), func(d *site.Draft) error {
+		rule := d.Rule(f.ID, at.Path)
+		if !slices.ContainsFunc(rule.Entries, func(e acl.Entry) bool { return e.ID == id }) {
 			return notFound("id", "amber entry list "+quote(f.Display(at.Path)), "entry %d is not written on %s", id, f.Display(at.Path))
 		}
-		if err := tx.Run(ctx, `DELETE FROM entries WHERE id = ?`, id); err != nil {
-			return err
-		}
-		return tx.PrunePlaces(ctx, f.ID)
+		rule.Entries = site.Without(rule.Entries, func(e acl.Entry) bool { return e.ID == id })
+		d.PutRule(f.ID, rule)
+		return nil
 	})
 }
 
@@ -246,29 +229,25 @@ func (s *Service) SetInherit(ctx context.Context, by Actor, full string, inherit
 	if inherit {
 		action = "take up inheritance"
 	}
-	return s.change(ctx, by, action, f.Display(at.Path), func(tx *store.Tx) error {
+	return s.change(ctx, by, action, f.Display(at.Path), func(d *site.Draft) error {
 		if at.Path == "" {
 			return invalid("path", "%s is the folder itself and inherits nothing", f.Name)
 		}
 		if !at.Exists {
 			return notFound("path", "", "%s is not on disk", f.Display(at.Path))
 		}
-		place, err := tx.Place(ctx, f.ID, at.Path)
-		if err != nil {
-			return err
-		}
 		// Current under the writing lock, unlike f.
-		if !inherit && copy && !s.rule(f.ID, at.Path).Cut {
+		rule := d.Rule(f.ID, at.Path)
+		if !inherit && copy && !rule.Cut {
+			rule.Entries = slices.Clip(rule.Entries)
 			for _, e := range s.Policy().Folder(f.ID).Tree.InheritedEntries(at.Path, at.File) {
-				if _, err := insertEntry(ctx, tx, place, nil, e); err != nil {
-					return err
-				}
+				e.ID = 0
+				rule.Entries = append(rule.Entries, e)
 			}
 		}
-		if err := tx.Run(ctx, `UPDATE places SET cut = ? WHERE id = ?`, !inherit, place); err != nil {
-			return err
-		}
-		return tx.PrunePlaces(ctx, f.ID)
+		rule.Cut = !inherit
+		d.PutRule(f.ID, rule)
+		return nil
 	})
 }
 

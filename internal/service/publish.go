@@ -8,7 +8,6 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // ShareInput is what a new share is made from. An empty Name takes the folder's.
@@ -43,12 +42,12 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 		return nil, err
 	}
 	in.Hidden = in.Hidden || keptFromLists(in.Name)
-	err = s.change(ctx, by, "add share", in.Name, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "add share", in.Name, func(d *site.Draft) error {
 		if s.Policy().ShareNamed(in.Name) != nil {
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
-		return tx.Run(ctx, `INSERT INTO shares (name, folder_id, description, announced, read_only, list_only_openable) VALUES (?, ?, ?, ?, ?, ?)`,
-			in.Name, f.ID, in.Description, !in.Hidden, in.ReadOnly, in.ListOnlyOpenable)
+		site.Put(d, site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable})
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -68,28 +67,25 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "change share", sh.Name, func(tx *store.Tx) error {
-		if err := s.rename(ctx, tx, s.shareNames(), sh.ID, in.Name); err != nil {
+	err = s.change(ctx, by, "change share", sh.Name, func(d *site.Draft) error {
+		is, err := draftShare(d, sh)
+		if err != nil {
 			return err
 		}
-		if in.Description != nil {
-			if err := tx.Run(ctx, `UPDATE shares SET description = ? WHERE id = ?`, *in.Description, sh.ID); err != nil {
-				return err
-			}
+		if err := rename(s.shareNames(), sh.ID, &is.Name, in.Name); err != nil {
+			return err
 		}
-		if name := nameAfter(sh.Name, in.Name); keptFromLists(name) {
+		set(&is.Announced, in.Announced)
+		if keptFromLists(is.Name) {
 			if in.Announced != nil && *in.Announced {
-				return invalid("announced", "clients keep shares whose names end in $ to themselves: give %s another name first", name)
+				return invalid("announced", "clients keep shares whose names end in $ to themselves: give %s another name first", is.Name)
 			}
-			in.Announced = new(bool)
+			is.Announced = false
 		}
-		for column, value := range map[string]*bool{"announced": in.Announced, "read_only": in.ReadOnly, "list_only_openable": in.ListOnlyOpenable} {
-			if value != nil {
-				if err := tx.Run(ctx, `UPDATE shares SET `+column+` = ? WHERE id = ?`, *value, sh.ID); err != nil {
-					return err
-				}
-			}
-		}
+		set(&is.Description, in.Description)
+		set(&is.ReadOnly, in.ReadOnly)
+		set(&is.ListOnlyOpenable, in.ListOnlyOpenable)
+		site.Put(d, is)
 		return nil
 	})
 	if err != nil {
@@ -98,14 +94,24 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 	return s.Share(nameAfter(sh.Name, in.Name))
 }
 
+// draftShare is a share as it is in a draft: under the writing lock, unlike what was found before.
+func draftShare(d *site.Draft, sh *site.PublishedShare) (site.Share, error) {
+	is, ok := site.Get[site.Share](d, sh.ID)
+	if !ok {
+		return is, notFound("share", "amber share list", "there is no share %q", sh.Name)
+	}
+	return is, nil
+}
+
 // RemoveShare ends the publication. The folder stays.
 func (s *Service) RemoveShare(ctx context.Context, by Actor, name string) error {
 	sh, err := s.Share(name)
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove share", sh.Name, func(tx *store.Tx) error {
-		return tx.Run(ctx, `DELETE FROM shares WHERE id = ?`, sh.ID)
+	return s.change(ctx, by, "remove share", sh.Name, func(d *site.Draft) error {
+		site.Delete[site.Share](d, sh.ID)
+		return nil
 	})
 }
 
@@ -123,9 +129,20 @@ func (s *Service) AddShareEntry(ctx context.Context, by Actor, name string, in E
 		return 0, invalid("through", "there is nothing to pass above a share")
 	}
 	var id int64
-	err = s.change(ctx, by, "add share entry", sh.Name, func(tx *store.Tx) error {
-		id, err = s.writeEntry(ctx, tx, in, nil, sh.ID)
-		return err
+	err = s.change(ctx, by, "add share entry", sh.Name, func(d *site.Draft) error {
+		e, err := s.newEntry(in)
+		if err != nil {
+			return err
+		}
+		is, err := draftShare(d, sh)
+		if err != nil {
+			return err
+		}
+		id = d.Number(site.EntryNumbers)
+		e.ID = id
+		is.Entries = append(slices.Clip(is.Entries), e)
+		site.Put(d, is)
+		return nil
 	})
 	return id, err
 }
@@ -139,13 +156,21 @@ func (s *Service) UpdateShareEntry(ctx context.Context, by Actor, name string, i
 	if len(in.Applies) > 0 {
 		return nil, invalid("applies", "a share-level entry reaches the whole share")
 	}
-	err = s.change(ctx, by, "change share entry "+itoa(id), sh.Name, func(tx *store.Tx) error {
-		entries := s.Policy().ShareNamed(sh.Name).Share.Entries
-		i := slices.IndexFunc(entries, func(e acl.Entry) bool { return e.ID == id })
+	err = s.change(ctx, by, "change share entry "+itoa(id), sh.Name, func(d *site.Draft) error {
+		is, err := draftShare(d, sh)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(is.Entries, func(e acl.Entry) bool { return e.ID == id })
 		if i < 0 {
 			return notFound("id", "amber share entry list "+quote(sh.Name), "share %s has no entry %d", sh.Name, id)
 		}
-		return s.alterEntry(ctx, tx, entries[i], in)
+		is.Entries = slices.Clone(is.Entries)
+		if err := s.alterEntry(&is.Entries[i], in); err != nil {
+			return err
+		}
+		site.Put(d, is)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -159,11 +184,17 @@ func (s *Service) RemoveShareEntry(ctx context.Context, by Actor, name string, i
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "remove share entry "+itoa(id), sh.Name, func(tx *store.Tx) error {
-		if !slices.ContainsFunc(s.Policy().ShareNamed(sh.Name).Share.Entries, func(e acl.Entry) bool { return e.ID == id }) {
+	return s.change(ctx, by, "remove share entry "+itoa(id), sh.Name, func(d *site.Draft) error {
+		is, err := draftShare(d, sh)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(is.Entries, func(e acl.Entry) bool { return e.ID == id }) {
 			return notFound("id", "amber share show "+quote(sh.Name), "share %s has no entry %d", sh.Name, id)
 		}
-		return tx.Run(ctx, `DELETE FROM entries WHERE id = ?`, id)
+		is.Entries = site.Without(is.Entries, func(e acl.Entry) bool { return e.ID == id })
+		site.Put(d, is)
+		return nil
 	})
 }
 
@@ -179,7 +210,14 @@ func (s *Service) SetService(ctx context.Context, by Actor, protocol string, on 
 	if on {
 		action = "switch service on"
 	}
-	return s.change(ctx, by, action, protocol, func(tx *store.Tx) error {
-		return tx.Run(ctx, `UPDATE services SET is_on = ? WHERE protocol = ?`, on, protocol)
+	return s.change(ctx, by, action, protocol, func(d *site.Draft) error {
+		is := d.Records().Services
+		if protocol == "smb" {
+			is.SMB = on
+		} else {
+			is.NFS = on
+		}
+		site.Put(d, is)
+		return nil
 	})
 }

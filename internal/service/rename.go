@@ -1,25 +1,22 @@
 package service
 
 import (
-	"context"
 	"slices"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // renaming is how records of a kind are named, for renaming one: it keeps its number, and all that names it by that goes on to.
 type renaming struct {
 	kind  string // in words
-	table string
 	show  string // the command that shows one
 	check func(field, name string) error
 	taken func(name string) (by int64) // 0 where nobody has it
 }
 
-// rename gives a record another name; nil leaves it. Its name may change in case alone.
-func (s *Service) rename(ctx context.Context, tx *store.Tx, r renaming, id int64, to *string) error {
+// rename gives the record with a number another name; nil leaves it. Its name may change in case alone.
+func rename(r renaming, id int64, name *string, to *string) error {
 	if to == nil {
 		return nil
 	}
@@ -29,7 +26,8 @@ func (s *Service) rename(ctx context.Context, tx *store.Tx, r renaming, id int64
 	if by := r.taken(*to); by != 0 && by != id {
 		return conflict("name", r.show+quote(*to), "there is a %s %s already", r.kind, *to)
 	}
-	return tx.Run(ctx, `UPDATE `+r.table+` SET name = ? WHERE id = ?`, *to, id)
+	*name = *to
+	return nil
 }
 
 // nameAfter is the name by which a record is found once it has been changed.
@@ -41,7 +39,7 @@ func nameAfter(was string, to *string) string {
 }
 
 func (s *Service) userNames() renaming {
-	return renaming{"user", "users", "amber user show ", checkAccountName, func(name string) int64 {
+	return renaming{"user", "amber user show ", checkAccountName, func(name string) int64 {
 		if u := s.Policy().Directory.UserNamed(name); u != nil {
 			return int64(u.ID)
 		}
@@ -50,7 +48,7 @@ func (s *Service) userNames() renaming {
 }
 
 func (s *Service) groupNames() renaming {
-	return renaming{"group", "groups", "amber group show ", checkAccountName, func(name string) int64 {
+	return renaming{"group", "amber group show ", checkAccountName, func(name string) int64 {
 		if g := s.Policy().Directory.GroupNamed(name); g != nil {
 			return int64(g.ID)
 		}
@@ -59,7 +57,7 @@ func (s *Service) groupNames() renaming {
 }
 
 func (s *Service) folderNames() renaming {
-	return renaming{"folder", "folders", "amber folder show ", checkPlaceName, func(name string) int64 {
+	return renaming{"folder", "amber folder show ", checkPlaceName, func(name string) int64 {
 		if f := s.Policy().FolderNamed(name); f != nil {
 			return f.ID
 		}
@@ -68,7 +66,7 @@ func (s *Service) folderNames() renaming {
 }
 
 func (s *Service) shareNames() renaming {
-	return renaming{"share", "shares", "amber share show ", checkShareName, func(name string) int64 {
+	return renaming{"share", "amber share show ", checkShareName, func(name string) int64 {
 		if sh := s.Policy().ShareNamed(name); sh != nil {
 			return sh.ID
 		}
@@ -77,7 +75,7 @@ func (s *Service) shareNames() renaming {
 }
 
 func (s *Service) hostSetNames() renaming {
-	return renaming{"host set", "host_sets", "amber hosts show ", checkPlaceName, func(name string) int64 {
+	return renaming{"host set", "amber hosts show ", checkPlaceName, func(name string) int64 {
 		if h := s.Policy().HostSetNamed(name); h != nil {
 			return h.ID
 		}
@@ -86,7 +84,7 @@ func (s *Service) hostSetNames() renaming {
 }
 
 func (s *Service) volumeNames() renaming {
-	return renaming{"volume", "volumes", "amber volume show ", checkPlaceName, func(name string) int64 {
+	return renaming{"volume", "amber volume show ", checkPlaceName, func(name string) int64 {
 		for _, v := range s.Policy().Volumes {
 			if identity.Fold(v.Name) == identity.Fold(name) {
 				return v.ID
@@ -97,27 +95,24 @@ func (s *Service) volumeNames() renaming {
 }
 
 // renameInReviews has the reviews that are still open name what they name now, so that what is decided there is done to whom it was decided about.
-func (s *Service) renameInReviews(ctx context.Context, tx *store.Tx, to *string, alter func(r *site.Review) (altered bool)) error {
+func renameInReviews(d *site.Draft, to *string, alter func(r *site.Review) (altered bool)) {
 	if to == nil {
-		return nil
+		return
 	}
-	for _, r := range s.Policy().Reviews {
+	for _, r := range slices.Clone(d.Records().Reviews) {
 		if !r.Closed.IsZero() {
 			continue
 		}
 		r.Lines, r.Folders, r.Reviewers = slices.Clone(r.Lines), slices.Clone(r.Folders), slices.Clone(r.Reviewers) // what is in force is not altered
 		if alter(&r) {
-			if err := s.writeReview(ctx, tx, r); err != nil {
-				return err
-			}
+			site.Put(d, r)
 		}
 	}
-	return nil
 }
 
 // renamePrincipal does it for a user or a group.
-func (s *Service) renamePrincipal(ctx context.Context, tx *store.Tx, p identity.Principal, was string, to *string) error {
-	return s.renameInReviews(ctx, tx, to, func(r *site.Review) (altered bool) {
+func (s *Service) renamePrincipal(d *site.Draft, p identity.Principal, was string, to *string) {
+	renameInReviews(d, to, func(r *site.Review) (altered bool) {
 		if p.Kind == identity.KindUser {
 			altered = inPlace(r.Reviewers, was, *to)
 		}

@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/report"
-	"amber.example/gatekeeper/internal/store"
 )
 
 const mostLines = 20_000
@@ -42,7 +42,7 @@ func (s *Service) CreateReview(ctx context.Context, by Actor, name string, folde
 		return nil, invalid("folders", "name the folders to look at and who is to look")
 	}
 	r := site.Review{Name: name, Made: time.Now().UTC().Truncate(time.Second), By: by.Name}
-	err := s.change(ctx, by, "begin review", name, func(tx *store.Tx) error {
+	err := s.change(ctx, by, "begin review", name, func(d *site.Draft) error {
 		if _, err := s.Review(name); err == nil {
 			return conflict("name", "amber review show "+quote(name), "there is a review %s already", name)
 		}
@@ -59,11 +59,8 @@ func (s *Service) CreateReview(ctx context.Context, by Actor, name string, folde
 		if err := s.reviewLines(&r, folders); err != nil {
 			return err
 		}
-		raw, err := json.Marshal(r)
-		if err != nil {
-			return err
-		}
-		return tx.Run(ctx, `INSERT INTO reviews (name, record) VALUES (?, ?)`, name, string(raw))
+		site.Put(d, r)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -172,7 +169,7 @@ func (s *Service) MarkReview(ctx context.Context, by Actor, name string, marks [
 	}
 	as := by
 	as.Role = entitled
-	err = s.change(ctx, as, "mark review", found.Name, func(tx *store.Tx) error {
+	err = s.change(ctx, as, "mark review", found.Name, func(d *site.Draft) error {
 		r, err := s.openReview(name)
 		if err != nil {
 			return err
@@ -193,7 +190,8 @@ func (s *Service) MarkReview(ctx context.Context, by Actor, name string, marks [
 				l.By = ""
 			}
 		}
-		return s.writeReview(ctx, tx, r)
+		site.Put(d, r)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -215,18 +213,11 @@ func (s *Service) openReview(name string) (site.Review, error) {
 	return out, nil
 }
 
-func (s *Service) writeReview(ctx context.Context, tx *store.Tx, r site.Review) error {
-	raw, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	return tx.Run(ctx, `UPDATE reviews SET record = ? WHERE id = ?`, string(raw), r.ID)
-}
-
 // ApplyReview makes the removals of a review as one change, closes it and signs the record. Every
 // line must be decided. What is gone already is passed over.
 func (s *Service) ApplyReview(ctx context.Context, by Actor, name string) (*site.Review, error) {
-	err := s.change(ctx, by, "close review", name, func(tx *store.Tx) error {
+	err := s.change(ctx, by, "close review", name, func(d *site.Draft) error {
+		gone := make(map[int64]bool)
 		r, err := s.openReview(name)
 		if err != nil {
 			return err
@@ -237,25 +228,18 @@ func (s *Service) ApplyReview(ctx context.Context, by Actor, name string) (*site
 				return conflict("name", "amber review show "+quote(r.Name)+" --undecided", "line %d of %s is not decided: %s", l.Number, r.Name, l.Says)
 			case l.Decision == site.Keep:
 			case l.Entry != 0:
-				if err := tx.Run(ctx, `DELETE FROM entries WHERE id = ?`, l.Entry); err != nil {
-					return err
-				}
+				gone[l.Entry] = true
 			default:
-				if err := s.reviewedOut(ctx, tx, l); err != nil {
-					return err
-				}
+				s.reviewedOut(d, l)
 			}
 		}
-		for _, f := range s.Policy().Folders {
-			if err := tx.PrunePlaces(ctx, f.ID); err != nil {
-				return err
-			}
-		}
+		dropEntries(d, gone)
 		r.Closed, r.ClosedBy = time.Now().UTC().Truncate(time.Second), by.Name
 		if r.Signature, err = s.sign(r); err != nil {
 			return err
 		}
-		return s.writeReview(ctx, tx, r)
+		site.Put(d, r)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -263,29 +247,51 @@ func (s *Service) ApplyReview(ctx context.Context, by Actor, name string) (*site
 	return s.Review(name)
 }
 
-func (s *Service) reviewedOut(ctx context.Context, tx *store.Tx, l site.ReviewLine) error {
+// dropEntries removes entries on paths, by number.
+func dropEntries(d *site.Draft, gone map[int64]bool) {
+	if len(gone) == 0 {
+		return
+	}
+	is := func(e acl.Entry) bool { return gone[e.ID] }
+	for _, f := range slices.Clone(d.Records().Folders) {
+		for _, r := range slices.Clone(f.Rules) {
+			if slices.ContainsFunc(r.Entries, is) {
+				r.Entries = site.Without(r.Entries, is)
+				d.PutRule(f.ID, r)
+			}
+		}
+	}
+}
+
+// reviewedOut takes somebody out of a group. What is gone since is passed over.
+func (s *Service) reviewedOut(d *site.Draft, l site.ReviewLine) {
 	g := s.Policy().Directory.GroupNamed(l.Group)
-	if name, ok := strings.CutPrefix(l.Member, primaryMark); ok && g != nil {
-		return tx.Run(ctx, `UPDATE users SET primary_group = NULL WHERE name = ? AND primary_group = ?`, name, int64(g.ID))
+	if g == nil {
+		return
 	}
-	who, err := s.principal("member", l.Member)
-	if g == nil || err != nil {
-		return nil // gone since
+	if name, ok := strings.CutPrefix(l.Member, primaryMark); ok {
+		if known := s.Policy().Directory.UserNamed(name); known != nil {
+			if u, ok := site.Get[identity.User](d, int64(known.ID)); ok && u.Primary == g.ID {
+				u.Primary = 0
+				site.Put(d, u)
+			}
+		}
+		return
 	}
-	if who.Kind == identity.KindGroup {
-		return tx.Run(ctx, `DELETE FROM members WHERE group_id = ? AND member_group = ?`, int64(g.ID), int64(who.ID))
+	if who, err := s.principal("member", l.Member); err == nil {
+		dropMember(d, g.ID, who)
 	}
-	return tx.Run(ctx, `DELETE FROM members WHERE group_id = ? AND user_id = ?`, int64(g.ID), int64(who.ID))
 }
 
 // RemoveReview forgets a review. The journal keeps what it was.
 func (s *Service) RemoveReview(ctx context.Context, by Actor, name string) error {
-	return s.change(ctx, by, "remove review", name, func(tx *store.Tx) error {
+	return s.change(ctx, by, "remove review", name, func(d *site.Draft) error {
 		r, err := s.Review(name)
 		if err != nil {
 			return err
 		}
-		return tx.Run(ctx, `DELETE FROM reviews WHERE id = ?`, r.ID)
+		site.Delete[site.Review](d, r.ID)
+		return nil
 	})
 }
 

@@ -11,7 +11,6 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // EntryChange is what is to change of an entry; nil leaves a field as it is.
@@ -28,18 +27,23 @@ func (s *Service) UpdateEntry(ctx context.Context, by Actor, full string, id int
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "change entry "+itoa(id), f.Display(at.Path), func(tx *store.Tx) error {
-		entries := s.rule(f.ID, at.Path).Entries
-		i := slices.IndexFunc(entries, func(e acl.Entry) bool { return e.ID == id })
+	return s.change(ctx, by, "change entry "+itoa(id), f.Display(at.Path), func(d *site.Draft) error {
+		rule := d.Rule(f.ID, at.Path)
+		i := slices.IndexFunc(rule.Entries, func(e acl.Entry) bool { return e.ID == id })
 		if i < 0 {
 			return notFound("id", "amber entry list "+quote(f.Display(at.Path)), "entry %d is not written on %s", id, f.Display(at.Path))
 		}
-		return s.alterEntry(ctx, tx, entries[i], in)
+		rule.Entries = slices.Clone(rule.Entries)
+		if err := s.alterEntry(&rule.Entries[i], in); err != nil {
+			return err
+		}
+		d.PutRule(f.ID, rule)
+		return nil
 	})
 }
 
-// alterEntry writes an entry as it is to be.
-func (s *Service) alterEntry(ctx context.Context, tx *store.Tx, e acl.Entry, in EntryChange) (err error) {
+// alterEntry makes an entry what it is to be.
+func (s *Service) alterEntry(e *acl.Entry, in EntryChange) (err error) {
 	if in.Level != nil {
 		if e.Level, e.Mask, err = acl.ParseGrant(*in.Level); err != nil {
 			return invalid("level", "%v", err)
@@ -51,16 +55,10 @@ func (s *Service) alterEntry(ctx context.Context, tx *store.Tx, e acl.Entry, in 
 		}
 	}
 	if in.Expires != nil {
-		e.Expires = *in.Expires
+		e.Expires = instant(*in.Expires)
 	}
-	if in.Note != nil {
-		e.Note = *in.Note
-	}
-	if err := s.checkEntry(e); err != nil {
-		return err
-	}
-	return tx.Run(ctx, `UPDATE entries SET level = ?, mask = ?, applies = ?, expires = ?, note = ? WHERE id = ?`,
-		int64(e.Level), int64(e.Mask), int64(e.Applies), instant(e.Expires), e.Note, e.ID)
+	set(&e.Note, in.Note)
+	return s.checkEntry(*e)
 }
 
 // checkEntry refuses what no entry can be.
@@ -106,45 +104,34 @@ func (s *Service) ClearRules(ctx context.Context, by Actor, full string, below b
 	if below {
 		action = "clear rules here and below"
 	}
-	return s.change(ctx, by, action, f.Display(path), func(tx *store.Tx) error {
-		found := false
-		for _, r := range s.Policy().Folder(f.ID).Rules {
-			if r.Path == path || below && under(r.Path, path) {
-				found = true
-				if err := eraseRule(ctx, tx, r.ID); err != nil {
-					return err
-				}
-			}
-		}
+	return s.change(ctx, by, action, f.Display(path), func(d *site.Draft) error {
+		found := eraseRules(d, f.ID, func(r acl.Rule) bool { return r.Path == path || below && under(r.Path, path) })
 		if !found {
 			return notFound("path", "amber folder show "+quote(f.Name), "nothing is written on %s", f.Display(path))
 		}
-		return tx.PrunePlaces(ctx, f.ID)
+		return nil
 	})
 }
 
-func eraseRule(ctx context.Context, tx *store.Tx, place int64) error {
-	if err := tx.Run(ctx, `DELETE FROM entries WHERE place_id = ?`, place); err != nil {
-		return err
-	}
-	return tx.Run(ctx, `UPDATE places SET cut = 0 WHERE id = ?`, place)
-}
-
-// putRule writes a rule in the place of what a path has.
-func putRule(ctx context.Context, tx *store.Tx, folder int64, r acl.Rule) error {
-	place, err := tx.Place(ctx, folder, r.Path)
-	if err != nil {
-		return err
-	}
-	if err := eraseRule(ctx, tx, place); err != nil {
-		return err
-	}
-	for _, e := range r.Entries {
-		if _, err := insertEntry(ctx, tx, place, nil, e); err != nil {
-			return err
+// eraseRules removes the rules of a folder that are picked, and says whether there were any.
+func eraseRules(d *site.Draft, folder int64, pick func(acl.Rule) bool) (any bool) {
+	f, _ := site.Get[site.Folder](d, folder)
+	for _, r := range slices.Clone(f.Rules) {
+		if pick(r) {
+			d.PutRule(folder, acl.Rule{Path: r.Path})
+			any = true
 		}
 	}
-	return tx.Run(ctx, `UPDATE places SET cut = ? WHERE id = ?`, r.Cut && r.Path != "", place)
+	return any
+}
+
+// putRule writes a rule in the place of what a path has, with entries of its own.
+func putRule(d *site.Draft, folder int64, r acl.Rule) {
+	r.ID, r.Entries = 0, slices.Clone(r.Entries)
+	for i := range r.Entries {
+		r.Entries[i].ID, r.Entries[i].Expires = 0, instant(r.Entries[i].Expires)
+	}
+	d.PutRule(folder, r)
 }
 
 // CopyRules makes what holds on one path hold on another: its complete list is written there, and
@@ -164,23 +151,15 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 	if !at.Exists || !there.Exists {
 		return notFound("path", "", "%s and %s are not both on disk", f.Display(at.Path), g.Display(there.Path))
 	}
-	return s.change(ctx, by, "copy rules of "+f.Display(at.Path), g.Display(there.Path), func(tx *store.Tx) error {
-		source, target := s.Policy().Folder(f.ID), s.Policy().Folder(g.ID)
-		for _, r := range target.Rules {
-			if r.Path == there.Path || under(r.Path, there.Path) {
-				if err := eraseRule(ctx, tx, r.ID); err != nil {
-					return err
-				}
-			}
-		}
+	return s.change(ctx, by, "copy rules of "+f.Display(at.Path), g.Display(there.Path), func(d *site.Draft) error {
+		source := s.Policy().Folder(f.ID)
+		eraseRules(d, g.ID, func(r acl.Rule) bool { return r.Path == there.Path || under(r.Path, there.Path) })
 		own := s.rule(f.ID, at.Path)
 		top := acl.Rule{Path: there.Path, Cut: true, Entries: slices.Clone(own.Entries)}
 		if !own.Cut {
 			top.Entries = append(top.Entries, source.Tree.InheritedEntries(at.Path, at.File)...)
 		}
-		if err := putRule(ctx, tx, g.ID, top); err != nil {
-			return err
-		}
+		putRule(d, g.ID, top)
 		for _, r := range source.Rules {
 			if !under(r.Path, at.Path) {
 				continue
@@ -194,11 +173,9 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 				continue
 			}
 			r.Path = path
-			if err := putRule(ctx, tx, g.ID, r); err != nil {
-				return err
-			}
+			putRule(d, g.ID, r)
 		}
-		return tx.PrunePlaces(ctx, g.ID)
+		return nil
 	})
 }
 
@@ -214,7 +191,7 @@ func (s *Service) SetRule(ctx context.Context, by Actor, action, full string, cu
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, action, f.Display(at.Path), func(tx *store.Tx) error {
+	return s.change(ctx, by, action, f.Display(at.Path), func(d *site.Draft) error {
 		if !at.Exists {
 			return notFound("path", "amber entry list "+quote(f.Name), "%s is not on disk: rules there would say nothing", f.Display(at.Path))
 		}
@@ -223,10 +200,8 @@ func (s *Service) SetRule(ctx context.Context, by Actor, action, full string, cu
 				return err
 			}
 		}
-		if err := putRule(ctx, tx, f.ID, acl.Rule{Path: at.Path, Cut: cut, Entries: entries}); err != nil {
-			return err
-		}
-		return tx.PrunePlaces(ctx, f.ID)
+		putRule(d, f.ID, acl.Rule{Path: at.Path, Cut: cut, Entries: entries})
+		return nil
 	})
 }
 
@@ -308,41 +283,37 @@ func (s *Service) Arrange(ctx context.Context, by Actor, full, arrangement strin
 // arrangePersonal writes the entries of the folder, and on a directory for each user that they name
 // an entry for that user alone.
 func (s *Service) arrangePersonal(ctx context.Context, by Actor, f *site.PublishedFolder, at files.Place, entries []acl.Entry) error {
-	d := s.Policy().Directory
-	owners := d.NoPeople()
+	people := s.Policy().Directory
+	owners := people.NoPeople()
 	for _, e := range entries {
 		switch e.Who.Kind {
 		case identity.KindUser:
-			owners.Add(d.UserIndex(e.Who.ID))
+			owners.Add(people.UserIndex(e.Who.ID))
 		case identity.KindGroup:
-			owners.Or(d.Members(d.GroupIndex(e.Who.ID)))
+			owners.Or(people.Members(people.GroupIndex(e.Who.ID)))
 		default:
-			return invalid("team", "%s is nobody to make a directory for: name users or groups", d.Name(e.Who))
+			return invalid("team", "%s is nobody to make a directory for: name users or groups", people.Name(e.Who))
 		}
 	}
 	if n := owners.Count(); n > 10_000 {
 		return invalid("team", "%d directories are more than are made at once", n)
 	}
-	return s.change(ctx, by, "arrange personal", f.Display(at.Path), func(tx *store.Tx) error {
-		if err := putRule(ctx, tx, f.ID, acl.Rule{Path: at.Path, Cut: at.Path != "", Entries: entries}); err != nil {
-			return err
-		}
+	return s.change(ctx, by, "arrange personal", f.Display(at.Path), func(d *site.Draft) error {
+		putRule(d, f.ID, acl.Rule{Path: at.Path, Cut: at.Path != "", Entries: entries})
 		for i := range owners.Each() {
-			u := d.Users()[i]
+			u := people.Users()[i]
 			path := u.Name
 			if at.Path != "" {
 				path = at.Path + "/" + u.Name
 			}
 			rule := acl.Rule{Path: path, Entries: []acl.Entry{{Who: identity.UserPrincipal(u.ID), Level: acl.Change, Applies: acl.Everywhere}}}
-			if err := putRule(ctx, tx, f.ID, rule); err != nil {
-				return err
-			}
+			putRule(d, f.ID, rule)
 			if s.trial != nil {
 				s.trial.made[filepath.Join(f.Root, path)] = true
 			} else if err := files.MakeFolder(f.At, path); err != nil {
 				return invalid("path", "%v", err)
 			}
 		}
-		return tx.PrunePlaces(ctx, f.ID)
+		return nil
 	})
 }

@@ -105,12 +105,12 @@ type Service struct {
 
 	writing sync.Mutex // one change at a time, from reading the records to swapping what is in force
 	force   atomic.Pointer[inForce]
-	swaps   atomic.Int64 // odd between the commit of a change and its being in force
 }
 
 // inForce is the records, and the policy compiled from them.
 type inForce struct {
 	records site.Records
+	numbers site.Numbers // the last that were given
 	policy  *site.Policy
 }
 
@@ -172,7 +172,7 @@ func (s *Service) Close() error {
 
 func (s *Service) load(ctx context.Context) error {
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		records, err := tx.Records(ctx)
+		records, numbers, err := tx.Records(ctx)
 		if err != nil {
 			return err
 		}
@@ -196,7 +196,7 @@ func (s *Service) load(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("compile policy: %w", err)
 		}
-		s.force.Store(&inForce{records, policy})
+		s.force.Store(&inForce{records, numbers, policy})
 		s.ledger.SetTable(policy.Limits)
 		return nil
 	})
@@ -223,56 +223,65 @@ func (s *Service) now() time.Time {
 	return time.Now()
 }
 
-// change runs one administrative change: see the package's comment.
-func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*store.Tx) error) error {
-	if !s.asOf.IsZero() && s.trial == nil {
+// change runs one administrative change: fn alters a draft of the records, and also what is written down beside them; see the package's comment.
+func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*site.Draft) error, also ...func(*store.Tx) error) error {
+	if s.trial != nil {
+		return s.tryOut(fn)
+	}
+	if !s.asOf.IsZero() {
 		return &Error{Kind: Forbidden, Message: "what is past cannot be changed"}
 	}
-	if by.Role != identity.Administrator && by.Role != entitled && s.trial == nil {
+	if by.Role != identity.Administrator && by.Role != entitled {
 		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s may look but not change: only an administrator can %s", by.Name, action)}
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	var records site.Records
-	var policy *site.Policy
-	swapping := false
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := fn(tx); err != nil {
-			return err
-		}
-		var err error
-		if records, err = tx.Records(ctx); err != nil {
-			return err
-		}
-		if policy, err = site.Compile(records); err != nil {
-			if errors.Is(err, identity.ErrCycle) || errors.Is(err, identity.ErrDuplicate) || errors.Is(err, identity.ErrAbsent) {
-				return &Error{Kind: Conflict, Message: err.Error()}
-			}
-			return err
-		}
-		changes, err := store.Compare(s.force.Load().records, records)
-		if err != nil {
-			return err
-		}
-		if err := tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes}); err != nil {
-			return err
-		}
-		s.swaps.Add(1)
-		swapping = true
-		return nil
-	})
-	if swapping {
-		defer s.swaps.Add(1)
+	of := s.force.Load()
+	d := site.NewDraft(of.records, of.numbers)
+	if err := fn(d); err != nil {
+		return err
 	}
+	is, err := compiled(d)
+	if err != nil {
+		return err
+	}
+	changes, err := d.Changes()
+	if err != nil {
+		return err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.Save(ctx, d, changes); err != nil {
+			return err
+		}
+		for _, write := range also {
+			if err := write(tx); err != nil {
+				return err
+			}
+		}
+		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes})
+	})
 	if err != nil {
 		return s.asUnwritable(err)
 	}
-	s.force.Store(&inForce{records, policy})
-	if s.trial == nil {
-		s.ledger.SetTable(policy.Limits)
-		poke(s.counts.changed)
-	}
+	s.force.Store(is)
+	s.ledger.SetTable(is.policy.Limits)
+	poke(s.counts.changed)
 	return nil
+}
+
+// compiled is what comes into force with a draft.
+func compiled(d *site.Draft) (*inForce, error) {
+	if fault := d.Check(); fault != nil {
+		return nil, &Error{Kind: Conflict, Field: fault.Field, Message: fault.Error()}
+	}
+	policy, err := site.Compile(d.Records())
+	if errors.Is(err, identity.ErrCycle) || errors.Is(err, identity.ErrDuplicate) || errors.Is(err, identity.ErrAbsent) {
+		return nil, &Error{Kind: Conflict, Message: err.Error()}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &inForce{d.Records(), d.Numbers(), policy}, nil
 }
 
 // Journal gives the administrative acts that match.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/ntlm"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -38,13 +39,14 @@ func tooMany(what string, wait time.Duration) error {
 // get in; address is the caller's, for the throttle.
 func (s *Service) SignIn(ctx context.Context, name, password, address string) (Session, error) {
 	user := s.Policy().Directory.UserNamed(name)
-	var hash sql.NullString
+	var kept site.Secret
 	if user != nil {
-		if err := s.store.DB().QueryRowContext(ctx, `SELECT password_hash FROM users WHERE id = ?`, user.ID).Scan(&hash); err != nil {
+		var err error
+		if kept, err = s.store.Secret(ctx, user.Password); err != nil {
 			return Session{}, err
 		}
 	}
-	ok, wait := s.throttle.Compare(ctx, name, address, 0, func() bool { return checkPassword(hash.String, password) })
+	ok, wait := s.throttle.Compare(ctx, name, address, 0, func() bool { return checkPassword(kept.Hash, password) })
 	if wait > 0 {
 		return Session{}, tooMany("passwords", wait)
 	}
@@ -115,24 +117,27 @@ func (s *Service) SetPassword(ctx context.Context, by Actor, name, password stri
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "set password", user.Name, func(tx *store.Tx) error {
-		return s.writePassword(ctx, tx, user.ID, password)
+	return s.change(ctx, by, "set password", user.Name, func(d *site.Draft) error {
+		u, ok := site.Get[identity.User](d, int64(user.ID))
+		if !ok {
+			return notFound("user", "amber user list", "there is no user %q", name)
+		}
+		return s.writePassword(d, u, password)
 	})
 }
 
-func (s *Service) writePassword(ctx context.Context, tx *store.Tx, id identity.ID, password string) error {
+// writePassword writes a user down with a password.
+func (s *Service) writePassword(d *site.Draft, u identity.User, password string) error {
 	if len([]rune(password)) < shortestPassword {
 		return invalid("password", "the password needs at least %d characters", shortestPassword)
 	}
 	if len(password) > 256 {
 		return invalid("password", "the password is longer than 256 bytes")
 	}
-	if err := tx.Run(ctx, `UPDATE users SET password_hash = ?, nt_sealed = ? WHERE id = ?`,
-		hashPassword(password), s.keys.seal(id, ntHash(password)), id); err != nil {
-		return err
-	}
-	s.endLoose(id)
-	return tx.Run(ctx, `DELETE FROM sessions WHERE user_id = ?`, id)
+	u.Password = d.Keep(site.Secret{Hash: hashPassword(password), Sealed: s.keys.seal(u.ID, ntHash(password))})
+	site.Put(d, u)
+	s.endLoose(u.ID)
+	return nil
 }
 
 // ntPatience is how long a sign-in over SMB waits by itself, as its clients do not try again.
@@ -158,11 +163,11 @@ func (s *Service) secretOf(ctx context.Context, name string) (identity.ID, []byt
 	if user == nil {
 		return 0, nil, false
 	}
-	var sealed []byte
-	if err := s.store.DB().QueryRowContext(ctx, `SELECT nt_sealed FROM users WHERE id = ?`, user.ID).Scan(&sealed); err != nil || sealed == nil {
+	kept, err := s.store.Secret(ctx, user.Password)
+	if err != nil || kept.Sealed == nil {
 		return 0, nil, false
 	}
-	hash, err := s.keys.open(user.ID, sealed)
+	hash, err := s.keys.open(user.ID, kept.Sealed)
 	return user.ID, hash, err == nil
 }
 

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -17,10 +19,11 @@ func TestOldNamesAreSpelled(t *testing.T) {
 	root := c.Policy().Folders[0].Root
 	require.NoError(t, os.Rename(filepath.Join(root, "firmware"), filepath.Join(root, `firm\ware`)))
 	require.NoError(t, os.Mkdir(filepath.Join(root, "a\x1bb"), 0o755))
-	_, err := c.store.DB().Exec(`INSERT INTO places (folder_id, parent_id, name, cut) SELECT folder_id, id, ?, 1 FROM places WHERE parent_id IS NULL`, `firm\ware`)
-	require.NoError(t, err)
-	_, err = c.store.DB().Exec(`INSERT INTO places (folder_id, parent_id, name, cut) SELECT folder_id, id, ?, 1 FROM places WHERE parent_id IS NULL`, "a\x1bb")
-	require.NoError(t, err)
+	require.NoError(t, c.change(ctx, keeper, "as it was", "", func(d *site.Draft) error {
+		d.PutRule(c.Policy().Folders[0].ID, acl.Rule{Path: `firm\ware`, Cut: true})
+		d.PutRule(c.Policy().Folders[0].ID, acl.Rule{Path: "a\x1bb", Cut: true})
+		return nil
+	}))
 	require.NoError(t, c.Close())
 	c.begin()
 	tree := c.Policy().Folders[0].Tree

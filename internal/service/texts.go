@@ -13,7 +13,6 @@ import (
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // Format is an open form that an access control list can be written in.
@@ -202,21 +201,15 @@ func (s *Service) ConvertFolder(ctx context.Context, by Actor, name string) (rul
 	if len(list) > mostRules {
 		return 0, 0, conflict("name", "", "the modes in %s are so varied that %d rules would come of it: keep them deciding", f.Name, len(list))
 	}
-	err = s.change(ctx, by, "turn modes into entries", f.Name, func(tx *store.Tx) error {
-		for _, r := range s.Policy().Folder(f.ID).Rules {
-			if err := eraseRule(ctx, tx, r.ID); err != nil {
-				return err
-			}
-		}
+	err = s.change(ctx, by, "turn modes into entries", f.Name, func(d *site.Draft) error {
+		eraseRules(d, f.ID, func(acl.Rule) bool { return true })
 		for _, r := range list {
-			if err := putRule(ctx, tx, f.ID, r); err != nil {
-				return err
-			}
+			putRule(d, f.ID, r)
 		}
-		if err := tx.PrunePlaces(ctx, f.ID); err != nil {
-			return err
-		}
-		return tx.Run(ctx, `UPDATE folders SET permissions = ? WHERE id = ?`, string(site.ByEntries), f.ID)
+		is, _ := site.Get[site.Folder](d, f.ID)
+		is.Permissions = site.ByEntries
+		site.Put(d, is)
+		return nil
 	})
 	return len(list), len(found), err
 }

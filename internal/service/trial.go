@@ -18,8 +18,9 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// attempt is what a trial does instead of touching anything on disk.
+// attempt is what a trial does instead of touching anything: it alters a draft that is never written down.
 type attempt struct {
+	draft *site.Draft
 	modes map[objectAt]*posix.Attributes // what SetMode would have left
 	made  map[string]bool                // directories that would have been made, by their path on the host
 }
@@ -31,26 +32,32 @@ type objectAt struct {
 
 // Try makes changes and takes them back: do is given a service that starts from what is in force
 // and on which every use case works, and which afterwards still answers questions as of after
-// the changes. Nothing is committed, nothing on disk is touched, and nobody waits for it: it works on a copy of the
-// records. Whoever may look may try.
+// the changes. Nothing is written down, nothing on disk is touched, and nobody waits for it: it works on a draft of
+// its own. Whoever may look may try.
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
-	trial := &Service{state: s.state, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: s.asOf, ledger: s.ledger, uses: s.uses, counts: s.counts, outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes,
-		trial: &attempt{modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}}
-	var of *inForce
-	swaps := int64(-1)
-	settled := func() bool { // between two askings nothing else has come into force
-		was := swaps
-		swaps, of = s.swaps.Load(), s.force.Load()
-		return swaps == was && swaps%2 == 0
+	trial := s.beside(s.asOf)
+	of := s.force.Load()
+	trial.trial = &attempt{draft: site.NewDraft(of.records, of.numbers), modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}
+	trial.force.Store(of)
+	return trial, do(ctx, trial)
+}
+
+// tryOut is change, on a trial.
+func (s *Service) tryOut(fn func(*site.Draft) error) error {
+	if err := fn(s.trial.draft); err != nil {
+		return err
 	}
-	settled()
-	err := s.store.Try(ctx, settled, func(st *store.Store) error {
-		trial.store = st
-		trial.force.Store(of)
-		return do(ctx, trial)
-	})
-	trial.store = s.store
-	return trial, err
+	is, err := compiled(s.trial.draft)
+	if err == nil {
+		s.force.Store(is)
+	}
+	return err
+}
+
+// beside is a service that answers from other records than those in force, and writes none.
+func (s *Service) beside(asOf time.Time) *Service {
+	return &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
+		outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
 }
 
 // AsOf gives a service that answers as of a past moment, from the journal. What is on disk is as
@@ -85,9 +92,8 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("policy as of %s: %w", at, err)
 	}
-	past := &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, asOf: at, ledger: s.ledger, uses: s.uses, counts: s.counts,
-		outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
-	past.force.Store(&inForce{records, policy})
+	past := s.beside(at)
+	past.force.Store(&inForce{records, nil, policy})
 	return past, nil
 }
 
@@ -211,13 +217,19 @@ func (s *Service) AcceptFinding(ctx context.Context, by Actor, key, reason strin
 	if !until.After(s.now()) {
 		return invalid("until", "%s has passed already", until.Format(time.RFC3339))
 	}
-	return s.change(ctx, by, "accept finding", key, func(tx *store.Tx) error {
+	return s.change(ctx, by, "accept finding", key, func(d *site.Draft) error {
 		for _, f := range s.Audit().Findings() {
-			if f.Key == key {
-				return tx.Run(ctx, `INSERT INTO acceptances (finding, reason, until, accepted_by) VALUES (?, ?, ?, ?)
-					ON CONFLICT (finding) DO UPDATE SET reason = excluded.reason, until = excluded.until, accepted_by = excluded.accepted_by`,
-					key, reason, until.UTC().Format(time.RFC3339), by.Name)
+			if f.Key != key {
+				continue
 			}
+			a := site.Acceptance{Finding: key, Reason: reason, Until: instant(until), By: by.Name}
+			for _, old := range d.Records().Acceptances {
+				if old.Finding == key {
+					a.ID = old.ID
+				}
+			}
+			site.Put(d, a)
+			return nil
 		}
 		return notFound("name", "amber finding list --all", "there is no finding %q", key)
 	})
@@ -225,10 +237,11 @@ func (s *Service) AcceptFinding(ctx context.Context, by Actor, key, reason strin
 
 // ReopenFinding takes an acceptance back.
 func (s *Service) ReopenFinding(ctx context.Context, by Actor, key string) error {
-	return s.change(ctx, by, "reopen finding", key, func(tx *store.Tx) error {
-		for _, a := range s.Policy().Acceptances {
+	return s.change(ctx, by, "reopen finding", key, func(d *site.Draft) error {
+		for _, a := range d.Records().Acceptances {
 			if a.Finding == key {
-				return tx.Run(ctx, `DELETE FROM acceptances WHERE id = ?`, a.ID)
+				site.Delete[site.Acceptance](d, a.ID)
+				return nil
 			}
 		}
 		return notFound("name", "amber finding list --all", "no finding %q is accepted", key)

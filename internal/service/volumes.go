@@ -15,7 +15,6 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // VolumeInput is what a new volume is made from.
@@ -51,7 +50,7 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 		return site.Volume{}, invalid("path", "%v", err)
 	}
 	mark := newMark()
-	err = s.change(ctx, by, "add volume", in.Name, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "add volume", in.Name, func(d *site.Draft) error {
 		for _, v := range s.Policy().Volumes {
 			if identity.Fold(v.Name) == identity.Fold(in.Name) {
 				return conflict("name", "amber volume list", "there is a volume %s already", v.Name)
@@ -72,9 +71,7 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 			return conflict("path", "amber volume add "+quote(in.Name)+" "+quote(real)+" --take-over",
 				"%s carries the mark of another service's volume. Two services that serve one directory ruin it: if the other has ended for good, say that this one takes it over", real)
 		}
-		if err := tx.Run(ctx, `INSERT INTO volumes (name, path, counting, mark) VALUES (?, ?, ?, ?)`, in.Name, real, string(site.CountSize), mark); err != nil {
-			return err
-		}
+		site.Put(d, site.Volume{Name: in.Name, Path: real, Counting: site.CountSize, Mark: mark})
 		// Last, so that a refused change marks nothing.
 		return s.markVolume(real, mark)
 	})
@@ -111,13 +108,14 @@ func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error
 	if err != nil {
 		return err
 	}
-	err = s.change(ctx, by, "remove volume", v.Name, func(tx *store.Tx) error {
+	err = s.change(ctx, by, "remove volume", v.Name, func(d *site.Draft) error {
 		for _, f := range s.Policy().Folders {
 			if f.VolumeID == v.ID {
 				return conflict("", "amber folder list", "folder %s is on volume %s", f.Name, v.Name)
 			}
 		}
-		return tx.Run(ctx, `DELETE FROM volumes WHERE id = ?`, v.ID)
+		site.Delete[site.Volume](d, v.ID)
+		return nil
 	})
 	if err == nil {
 		s.unmarkVolume(v.Path, v.Mark)
@@ -157,29 +155,27 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 			return site.Volume{}, err
 		}
 	}
-	err = s.change(ctx, by, "change volume", v.Name, func(tx *store.Tx) error {
-		if in.Counting != nil {
-			if err := tx.Run(ctx, `UPDATE volumes SET counting = ? WHERE id = ?`, string(*in.Counting), v.ID); err != nil {
-				return err
-			}
+	err = s.change(ctx, by, "change volume", v.Name, func(d *site.Draft) error {
+		is, ok := site.Get[site.Volume](d, v.ID)
+		if !ok {
+			return notFound("volume", "amber volume list", "there is no volume %q", name)
 		}
-		if err := s.rename(ctx, tx, s.volumeNames(), v.ID, in.Name); err != nil {
+		if err := rename(s.volumeNames(), v.ID, &is.Name, in.Name); err != nil {
 			return err
 		}
+		set(&is.Counting, in.Counting)
 		if real != v.Path {
 			if err := s.mayMoveTo(v, real, in.Here); err != nil {
 				return err
 			}
-			if err := tx.Run(ctx, `UPDATE volumes SET path = ? WHERE id = ?`, real, v.ID); err != nil {
-				return err
-			}
+			is.Path = real
 		}
 		if !in.Here {
+			site.Put(d, is)
 			return nil
 		}
-		if err := tx.Run(ctx, `UPDATE volumes SET mark = ? WHERE id = ?`, mark, v.ID); err != nil {
-			return err
-		}
+		is.Mark = mark
+		site.Put(d, is)
 		return s.markVolume(real, mark)
 	})
 	if err != nil {
@@ -370,10 +366,13 @@ func (s *Service) markOld(v site.Volume) {
 		mark = newMark()
 	}
 	ctx := context.WithoutCancel(s.works.ctx)
-	err = s.change(ctx, Itself, "mark volume", v.Name, func(tx *store.Tx) error {
-		if err := tx.Run(ctx, `UPDATE volumes SET mark = ? WHERE id = ? AND mark = ''`, mark, v.ID); err != nil {
-			return err
+	err = s.change(ctx, Itself, "mark volume", v.Name, func(d *site.Draft) error {
+		is, ok := site.Get[site.Volume](d, v.ID)
+		if !ok || is.Mark != "" {
+			return nil
 		}
+		is.Mark = mark
+		site.Put(d, is)
 		return s.markVolume(v.Path, mark)
 	})
 	if err != nil {

@@ -217,8 +217,12 @@ func TestOldVolumesAreMarked(t *testing.T) {
 	for _, there := range []bool{true, false} {
 		c := counted(t)
 		dir := c.Policy().Volumes[0].Path
-		_, err := c.store.DB().Exec(`UPDATE volumes SET mark = ''`)
-		require.NoError(t, err)
+		require.NoError(t, c.change(t.Context(), keeper, "as it was", "", func(d *site.Draft) error {
+			v := d.Records().Volumes[0]
+			v.Mark = ""
+			site.Put(d, v)
+			return nil
+		}))
 		require.NoError(t, unix.Removexattr(dir, "user.amber.volume"))
 		require.NoError(t, c.Close())
 		if !there {

@@ -10,6 +10,7 @@ import (
 
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -122,12 +123,16 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 		return nil, err
 	}
 	var id int64
-	err = s.change(ctx, by, action, f.Display(at.Path), func(tx *store.Tx) error {
+	err = s.change(ctx, by, action, f.Display(at.Path), func(*site.Draft) error {
 		if below && s.trial == nil {
-			id, err = tx.Insert(ctx, `INSERT INTO work (kind, args, actor) VALUES (?, ?, ?)`, ownerWork, string(raw), by.Name)
-			return err
+			return nil
 		}
 		return s.setMode(f, at.Path, s.ownerSet(args))
+	}, func(tx *store.Tx) (err error) {
+		if below {
+			id, err = tx.Insert(ctx, `INSERT INTO work (kind, args, actor) VALUES (?, ?, ?)`, ownerWork, string(raw), by.Name)
+		}
+		return err
 	})
 	if err != nil || s.trial != nil {
 		return nil, err
@@ -256,7 +261,7 @@ func (s *Service) StopWork(ctx context.Context, by Actor, id int64) error {
 		<-w.over
 		return nil
 	}
-	err = s.change(ctx, by, "stop work", w.Text, func(*store.Tx) error { return nil })
+	err = s.change(ctx, by, "stop work", w.Text, func(*site.Draft) error { return nil })
 	if err == nil {
 		w.stop()
 		<-w.over

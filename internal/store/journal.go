@@ -17,14 +17,8 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// Change is one record before and after. Before is empty where it was made, After
-// where it was removed. Secrets are in no record and so in no change.
-type Change struct {
-	Kind   string          `json:"kind"` // user, group, volume, folder, rule, share, host set, export, services, acceptance, id list, review, limit, notices, hook
-	ID     int64           `json:"id"`
-	Before json.RawMessage `json:"before,omitempty"`
-	After  json.RawMessage `json:"after,omitempty"`
-}
+// Change is one record before and after.
+type Change = site.Change
 
 // JournalRow is one administrative act.
 type JournalRow struct {
@@ -304,11 +298,10 @@ func (tx *Tx) keepState(ctx context.Context, row *JournalRow, hash []byte) error
 	if row.Seq%stateEvery != 0 {
 		return nil
 	}
-	records, err := tx.Records(ctx)
-	if err != nil {
-		return err
-	}
-	all, err := Compare(site.Records{}, records)
+	var all []Change
+	err := tx.eachRecord(ctx, func(key site.Key, body json.RawMessage) {
+		all = append(all, Change{Kind: key.Kind, ID: key.ID, After: body})
+	})
 	if err != nil {
 		return err
 	}

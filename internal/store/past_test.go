@@ -73,10 +73,10 @@ func TestRowsThatMatch(t *testing.T) {
 func TestStatesThatAreKept(t *testing.T) {
 	st, ctx := openStore(t, t.TempDir()), context.Background()
 	defer st.Close()
-	was := site.Records{}
 	rows := 12*stateEvery + 17
+	var was site.Records
 	require.NoError(t, st.Write(ctx, func(tx *Tx) (err error) { // what a new database holds
-		if was, err = tx.Records(ctx); err != nil {
+		if was, _, err = tx.Records(ctx); err != nil {
 			return err
 		}
 		changes, err := Compare(site.Records{}, was)
@@ -85,39 +85,31 @@ func TestStatesThatAreKept(t *testing.T) {
 		}
 		return tx.Append(ctx, &JournalRow{At: time.Now(), Actor: "service", Action: "begin", Changes: changes})
 	}))
-	begun := was
+	last := site.Numbers{}
 	for done := 0; done < rows; {
 		require.NoError(t, st.Write(ctx, func(tx *Tx) error {
 			for range 500 {
 				if done++; done > rows {
 					return nil
 				}
-				if err := tx.Run(ctx, `INSERT INTO host_sets (name, description) VALUES (?, '')`, fmt.Sprint("set", done)); err != nil {
-					return err
-				}
+				d := site.NewDraft(was, last)
+				site.Put(d, site.HostSet{Name: fmt.Sprint("set", done)})
 				if done%3 == 0 {
-					if err := tx.Run(ctx, `DELETE FROM host_sets WHERE id = (SELECT min(id) FROM host_sets)`); err != nil {
-						return err
-					}
-				}
-				records := begun // only what is altered here: to read all each time would take long
-				if err := tx.readExports(ctx, &records); err != nil {
-					return err
+					site.Delete[site.HostSet](d, was.HostSets[0].ID)
 				}
 				if done > 40 && done%97 != 0 { // as small as can be
-					if err := tx.Run(ctx, `DELETE FROM host_sets WHERE id < (SELECT max(id) FROM host_sets) - 5`); err != nil {
-						return err
-					}
-					records = begun
-					if err := tx.readExports(ctx, &records); err != nil {
-						return err
+					for len(d.Records().HostSets) > 6 {
+						site.Delete[site.HostSet](d, d.Records().HostSets[0].ID)
 					}
 				}
-				changes, err := Compare(was, records)
+				changes, err := d.Changes()
 				if err != nil {
 					return err
 				}
-				was = records
+				was, last = d.Records(), d.Numbers()
+				if err := tx.Save(ctx, d, changes); err != nil {
+					return err
+				}
 				if err := tx.Append(ctx, &JournalRow{At: time.Now(), Actor: "keeper", Action: "change", Changes: changes}); err != nil {
 					return err
 				}

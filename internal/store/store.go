@@ -25,9 +25,8 @@ const FileName = "records.sqlite"
 
 // Store is the open database. One writer at a time; readers do not wait for it.
 type Store struct {
-	db    *sql.DB
-	path  string
-	trial *sql.Tx // see Try
+	db   *sql.DB
+	path string
 	trouble
 }
 
@@ -55,7 +54,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, sub, goose.WithLogger(goose.NopLogger()))
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, sub, goose.WithLogger(goose.NopLogger()), goose.WithGoMigrations(oneTable))
 	if err == nil {
 		_, err = provider.Up(ctx)
 	}
@@ -74,9 +73,6 @@ func (s *Store) DB() *sql.DB { return s.db }
 
 // Write runs fn in one transaction, and leaves nothing of it behind if fn fails.
 func (s *Store) Write(ctx context.Context, fn func(*Tx) error) error {
-	if s.trial != nil {
-		return fn(&Tx{s.trial}) // what fails ends the trial
-	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return s.judge(fmt.Errorf("begin: %w", err))

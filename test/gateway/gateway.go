@@ -23,6 +23,7 @@ import (
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/smb"
+	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/web"
 )
 
@@ -87,6 +88,14 @@ func Start(t testing.TB) *Gateway {
 		require.NoError(t, svc.Close())
 	})
 	return g
+}
+
+// Changes is how many changes the journal has: what was told of limits goes on by itself.
+func (g *Gateway) Changes(t testing.TB) int {
+	t.Helper()
+	rows, err := g.Service.Journal(context.Background(), store.Match{Only: "changes"})
+	require.NoError(t, err)
+	return len(rows)
 }
 
 // Dial signs a user in over SMB with the demo's password; dialect 0 leaves the choice

@@ -74,6 +74,9 @@ type User struct {
 	SMB      bool      `json:"smb,omitzero"`  // which protocols the account may use
 	NFS      bool      `json:"nfs,omitzero"`  // which protocols the account may use
 	Mail     string    `json:"mail,omitzero"` // an address
+	// Password is the number of what a password is checked with, which is in no record; 0 where there is none. Each password has a number
+	// of its own.
+	Password int64 `json:"password,omitzero"`
 }
 
 // Ended says whether the account's end date has passed.

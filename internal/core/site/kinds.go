@@ -22,6 +22,10 @@ type Kind struct {
 	read   func(r *Records, raw json.RawMessage) error
 	done   func(r *Records) // after all are read; may be nil
 	say    func(n *Names, raw json.RawMessage) (name string, said []Said, err error)
+	get    func(r *Records, id, parent int64) (record any, there bool) // as it is written down
+	check  func(d *Draft, id int64) *Fault
+	refers func(d *Draft, id int64) *Fault // check, less what tells records apart
+	access any                             // a *list or a *one of the records' type; nil for what lies in others
 }
 
 // Key tells the records of a site apart.
@@ -32,9 +36,13 @@ type Key struct {
 
 // Kinds are all that there are, by name.
 var Kinds = []Kind{
-	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) int64 { return a.ID }, sayAcceptance),
-	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) int64 { return e.ID }, sayExport),
-	{Name: "folder", say: saying(sayFolder), each: func(r *Records, visit func(int64, any)) {
+	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) *int64 { return &a.ID }, sayAcceptance, checkAcceptance),
+	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) *int64 { return &e.ID }, sayExport, checkExport),
+	{Name: "folder", say: saying(sayFolder), access: folders, check: checking(folders, checkFolder), refers: referring(folders, checkFolder), get: func(r *Records, id, _ int64) (any, bool) {
+		f, there := folders.get(r, id)
+		f.Rules = nil
+		return f, there
+	}, each: func(r *Records, visit func(int64, any)) {
 		for _, f := range r.Folders {
 			f.Rules = nil // records of their own
 			visit(f.ID, f)
@@ -45,14 +53,21 @@ var Kinds = []Kind{
 		r.Folders = append(r.Folders, f)
 		return err
 	}},
-	listed("group", func(r *Records) *[]identity.Group { return &r.Groups }, func(g *identity.Group) int64 { return int64(g.ID) }, sayGroup),
-	listed("hook", func(r *Records) *[]Hook { return &r.Hooks }, func(h *Hook) int64 { return h.ID }, sayHook),
-	listed("host set", func(r *Records) *[]HostSet { return &r.HostSets }, func(h *HostSet) int64 { return h.ID }, sayHostSet),
-	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) int64 { return l.ID }, sayIDList),
-	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) int64 { return l.ID }, sayLimit),
+	listed("group", func(r *Records) *[]identity.Group { return &r.Groups }, func(g *identity.Group) *identity.ID { return &g.ID }, sayGroup, checkGroup),
+	listed("hook", func(r *Records) *[]Hook { return &r.Hooks }, func(h *Hook) *int64 { return &h.ID }, sayHook, checkHook),
+	listed("host set", func(r *Records) *[]HostSet { return &r.HostSets }, func(h *HostSet) *int64 { return &h.ID }, sayHostSet, checkHostSet),
+	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) *int64 { return &l.ID }, sayIDList, checkIDList),
+	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) *int64 { return &l.ID }, sayLimit, checkLimit),
 	single("notices", func(r *Records) *Notices { return &r.Notices }, false, sayNotices),
-	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) int64 { return v.ID }, sayReview),
-	{Name: "rule", Parent: "folder", say: saying(sayRule), each: func(r *Records, visit func(int64, any)) {
+	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) *int64 { return &v.ID }, sayReview, checkReview),
+	{Name: "rule", Parent: "folder", say: saying(sayRule), get: func(r *Records, id, folder int64) (any, bool) {
+		f, _ := folders.get(r, folder)
+		i := slices.IndexFunc(f.Rules, func(rule acl.Rule) bool { return rule.ID == id })
+		if i < 0 {
+			return nil, false
+		}
+		return RuleRecord{folder, f.Rules[i]}, true
+	}, each: func(r *Records, visit func(int64, any)) {
 		for _, f := range r.Folders {
 			for _, rule := range f.Rules {
 				visit(rule.ID, RuleRecord{f.ID, rule})
@@ -71,10 +86,20 @@ var Kinds = []Kind{
 		}
 	}},
 	single("services", func(r *Records) *Services { return &r.Services }, true, sayServices),
-	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) int64 { return s.ID }, sayShare),
-	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) int64 { return int64(u.ID) }, sayUser),
-	listed("volume", func(r *Records) *[]Volume { return &r.Volumes }, func(v *Volume) int64 { return v.ID }, sayVolume),
+	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) *int64 { return &s.ID }, sayShare, checkShare),
+	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) *identity.ID { return &u.ID }, sayUser, checkUser),
+	listed("volume", func(r *Records) *[]Volume { return &r.Volumes }, func(v *Volume) *int64 { return &v.ID }, sayVolume, checkVolume),
 }
+
+var kindNamed = make(map[string]*Kind)
+
+func init() {
+	for i := range Kinds {
+		kindNamed[Kinds[i].Name] = &Kinds[i]
+	}
+}
+
+var folders = &list[Folder]{"folder", func(r *Records) *[]Folder { return &r.Folders }, func(f *Folder) int64 { return f.ID }, func(f *Folder, id int64) { f.ID = id }}
 
 // RuleRecord is a rule on a path with the folder that it belongs to.
 type RuleRecord struct {
@@ -83,25 +108,29 @@ type RuleRecord struct {
 }
 
 // listed is a kind whose records are a list, in the order of their numbers.
-func listed[T any](name string, list func(*Records) *[]T, id func(*T) int64, say func(*Names, *T) (string, []Said)) Kind {
-	return Kind{Name: name, say: saying(say), each: func(r *Records, visit func(int64, any)) {
-		for _, v := range *list(r) {
-			visit(id(&v), v)
+func listed[T any, N ~int64](name string, all func(*Records) *[]T, number func(*T) *N, say func(*Names, *T) (string, []Said), c checks[T]) Kind {
+	l := &list[T]{name, all, func(v *T) int64 { return int64(*number(v)) }, func(v *T, id int64) { *number(v) = N(id) }}
+	return Kind{Name: name, say: saying(say), access: l, check: checking(l, c), refers: referring(l, c), get: func(r *Records, id, _ int64) (any, bool) { return l.get(r, id) }, each: func(r *Records, visit func(int64, any)) {
+		for _, v := range *all(r) {
+			visit(l.id(&v), v)
 		}
 	}, read: func(r *Records, raw json.RawMessage) error {
 		var v T
 		err := json.Unmarshal(raw, &v)
-		*list(r) = append(*list(r), v)
+		*all(r) = append(*all(r), v)
 		return err
 	}}
 }
 
 // single is a kind of which there is one record, which is always there or else only where it says anything.
 func single[T any](name string, at func(*Records) *T, always bool, say func(*Names, *T) (string, []Said)) Kind {
-	return Kind{Name: name, say: saying(say), each: func(r *Records, visit func(int64, any)) {
+	there := func(r *Records) bool {
 		var none T
-		if v := *at(r); always || !reflect.DeepEqual(v, none) {
-			visit(1, v)
+		return always || !reflect.DeepEqual(*at(r), none)
+	}
+	return Kind{Name: name, say: saying(say), access: &one[T]{name, at}, get: func(r *Records, _, _ int64) (any, bool) { return *at(r), there(r) }, each: func(r *Records, visit func(int64, any)) {
+		if there(r) {
+			visit(1, *at(r))
 		}
 	}, read: func(r *Records, raw json.RawMessage) error { return json.Unmarshal(raw, at(r)) }}
 }
@@ -116,14 +145,10 @@ func (r Records) Each(visit func(key Key, record any)) {
 // Assemble makes a site of records as they are written down. Those of kinds that are not known are passed over. An error names the record.
 func Assemble(all map[Key]json.RawMessage) (Records, error) {
 	var r Records
-	kinds := make(map[string]*Kind)
-	for i := range Kinds {
-		kinds[Kinds[i].Name] = &Kinds[i]
-	}
 	keys := slices.SortedFunc(maps.Keys(all), func(a, b Key) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID)) })
 	for _, children := range []bool{false, true} { // after those that they belong to
 		for _, key := range keys {
-			k := kinds[key.Kind]
+			k := kindNamed[key.Kind]
 			if k == nil || (k.Parent != "") != children {
 				continue
 			}

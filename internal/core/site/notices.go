@@ -16,7 +16,8 @@ type Mail struct {
 	Security string `json:"security,omitzero"` // one of the notice package's
 	From     string `json:"from,omitzero"`
 	User     string `json:"user,omitzero"`
-	Trust    string `json:"trust,omitzero"` // certificates of those who may vouch for it, PEM; "" for those the host trusts
+	Password int64  `json:"password,omitzero"` // the number of the secret; 0 for none
+	Trust    string `json:"trust,omitzero"`    // certificates of those who may vouch for it, PEM; "" for those the host trusts
 }
 
 // Hook is a web address that is called with what is told. The whole address is a secret, as many receivers know by it who may call;
@@ -26,6 +27,8 @@ type Hook struct {
 	Name string `json:"name,omitzero"`
 	Site string `json:"site,omitzero"`
 	Off  bool   `json:"off,omitzero"`
+	// Secret is the number of its whole address and of what its messages are signed with.
+	Secret int64 `json:"secret,omitzero"`
 }
 
 // Marks are when somebody is told.

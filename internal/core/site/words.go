@@ -216,7 +216,15 @@ func sayUser(n *Names, u *identity.User) (string, []Said) {
 		ends = "never"
 	}
 	return u.Name, []Said{{"name", u.Name}, {"full-name", u.FullName}, {"uid", number(u.UID)}, {"primary", named(n.groups, u.Primary)}, {"role", role},
-		{"mail", u.Mail}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}}
+		{"mail", u.Mail}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}, {"password", given(u.Password)}}
+}
+
+// given tells secrets apart, of which there is nothing else to be said.
+func given(secret int64) string {
+	if secret == 0 {
+		return ""
+	}
+	return "no. " + strconv.FormatInt(secret, 10)
 }
 
 func number(n uint32) string { return strconv.FormatUint(uint64(n), 10) }
@@ -364,7 +372,7 @@ func sayNotices(_ *Names, s *Notices) (string, []Said) {
 		marks = append(marks, strconv.Itoa(p))
 	}
 	said := []Said{{"at", strings.Join(marks, ",")}, {"grace", on(!s.NoGrace)}, {"mail-server", s.Mail.Server}, {"mail-security", s.Mail.Security},
-		{"mail-from", s.Mail.From}, {"mail-user", s.Mail.User}, {"mail-trust", s.Mail.Trust}}
+		{"mail-from", s.Mail.From}, {"mail-user", s.Mail.User}, {"mail-password", given(s.Mail.Password)}, {"mail-trust", s.Mail.Trust}}
 	for _, name := range slices.Sorted(maps.Keys(s.Templates)) {
 		said = append(said, Said{"text " + name, s.Templates[name]})
 	}
@@ -372,7 +380,7 @@ func sayNotices(_ *Names, s *Notices) (string, []Said) {
 }
 
 func sayHook(_ *Names, h *Hook) (string, []Said) {
-	return h.Name, []Said{{"name", h.Name}, {"address", h.Site}, {"is", on(!h.Off)}}
+	return h.Name, []Said{{"name", h.Name}, {"address", h.Site}, {"is", on(!h.Off)}, {"secret", given(h.Secret)}}
 }
 
 func sayServices(_ *Names, s *Services) (string, []Said) {

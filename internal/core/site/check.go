@@ -1,0 +1,245 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
+)
+
+// Fault is why records cannot be as a draft has them.
+type Fault struct {
+	Key   Key    // the record at fault
+	Name  string // of it, in words: "user wren"
+	Field string // as it is called in the record's JSON form
+	Says  string // what is wrong: "uid 2001 is isolde's"
+	// Other is the record that it contradicts, or that it refers to and is not there.
+	Other Key
+}
+
+func (f *Fault) Error() string { return f.Name + ": " + f.Says }
+
+// keyed is something that no two records of a kind may have in common.
+type keyed struct{ field, value string }
+
+// checks are what is true of every record of a kind.
+type checks[T any] struct {
+	name   func(*T) string
+	unique func(*T) []keyed
+	refers func(d *Draft, v *T, to func(field, kind string, id int64)) // calls to with all that has to be there
+}
+
+// checking is how a kind's records are checked in a draft: those that it has touched.
+func checking[T any](l *list[T], c checks[T]) func(d *Draft, id int64) *Fault {
+	return func(d *Draft, id int64) *Fault {
+		v, there := l.get(&d.is, id)
+		if !there {
+			return nil
+		}
+		if fault := referring(l, c)(d, id); fault != nil || c.unique == nil {
+			return fault
+		}
+		fault := &Fault{Key: Key{l.kind, id}, Name: l.kind + " " + c.name(&v)}
+		mine := c.unique(&v)
+		if was, there := l.get(&d.was, id); there && slices.Equal(mine, c.unique(&was)) {
+			return nil // it was so before, and whoever is new is looked at
+		}
+		for _, other := range *l.of(&d.is) {
+			if l.id(&other) == id {
+				continue
+			}
+			for _, k := range c.unique(&other) {
+				if slices.Contains(mine, k) {
+					fault.Field, fault.Says, fault.Other = k.field, fmt.Sprintf("%s %s is that of %s %s", k.field, k.value, l.kind, c.name(&other)), Key{l.kind, l.id(&other)}
+					return fault
+				}
+			}
+		}
+		return nil
+	}
+}
+
+// referring is that part of it that is about what a record refers to.
+func referring[T any](l *list[T], c checks[T]) func(d *Draft, id int64) *Fault {
+	return func(d *Draft, id int64) (fault *Fault) {
+		v, there := l.get(&d.is, id)
+		if !there || c.refers == nil {
+			return nil
+		}
+		c.refers(d, &v, func(field, kind string, to int64) {
+			if fault == nil && !d.has(kind, to) {
+				fault = &Fault{Key: Key{l.kind, id}, Name: l.kind + " " + c.name(&v), Field: field, Says: fmt.Sprintf("it names a %s that is not there", kind), Other: Key{kind, to}}
+			}
+		})
+		return fault
+	}
+}
+
+// has says whether a record is there.
+func (d *Draft) has(kind string, id int64) bool {
+	k := kindNamed[kind]
+	if k == nil {
+		return false
+	}
+	_, there := k.get(&d.is, id, 0)
+	return there
+}
+
+// Check says what is wrong with the draft, by the records that it has touched: what one refers to is there, and no two have in common what tells them
+// apart; nil where nothing is.
+func (d *Draft) Check() *Fault {
+	var gone []Key
+	for key, parent := range d.touched {
+		k := kindNamed[key.Kind]
+		if _, there := k.get(&d.is, key.ID, parent); !there {
+			gone = append(gone, key)
+			continue
+		}
+		if k.check != nil {
+			if fault := k.check(d, key.ID); fault != nil {
+				return fault
+			}
+		}
+		if key.Kind == "rule" {
+			if fault := d.checkRule(parent, key.ID); fault != nil {
+				return fault
+			}
+		}
+	}
+	return d.checkGone(gone)
+}
+
+// checkRule looks at whom the entries of a rule name.
+func (d *Draft) checkRule(folder, id int64) *Fault {
+	f, _ := folders.get(&d.is, folder)
+	i := slices.IndexFunc(f.Rules, func(r acl.Rule) bool { return r.ID == id })
+	path := f.Name
+	if f.Rules[i].Path != "" {
+		path += "/" + f.Rules[i].Path
+	}
+	return d.checkEntries(Key{"rule", id}, "rule on "+path, f.Rules[i].Entries)
+}
+
+func (d *Draft) checkEntries(key Key, name string, entries []acl.Entry) *Fault {
+	for _, e := range entries {
+		if other, named := principalKey(e.Who); named && !d.has(other.Kind, other.ID) {
+			return &Fault{Key: key, Name: name, Field: "entries", Says: fmt.Sprintf("entry %d names a %s that is not there", e.ID, other.Kind), Other: other}
+		}
+	}
+	return nil
+}
+
+// principalKey is the record of a principal; false for those that are none.
+func principalKey(p identity.Principal) (Key, bool) {
+	switch p.Kind {
+	case identity.KindUser:
+		return Key{"user", int64(p.ID)}, true
+	case identity.KindGroup:
+		return Key{"group", int64(p.ID)}, true
+	}
+	return Key{}, false
+}
+
+// checkGone looks for what still refers to records that have gone: all that may is looked through, as nothing says who does.
+func (d *Draft) checkGone(gone []Key) *Fault {
+	if !slices.ContainsFunc(gone, func(k Key) bool {
+		return k.Kind == "user" || k.Kind == "group" || k.Kind == "volume" || k.Kind == "folder" || k.Kind == "host set"
+	}) {
+		return nil
+	}
+	for i := range Kinds {
+		k := &Kinds[i]
+		if k.check == nil {
+			continue
+		}
+		var fault *Fault
+		k.each(&d.is, func(id int64, _ any) {
+			if fault == nil {
+				fault = k.refers(d, id)
+			}
+		})
+		if fault != nil {
+			return fault
+		}
+	}
+	for _, f := range d.is.Folders {
+		for _, r := range f.Rules {
+			if fault := d.checkRule(f.ID, r.ID); fault != nil {
+				return fault
+			}
+		}
+	}
+	return nil
+}
+
+func name(value string) keyed { return keyed{"name", identity.Fold(value)} }
+
+func optional[N ~int64](to func(field, kind string, id int64), field, kind string, id N) {
+	if id != 0 {
+		to(field, kind, int64(id))
+	}
+}
+
+var (
+	checkUser = checks[identity.User]{name: func(u *identity.User) string { return u.Name },
+		unique: func(u *identity.User) []keyed { return []keyed{name(u.Name), {"uid", number(u.UID)}} },
+		refers: func(_ *Draft, u *identity.User, to func(string, string, int64)) {
+			optional(to, "primary", "group", u.Primary)
+		}}
+	checkGroup = checks[identity.Group]{name: func(g *identity.Group) string { return g.Name },
+		unique: func(g *identity.Group) []keyed { return []keyed{name(g.Name), {"gid", number(g.GID)}} },
+		refers: func(_ *Draft, g *identity.Group, to func(string, string, int64)) {
+			for _, m := range g.Members {
+				if key, ok := principalKey(m); ok {
+					to("members", key.Kind, key.ID)
+				}
+			}
+		}}
+	checkVolume = checks[Volume]{name: func(v *Volume) string { return v.Name }, unique: func(v *Volume) []keyed { return []keyed{name(v.Name), {"path", v.Path}} }}
+	checkFolder = checks[Folder]{name: func(f *Folder) string { return f.Name },
+		unique: func(f *Folder) []keyed {
+			return []keyed{name(f.Name), {"path", strconv.FormatInt(f.VolumeID, 10) + ":" + f.Path}}
+		},
+		refers: func(_ *Draft, f *Folder, to func(string, string, int64)) {
+			to("volumeId", "volume", f.VolumeID)
+			optional(to, "owner", "user", f.Owner)
+			optional(to, "group", "group", f.Group)
+		}}
+	checkShare = checks[Share]{name: func(s *Share) string { return s.Name }, unique: func(s *Share) []keyed { return []keyed{name(s.Name)} },
+		refers: func(_ *Draft, s *Share, to func(string, string, int64)) {
+			to("folderId", "folder", s.FolderID)
+			for _, e := range s.Entries {
+				if key, ok := principalKey(e.Who); ok {
+					to("entries", key.Kind, key.ID)
+				}
+			}
+		}}
+	checkHostSet = checks[HostSet]{name: func(h *HostSet) string { return h.Name }, unique: func(h *HostSet) []keyed { return []keyed{name(h.Name)} }}
+	checkExport  = checks[Export]{name: func(e *Export) string { return e.Path }, unique: func(e *Export) []keyed { return []keyed{{"path", e.Path}} },
+		refers: func(d *Draft, e *Export, to func(string, string, int64)) {
+			to("folderId", "folder", e.FolderID)
+			for _, r := range e.Rules {
+				if set, ok := strings.CutPrefix(r.From, SetMark); ok && !slices.ContainsFunc(d.is.HostSets, func(h HostSet) bool { return identity.Fold(h.Name) == identity.Fold(set) }) {
+					to("rules", "host set", 0)
+				}
+			}
+		}}
+	checkReview     = checks[Review]{name: func(r *Review) string { return r.Name }, unique: func(r *Review) []keyed { return []keyed{name(r.Name)} }}
+	checkHook       = checks[Hook]{name: func(h *Hook) string { return h.Name }, unique: func(h *Hook) []keyed { return []keyed{name(h.Name)} }}
+	checkIDList     = checks[IDList]{name: func(l *IDList) string { return l.Host }, unique: func(l *IDList) []keyed { return []keyed{{"host", identity.Fold(l.Host)}} }}
+	checkAcceptance = checks[Acceptance]{name: func(a *Acceptance) string { return a.Finding }, unique: func(a *Acceptance) []keyed { return []keyed{{"finding", a.Finding}} }}
+	checkLimit      = checks[limit.Limit]{name: func(l *limit.Limit) string { return strconv.FormatInt(l.ID, 10) },
+		unique: func(l *limit.Limit) []keyed {
+			return []keyed{{"name", fmt.Sprint(l.Kind, l.User, l.Group, l.Volume, l.Folder, " ", l.Path)}}
+		},
+		refers: func(_ *Draft, l *limit.Limit, to func(string, string, int64)) {
+			optional(to, "user", "user", l.User)
+			optional(to, "group", "group", l.Group)
+			optional(to, "volume", "volume", l.Volume)
+			optional(to, "folder", "folder", l.Folder)
+		}}
+)
