@@ -216,6 +216,9 @@ func (f Facts) eachBelow(dir int, path string, visit func(path string, st *unix.
 			continue
 		}
 		child, err := openBeneath(fd, name, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+		if errors.Is(err, ErrNotFound) || errors.Is(err, ErrNotDirectory) {
+			continue // gone since
+		}
 		if err != nil {
 			return err
 		}

@@ -338,7 +338,11 @@ func readNames(dir int) ([]string, error) {
 	}
 	f := os.NewFile(uintptr(fd), "directory")
 	defer f.Close()
-	return f.Readdirnames(-1)
+	names, err := f.Readdirnames(-1)
+	if errors.Is(err, unix.ENOENT) { // it has been removed since it was opened: nothing is in it
+		return nil, nil
+	}
+	return names, err
 }
 
 // CheckVolume says why a host directory cannot be a volume, nil if it can: it

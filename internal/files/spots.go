@@ -307,6 +307,9 @@ func readDirents(fd int, buf []byte, visit func(dirent) bool) error {
 		if err == unix.EINTR {
 			continue
 		}
+		if err == unix.ENOENT { // it has been removed since it was opened: nothing is in it
+			return nil
+		}
 		if err != nil || n == 0 {
 			return translate(err)
 		}

@@ -241,7 +241,7 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	if err := fn(d); err != nil {
 		return err
 	}
-	is, err := compiled(d)
+	is, err := of.next(d)
 	if err != nil {
 		return err
 	}
@@ -269,12 +269,12 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	return nil
 }
 
-// compiled is what comes into force with a draft.
-func compiled(d *site.Draft) (*inForce, error) {
+// next is what comes into force with a draft that was made from what is.
+func (f *inForce) next(d *site.Draft) (*inForce, error) {
 	if fault := d.Check(); fault != nil {
 		return nil, &Error{Kind: Conflict, Field: fault.Field, Message: fault.Error()}
 	}
-	policy, err := site.Compile(d.Records())
+	policy, err := f.policy.Next(d)
 	if errors.Is(err, identity.ErrCycle) || errors.Is(err, identity.ErrDuplicate) || errors.Is(err, identity.ErrAbsent) {
 		return nil, &Error{Kind: Conflict, Message: err.Error()}
 	}

@@ -47,7 +47,7 @@ func (s *Service) tryOut(fn func(*site.Draft) error) error {
 	if err := fn(s.trial.draft); err != nil {
 		return err
 	}
-	is, err := compiled(s.trial.draft)
+	is, err := s.force.Load().next(s.trial.draft)
 	if err == nil {
 		s.force.Store(is)
 	}

@@ -525,7 +525,7 @@ func BenchmarkDecideUncached(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		b.StopTimer()
-		tree, err := acl.NewTree(p.Directory, p.Folders[0].Rules)
+		tree, err := acl.NewTree(p.Directory.Indexes(), p.Folders[0].Rules)
 		require.NoError(b, err)
 		f := *p.Folders[0]
 		f.Tree = tree

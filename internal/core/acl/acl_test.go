@@ -53,7 +53,7 @@ func TestReach(t *testing.T) {
 	require.NoError(t, err)
 	who := identity.UserPrincipal(1)
 	allowed := func(a Applies, path string, file bool) bool {
-		tree, err := NewTree(dir, []Rule{{Path: "top", Entries: []Entry{{Who: who, Level: Read, Applies: a}}}})
+		tree, err := NewTree(dir.Indexes(), []Rule{{Path: "top", Entries: []Entry{{Who: who, Level: Read, Applies: a}}}})
 		require.NoError(t, err)
 		return tree.List(path, file).Evaluate(dir.Person(0), Ownership{}, time.Time{}, ReadData, nil) != 0
 	}
@@ -76,10 +76,10 @@ func TestReach(t *testing.T) {
 
 func TestTreeRefusesUnclean(t *testing.T) {
 	for _, path := range []string{"/a", "a/", "a//b", "a/../b", ".", "a\x00b"} {
-		_, err := NewTree(nil, []Rule{{Path: path}})
+		_, err := NewTree(identity.Indexes{}, []Rule{{Path: path}})
 		require.Error(t, err, "%q", path)
 	}
-	_, err := NewTree(nil, []Rule{{Path: "a"}, {Path: "a"}})
+	_, err := NewTree(identity.Indexes{}, []Rule{{Path: "a"}, {Path: "a"}})
 	require.Error(t, err)
 }
 

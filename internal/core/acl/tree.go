@@ -49,7 +49,7 @@ func (a *ACL) HoldsUntil(now time.Time) time.Time {
 // when first asked for and kept. Safe for any number of readers.
 type Tree struct {
 	root *node
-	dir  *identity.Directory
+	dir  identity.Indexes
 }
 
 type node struct {
@@ -60,9 +60,9 @@ type node struct {
 	lists    [6]atomic.Pointer[ACL] // by distance (0, 1, more) and file or directory
 }
 
-// NewTree compiles the rules of one folder. A path given twice, or one that is
+// NewTree compiles the rules of one folder, for directories in which those whom they name have these indexes. A path given twice, or one that is
 // not clean, is an error.
-func NewTree(dir *identity.Directory, rules []Rule) (*Tree, error) {
+func NewTree(dir identity.Indexes, rules []Rule) (*Tree, error) {
 	t := &Tree{root: &node{}, dir: dir}
 	for i := range rules {
 		r := &rules[i]
@@ -223,9 +223,9 @@ func (t *Tree) build(n *node, dist int, file bool) *ACL {
 				list.ends = list.ends || !e.Expires.IsZero()
 				switch e.Who.Kind {
 				case identity.KindUser:
-					ace.index = t.dir.UserIndex(e.Who.ID)
+					ace.index = t.dir.User(e.Who.ID)
 				case identity.KindGroup:
-					ace.index = t.dir.GroupIndex(e.Who.ID)
+					ace.index = t.dir.Group(e.Who.ID)
 				case identity.KindOwner, identity.KindOwningGroup:
 					list.ownership = true
 				}

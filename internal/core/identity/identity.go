@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"amber.example/gatekeeper/internal/core/layered"
 )
 
 // ID is the number of a user's or group's record, at least 1. Users and groups
@@ -104,24 +106,49 @@ var (
 // None is the dense index of nobody.
 const None int32 = -1
 
-// Directory is the compiled form: every user and group has a dense index, and
-// each user's groups, direct or through others, are one bit set.
-// It is immutable and safe for any number of readers.
+// Directory is the compiled form: every user and group has a dense index, and each user's groups, direct or through others, are a list
+// of theirs. It is immutable and safe for any number of readers; what Next makes of one shares with it what it does not alter.
 type Directory struct {
 	users       []User
 	groups      []Group
-	userByID    map[ID]int32
-	groupByID   map[ID]int32
-	userByName  map[string]int32
-	groupByName map[string]int32
-	userByUID   map[uint32]int32
-	groupByGID  map[uint32]int32
-	memberOf    [][]uint64 // by user index: bits by group index
-	parents     [][]int32  // by group index: groups that list it as a member
-	direct      [][]int32  // by user index: groups that list the user, primary first
-	above       [][]uint64 // by group index: it and every group that contains it
-	members     []People   // by group index: every user in it
-	everybody   People
+	userByID    layered.Index[ID]
+	groupByID   layered.Index[ID]
+	userByName  layered.Index[string]
+	groupByName layered.Index[string]
+	userByUID   layered.Index[uint32]
+	groupByGID  layered.Index[uint32]
+	primary     layered.List[int32]       // by user index: the primary group, or None
+	direct      layered.List[[]int32]     // by user index: groups that list the user, primary first
+	memberOf    layered.List[groupSet]    // by user index
+	listed      layered.List[[]Principal] // by group index: its members, as they were compiled
+	primaryOf   layered.List[[]int32]     // by group index: the users whose primary group it is
+	above       []groupSet                // by group index: it and every group that contains it
+	members     layered.List[*lazyPeople] // by group index: every user in it
+	everybody   *lazyPeople
+}
+
+// groupSet is some groups by dense index, in order.
+type groupSet []int32
+
+func (s groupSet) has(g int32) bool {
+	if len(s) <= 8 {
+		return slices.Contains(s, g)
+	}
+	_, ok := slices.BinarySearch(s, g)
+	return ok
+}
+
+// union is what is in any of the sets; one that is all of it is given itself.
+func union(sets ...groupSet) groupSet {
+	switch len(sets) {
+	case 0:
+		return nil
+	case 1:
+		return sets[0]
+	}
+	out := slices.Concat(sets...)
+	slices.Sort(out)
+	return slices.Clip(slices.Compact(out))
 }
 
 // Fold is the form in which account, share and folder names are compared: names
@@ -132,91 +159,92 @@ func Fold(name string) string { return strings.ToLower(name) }
 // (naming the groups in order), with ErrDuplicate for a name, a uid or a gid
 // used twice, or with ErrAbsent for a member that is not there.
 func Compile(users []User, groups []Group) (*Directory, error) {
-	d := &Directory{
-		users: slices.Clone(users), groups: slices.Clone(groups),
-		userByID: make(map[ID]int32, len(users)), userByName: make(map[string]int32, len(users)),
-		groupByID: make(map[ID]int32, len(groups)), groupByName: make(map[string]int32, len(groups)),
-		userByUID: make(map[uint32]int32, len(users)), groupByGID: make(map[uint32]int32, len(groups)),
-		memberOf: make([][]uint64, len(users)),
-		parents:  make([][]int32, len(groups)), direct: make([][]int32, len(users)),
-	}
+	groupByID, groupByName, groupByGID := make(map[ID]int32, len(groups)), make(map[string]int32, len(groups)), make(map[uint32]int32, len(groups))
 	for i, g := range groups {
-		if _, ok := d.groupByName[Fold(g.Name)]; ok {
+		if _, ok := groupByName[Fold(g.Name)]; ok {
 			return nil, fmt.Errorf("group name %q: %w", g.Name, ErrDuplicate)
 		}
-		if other, ok := d.groupByGID[g.GID]; ok {
+		if other, ok := groupByGID[g.GID]; ok {
 			return nil, fmt.Errorf("gid %d of group %s belongs to %s already: %w", g.GID, g.Name, groups[other].Name, ErrDuplicate)
 		}
-		d.groupByGID[g.GID] = int32(i)
-		d.groupByID[g.ID], d.groupByName[Fold(g.Name)] = int32(i), int32(i)
+		groupByGID[g.GID], groupByID[g.ID], groupByName[Fold(g.Name)] = int32(i), int32(i), int32(i)
 	}
+	userByID, userByName, userByUID := make(map[ID]int32, len(users)), make(map[string]int32, len(users)), make(map[uint32]int32, len(users))
+	direct, primaryOf := make([][]int32, len(users)), make([][]int32, len(groups))
 	for i, u := range users {
-		if _, ok := d.userByName[Fold(u.Name)]; ok {
+		if _, ok := userByName[Fold(u.Name)]; ok {
 			return nil, fmt.Errorf("user name %q: %w", u.Name, ErrDuplicate)
 		}
-		if other, ok := d.userByUID[u.UID]; ok {
+		if other, ok := userByUID[u.UID]; ok {
 			return nil, fmt.Errorf("uid %d of user %s belongs to %s already: %w", u.UID, u.Name, users[other].Name, ErrDuplicate)
 		}
-		d.userByID[u.ID], d.userByName[Fold(u.Name)], d.userByUID[u.UID] = int32(i), int32(i), int32(i)
+		userByID[u.ID], userByName[Fold(u.Name)], userByUID[u.UID] = int32(i), int32(i), int32(i)
 		if u.Primary != 0 {
-			g, ok := d.groupByID[u.Primary]
+			g, ok := groupByID[u.Primary]
 			if !ok {
 				return nil, fmt.Errorf("primary group of %s: %w", u.Name, ErrAbsent)
 			}
-			d.direct[i] = append(d.direct[i], g)
+			direct[i], primaryOf[g] = append(direct[i], g), append(primaryOf[g], int32(i))
 		}
 	}
+	parents := make([][]int32, len(groups)) // groups that list it as a member
 	for gi, g := range groups {
 		for _, m := range g.Members {
 			switch m.Kind {
 			case KindUser:
-				ui, ok := d.userByID[m.ID]
+				ui, ok := userByID[m.ID]
 				if !ok {
 					return nil, fmt.Errorf("a user in group %s: %w", g.Name, ErrAbsent)
 				}
-				if !slices.Contains(d.direct[ui], int32(gi)) {
-					d.direct[ui] = append(d.direct[ui], int32(gi))
+				if !slices.Contains(direct[ui], int32(gi)) {
+					direct[ui] = append(direct[ui], int32(gi))
 				}
 			case KindGroup:
-				child, ok := d.groupByID[m.ID]
+				child, ok := groupByID[m.ID]
 				if !ok {
 					return nil, fmt.Errorf("a group in group %s: %w", g.Name, ErrAbsent)
 				}
-				d.parents[child] = append(d.parents[child], int32(gi))
+				parents[child] = append(parents[child], int32(gi))
 			default:
 				return nil, fmt.Errorf("group %s: only users and groups can be members", g.Name)
 			}
 		}
 	}
-	closures, err := d.closeGroups()
+	above, err := closeGroups(groups, parents)
 	if err != nil {
 		return nil, err
 	}
-	d.above = closures
-	words := (len(groups) + 63) / 64
-	for ui := range users {
-		set := make([]uint64, words)
-		for _, g := range d.direct[ui] {
-			for w, bits := range closures[g] {
-				set[w] |= bits
-			}
-		}
-		d.memberOf[ui] = set
+	d := &Directory{users: users, groups: groups, above: above, everybody: &lazyPeople{},
+		userByID: layered.NewIndex(userByID), userByName: layered.NewIndex(userByName), userByUID: layered.NewIndex(userByUID),
+		groupByID: layered.NewIndex(groupByID), groupByName: layered.NewIndex(groupByName), groupByGID: layered.NewIndex(groupByGID),
+		direct:    layered.NewList(len(users), func(u int32) []int32 { return direct[u] }),
+		primaryOf: layered.NewList(len(groups), func(g int32) []int32 { return primaryOf[g] }),
+		listed:    layered.NewList(len(groups), func(g int32) []Principal { return groups[g].Members }),
+		members:   layered.NewList(len(groups), func(int32) *lazyPeople { return &lazyPeople{} }),
 	}
-	d.closeMembers()
+	d.primary = layered.NewList(len(users), func(u int32) int32 { return d.GroupIndex(users[u].Primary) })
+	d.memberOf = layered.NewList(len(users), func(u int32) groupSet { return d.groupsOver(direct[u]) })
 	return d, nil
 }
 
+// groupsOver is some groups with all that contain them.
+func (d *Directory) groupsOver(groups []int32) groupSet {
+	sets := make([]groupSet, len(groups))
+	for i, g := range groups {
+		sets[i] = d.above[g]
+	}
+	return union(sets...)
+}
+
 // closeGroups returns, for each group, the set of it and every group above it.
-func (d *Directory) closeGroups() ([][]uint64, error) {
+func closeGroups(groups []Group, parents [][]int32) ([]groupSet, error) {
 	const (
 		fresh = iota
 		open
 		done
 	)
-	words := (len(d.groups) + 63) / 64
-	state := make([]uint8, len(d.groups))
-	closures := make([][]uint64, len(d.groups))
+	state := make([]uint8, len(groups))
+	closures := make([]groupSet, len(groups))
 	var trail []int32
 	var visit func(g int32) error
 	visit = func(g int32) error {
@@ -228,29 +256,26 @@ func (d *Directory) closeGroups() ([][]uint64, error) {
 			var names []string
 			// The trail climbs from member to container; read it the other way.
 			for _, i := range trail[at:] {
-				names = append(names, d.groups[i].Name)
+				names = append(names, groups[i].Name)
 			}
-			names = append(names, d.groups[g].Name)
+			names = append(names, groups[g].Name)
 			slices.Reverse(names)
 			return fmt.Errorf("%w: %s", ErrCycle, strings.Join(names, " contains "))
 		}
 		state[g] = open
 		trail = append(trail, g)
-		set := make([]uint64, words)
-		set[g/64] |= 1 << (g % 64)
-		for _, p := range d.parents[g] {
+		sets := []groupSet{{g}}
+		for _, p := range parents[g] {
 			if err := visit(p); err != nil {
 				return err
 			}
-			for w, bits := range closures[p] {
-				set[w] |= bits
-			}
+			sets = append(sets, closures[p])
 		}
 		trail = trail[:len(trail)-1]
-		state[g], closures[g] = done, set
+		state[g], closures[g] = done, union(sets...)
 		return nil
 	}
-	for g := range d.groups {
+	for g := range groups {
 		if err := visit(int32(g)); err != nil {
 			return nil, err
 		}
@@ -264,53 +289,69 @@ func (d *Directory) Users() []User { return d.users }
 // Groups lists every group in the order of the records.
 func (d *Directory) Groups() []Group { return d.groups }
 
+// Indexes are the dense indexes of a directory's users and groups. They hold for all that are made of it by Next, as long as they are kept.
+type Indexes struct{ users, groups layered.Index[ID] }
+
+// Indexes gives them.
+func (d *Directory) Indexes() Indexes { return Indexes{d.userByID, d.groupByID} }
+
+// User gives the dense index of a user, or None.
+func (x Indexes) User(id ID) int32 { return orNone(x.users.Find(id)) }
+
+// Group gives the dense index of a group, or None.
+func (x Indexes) Group(id ID) int32 { return orNone(x.groups.Find(id)) }
+
+func orNone(i int32, ok bool) int32 {
+	if !ok {
+		return None
+	}
+	return i
+}
+
 // UserIndex gives the dense index of a user, or None.
 func (d *Directory) UserIndex(id ID) int32 {
-	if i, ok := d.userByID[id]; ok {
-		return i
-	}
-	return None
+	return found(d.userByID, id, d.users, func(u *User) ID { return u.ID })
 }
 
 // GroupIndex gives the dense index of a group, or None.
 func (d *Directory) GroupIndex(id ID) int32 {
-	if i, ok := d.groupByID[id]; ok {
+	return found(d.groupByID, id, d.groups, func(g *Group) ID { return g.ID })
+}
+
+// found looks a key up, if what is found still has it.
+func found[K comparable, T any](x layered.Index[K], key K, in []T, is func(*T) K) int32 {
+	if i, ok := x.Find(key); ok && int(i) < len(in) && is(&in[i]) == key {
 		return i
 	}
 	return None
 }
 
-// User finds a user by record; nil when there is none.
-func (d *Directory) User(id ID) *User {
-	if i, ok := d.userByID[id]; ok {
-		return &d.users[i]
+func at[T any](in []T, i int32) *T {
+	if i == None {
+		return nil
 	}
-	return nil
+	return &in[i]
 }
+
+func (d *Directory) userNamed(name string) int32 {
+	return found(d.userByName, Fold(name), d.users, func(u *User) string { return Fold(u.Name) })
+}
+
+func (d *Directory) groupNamed(name string) int32 {
+	return found(d.groupByName, Fold(name), d.groups, func(g *Group) string { return Fold(g.Name) })
+}
+
+// User finds a user by record; nil when there is none.
+func (d *Directory) User(id ID) *User { return at(d.users, d.UserIndex(id)) }
 
 // Group finds a group by record; nil when there is none.
-func (d *Directory) Group(id ID) *Group {
-	if i, ok := d.groupByID[id]; ok {
-		return &d.groups[i]
-	}
-	return nil
-}
+func (d *Directory) Group(id ID) *Group { return at(d.groups, d.GroupIndex(id)) }
 
 // UserNamed finds a user by name, whatever its case; nil when there is none.
-func (d *Directory) UserNamed(name string) *User {
-	if i, ok := d.userByName[Fold(name)]; ok {
-		return &d.users[i]
-	}
-	return nil
-}
+func (d *Directory) UserNamed(name string) *User { return at(d.users, d.userNamed(name)) }
 
 // GroupNamed finds a group by name, whatever its case; nil when there is none.
-func (d *Directory) GroupNamed(name string) *Group {
-	if i, ok := d.groupByName[Fold(name)]; ok {
-		return &d.groups[i]
-	}
-	return nil
-}
+func (d *Directory) GroupNamed(name string) *Group { return at(d.groups, d.groupNamed(name)) }
 
 // Member says whether the user with dense index u is in the group with dense
 // index g, directly or through other groups.
@@ -318,14 +359,14 @@ func (d *Directory) Member(u, g int32) bool {
 	if u < 0 || g < 0 {
 		return false
 	}
-	return d.memberOf[u][g/64]&(1<<(g%64)) != 0
+	return d.memberOf.At(u).has(g)
 }
 
 // Person is who is asking, for the evaluation of entries: a user with the groups that
 // count for them, or nobody in particular. The zero value is nobody.
 type Person struct {
 	user   int32 // dense index and 1; 0 is nobody
-	groups []uint64
+	groups groupSet
 }
 
 // Person gives the user with a dense index, with the groups of the records.
@@ -333,23 +374,23 @@ func (d *Directory) Person(user int32) Person {
 	if user < 0 {
 		return Person{}
 	}
-	return Person{user: user + 1, groups: d.memberOf[user]}
+	return Person{user: user + 1, groups: d.memberOf.At(user)}
 }
 
 // PersonWith gives the user with a dense index, None for nobody, with the groups of these
 // numbers, and those that contain them, and no others.
 func (d *Directory) PersonWith(user int32, gids []uint32) Person {
-	p := Person{groups: make([]uint64, (len(d.groups)+63)/64)}
+	var p Person
 	if user >= 0 {
 		p.user = user + 1
 	}
+	var groups []int32
 	for _, gid := range gids {
 		if g := d.GroupIndexByGID(gid); g >= 0 {
-			for w, bits := range d.above[g] {
-				p.groups[w] |= bits
-			}
+			groups = append(groups, g)
 		}
 	}
+	p.groups = d.groupsOver(groups)
 	return p
 }
 
@@ -366,7 +407,7 @@ func (p Person) Is(user int32) bool { return user >= 0 && p.user == user+1 }
 
 // In says whether the person is in the group with a dense index.
 func (p Person) In(group int32) bool {
-	return group >= 0 && p.groups != nil && p.groups[group/64]&(1<<(group%64)) != 0
+	return group >= 0 && p.groups.has(group)
 }
 
 // GIDs lists the numbers of every group that the user with a dense index is in, directly
@@ -380,8 +421,8 @@ func (d *Directory) GIDs(user int32) []uint32 {
 	if first >= 0 {
 		out = append(out, d.groups[first].GID)
 	}
-	for g := range d.groups {
-		if int32(g) != first && d.Member(user, int32(g)) {
+	for _, g := range d.memberOf.At(user) {
+		if g != first {
 			out = append(out, d.groups[g].GID)
 		}
 	}
@@ -390,10 +431,9 @@ func (d *Directory) GIDs(user int32) []uint32 {
 
 // MemberOf lists every group that the user is in, directly or through others.
 func (d *Directory) MemberOf(id ID) []Group {
-	u := d.UserIndex(id)
 	var out []Group
-	for g := range d.groups {
-		if d.Member(u, int32(g)) {
+	if u := d.UserIndex(id); u >= 0 {
+		for _, g := range d.memberOf.At(u) {
 			out = append(out, d.groups[g])
 		}
 	}
@@ -422,7 +462,7 @@ func (d *Directory) StepsTo(group ID) map[int32]int32 {
 			if m.Kind != KindGroup {
 				continue
 			}
-			c := d.groupByID[m.ID]
+			c := d.GroupIndex(m.ID)
 			if _, seen := steps[c]; !seen {
 				steps[c] = g
 				queue = append(queue, c)
@@ -438,7 +478,7 @@ func (d *Directory) ChainBy(user int32, steps map[int32]int32) []string {
 		return nil
 	}
 	var best []string
-	for _, g := range d.direct[user] {
+	for _, g := range d.direct.At(user) {
 		var names []string
 		at, ok := g, true
 		for ok && at != None {
@@ -455,8 +495,8 @@ func (d *Directory) ChainBy(user int32, steps map[int32]int32) []string {
 // GIDsAbove lists the numbers of the groups that contain the group with a dense index.
 func (d *Directory) GIDsAbove(group int32) []uint32 {
 	var out []uint32
-	for g := range d.groups {
-		if int32(g) != group && d.above[group][g/64]&(1<<(g%64)) != 0 {
+	for _, g := range d.above[group] {
+		if g != group {
 			out = append(out, d.groups[g].GID)
 		}
 	}
@@ -505,16 +545,10 @@ func (d *Directory) GroupNumbered(gid uint32) string {
 
 // UserIndexByUID gives the dense index of the user with a uid, or None.
 func (d *Directory) UserIndexByUID(uid uint32) int32 {
-	if i, ok := d.userByUID[uid]; ok {
-		return i
-	}
-	return None
+	return found(d.userByUID, uid, d.users, func(u *User) uint32 { return u.UID })
 }
 
 // GroupIndexByGID gives the dense index of the group with a gid, or None.
 func (d *Directory) GroupIndexByGID(gid uint32) int32 {
-	if i, ok := d.groupByGID[gid]; ok {
-		return i
-	}
-	return None
+	return found(d.groupByGID, gid, d.groups, func(g *Group) uint32 { return g.GID })
 }

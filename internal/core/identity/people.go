@@ -3,6 +3,7 @@ package identity
 import (
 	"iter"
 	"math/bits"
+	"sync"
 )
 
 // People is a set of users, one bit for each dense index. Its length is that of the directory it was
@@ -15,31 +16,50 @@ func (d *Directory) NoPeople() People { return make(People, d.words()) }
 // words is the length of every set of the directory's users.
 func (d *Directory) words() int { return len(d.users)/64 + 1 }
 
+// lazyPeople is a set that is put together when somebody first asks for it.
+type lazyPeople struct {
+	once sync.Once
+	set  People
+}
+
+func (l *lazyPeople) get(of func() People) People {
+	l.once.Do(func() { l.set = of() })
+	return l.set
+}
+
 // Everybody is every user. It is only to be read.
-func (d *Directory) Everybody() People { return d.everybody }
+func (d *Directory) Everybody() People {
+	return d.everybody.get(func() People {
+		all := d.NoPeople()
+		for i := range d.users {
+			all.Add(int32(i))
+		}
+		return all
+	})
+}
 
 // Members is the set of users in the group with a dense index, directly or through other
 // groups. It is only to be read.
-func (d *Directory) Members(group int32) People { return d.members[group] }
-
-func (d *Directory) closeMembers() {
-	d.everybody = d.NoPeople()
-	for i := range d.users {
-		d.everybody.Add(int32(i))
-	}
-	d.members = make([]People, len(d.groups))
-	words := d.words()
-	flat := make([]uint64, len(d.groups)*words)
-	for g := range d.groups {
-		d.members[g] = People(flat[g*words : (g+1)*words : (g+1)*words])
-	}
-	for u, set := range d.memberOf {
-		for w, word := range set {
-			for ; word != 0; word &= word - 1 {
-				d.members[w*64+bits.TrailingZeros64(word)].Add(int32(u))
+func (d *Directory) Members(group int32) People {
+	return d.members.At(group).get(func() People {
+		all := d.NoPeople()
+		seen, todo := map[int32]bool{group: true}, []int32{group}
+		for len(todo) > 0 {
+			g := todo[len(todo)-1]
+			todo = todo[:len(todo)-1]
+			for _, u := range d.primaryOf.At(g) {
+				all.Add(u)
+			}
+			for _, m := range d.listed.At(g) {
+				if m.Kind == KindUser {
+					all.Add(d.UserIndex(m.ID))
+				} else if below := d.GroupIndex(m.ID); !seen[below] {
+					seen[below], todo = true, append(todo, below)
+				}
 			}
 		}
-	}
+		return all
+	})
 }
 
 // Add puts a user in.

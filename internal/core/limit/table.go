@@ -91,6 +91,13 @@ func NewTable(directory *identity.Directory, limits []Limit) (*Table, error) {
 	return t, nil
 }
 
+// With is the same limits, of people of whom nobody a limit names has gone.
+func (t *Table) With(directory *identity.Directory) *Table {
+	out := *t
+	out.directory = directory
+	return &out
+}
+
 // Limit finds a limit by its number; nil where there is none.
 func (t *Table) Limit(id int64) *Limit { return t.byID[id] }
 

@@ -33,29 +33,43 @@ type checks[T any] struct {
 	refers func(d *Draft, v *T, to func(field, kind string, id int64)) // calls to with all that has to be there
 }
 
-// checking is how a kind's records are checked in a draft: those that it has touched.
-func checking[T any](l *list[T], c checks[T]) func(d *Draft, id int64) *Fault {
-	return func(d *Draft, id int64) *Fault {
-		v, there := l.get(&d.is, id)
-		if !there {
-			return nil
+// checking is how a kind's records are checked in a draft: those with these numbers.
+func checking[T any](l *list[T], c checks[T]) func(d *Draft, ids []int64) *Fault {
+	refers := referring(l, c)
+	return func(d *Draft, ids []int64) *Fault {
+		taken := make(map[keyed]int64) // by those that have become others
+		clash := func(k keyed, id, other int64) *Fault {
+			v, _ := l.get(&d.is, id)
+			o, _ := l.get(&d.is, other)
+			return &Fault{Key: Key{l.kind, id}, Name: l.kind + " " + c.name(&v), Field: k.field, Says: fmt.Sprintf("%s %s is that of %s %s", k.field, k.value, l.kind, c.name(&o)), Other: Key{l.kind, other}}
 		}
-		if fault := referring(l, c)(d, id); fault != nil || c.unique == nil {
-			return fault
-		}
-		fault := &Fault{Key: Key{l.kind, id}, Name: l.kind + " " + c.name(&v)}
-		mine := c.unique(&v)
-		if was, there := l.get(&d.was, id); there && slices.Equal(mine, c.unique(&was)) {
-			return nil // it was so before, and whoever is new is looked at
-		}
-		for _, other := range *l.of(&d.is) {
-			if l.id(&other) == id {
+		for _, id := range ids {
+			if fault := refers(d, id); fault != nil {
+				return fault
+			}
+			if c.unique == nil {
 				continue
 			}
-			for _, k := range c.unique(&other) {
-				if slices.Contains(mine, k) {
-					fault.Field, fault.Says, fault.Other = k.field, fmt.Sprintf("%s %s is that of %s %s", k.field, k.value, l.kind, c.name(&other)), Key{l.kind, l.id(&other)}
-					return fault
+			v, _ := l.get(&d.is, id)
+			mine := c.unique(&v)
+			if was, there := l.get(&d.was, id); there && slices.Equal(mine, c.unique(&was)) {
+				continue // it was so before, and whoever is new is looked at
+			}
+			for _, k := range mine {
+				if other, ok := taken[k]; ok {
+					return clash(k, id, other)
+				}
+				taken[k] = id
+			}
+		}
+		if len(taken) == 0 {
+			return nil
+		}
+		all := *l.of(&d.is)
+		for i := range all {
+			for _, k := range c.unique(&all[i]) {
+				if id, ok := taken[k]; ok && id != l.id(&all[i]) {
+					return clash(k, id, l.id(&all[i]))
 				}
 			}
 		}
@@ -90,27 +104,35 @@ func (d *Draft) has(kind string, id int64) bool {
 }
 
 // Check says what is wrong with the draft, by the records that it has touched: what one refers to is there, and no two have in common what tells them
-// apart; nil where nothing is.
+// apart; nil where nothing is. Asked again, it looks at what has been touched since.
 func (d *Draft) Check() *Fault {
 	var gone []Key
-	for key, parent := range d.touched {
-		k := kindNamed[key.Kind]
+	of := make(map[string][]int64)
+	for key := range d.unchecked {
+		k, parent := kindNamed[key.Kind], d.touched[key]
 		if _, there := k.get(&d.is, key.ID, parent); !there {
 			gone = append(gone, key)
-			continue
-		}
-		if k.check != nil {
-			if fault := k.check(d, key.ID); fault != nil {
+		} else if key.Kind == "rule" {
+			if fault := d.checkRule(parent, key.ID); fault != nil {
 				return fault
 			}
+		} else {
+			of[key.Kind] = append(of[key.Kind], key.ID)
 		}
-		if key.Kind == "rule" {
-			if fault := d.checkRule(parent, key.ID); fault != nil {
+	}
+	for kind, ids := range of {
+		if check := kindNamed[kind].check; check != nil {
+			slices.Sort(ids)
+			if fault := check(d, ids); fault != nil {
 				return fault
 			}
 		}
 	}
-	return d.checkGone(gone)
+	if fault := d.checkGone(gone); fault != nil {
+		return fault
+	}
+	clear(d.unchecked)
+	return nil
 }
 
 // checkRule looks at whom the entries of a rule name.

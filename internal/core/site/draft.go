@@ -27,13 +27,15 @@ const (
 // Draft is the records as they are to be: those it was made from, with what has been put and deleted since. What it was made from stays as it is; lists
 // that nothing is altered in are shared with it. A draft is for one goroutine.
 type Draft struct {
-	is, was Records
-	own     map[string]bool // kinds whose list is the draft's own
-	rules   map[int64]bool  // folders whose rules are
-	touched map[Key]int64   // with the record that it belongs to
-	numbers Numbers
-	before  Numbers // those it began with
-	secrets map[int64]Secret
+	is, was   Records
+	own       map[string]bool // kinds whose list is the draft's own
+	rules     map[int64]bool  // folders whose rules are
+	touched   map[Key]int64   // with the record that it belongs to
+	fresh     map[Key]bool    // what was touched since the draft was last compiled
+	unchecked map[Key]bool    // and since it was last checked
+	numbers   Numbers
+	before    Numbers // those it began with
+	secrets   map[int64]Secret
 }
 
 // Secret is what a record refers to by number and does not hold, so that it is in no journal. Hash is a password's, in the form of the PHC
@@ -54,7 +56,7 @@ type Change struct {
 
 // NewDraft begins a draft of records.
 func NewDraft(r Records, last Numbers) *Draft {
-	return &Draft{is: r, was: r, own: make(map[string]bool), rules: make(map[int64]bool), touched: make(map[Key]int64), numbers: maps.Clone(last), before: last, secrets: make(map[int64]Secret)}
+	return &Draft{is: r, was: r, own: make(map[string]bool), rules: make(map[int64]bool), touched: make(map[Key]int64), fresh: make(map[Key]bool), unchecked: make(map[Key]bool), numbers: maps.Clone(last), before: last, secrets: make(map[int64]Secret)}
 }
 
 // Records are the records as they are to be. They are not to be altered.
@@ -93,7 +95,22 @@ func (d *Draft) Keep(s Secret) int64 {
 	return id
 }
 
-func (d *Draft) touch(kind string, id, parent int64) { d.touched[Key{kind, id}] = parent }
+// What stands for many records when it is asked what was touched: the rules of a folder, by its number, and limits of any kind.
+const (
+	folderRules = "rules of folder"
+	anyLimit    = "limits"
+)
+
+func (d *Draft) touch(kind string, id, parent int64) {
+	key := Key{kind, id}
+	d.touched[key], d.fresh[key], d.unchecked[key] = parent, true, true
+	switch kind {
+	case "rule":
+		d.fresh[Key{folderRules, parent}] = true
+	case "limit":
+		d.fresh[Key{Kind: anyLimit}] = true
+	}
+}
 
 // list is how records of a kind that are a list are got at.
 type list[T any] struct {

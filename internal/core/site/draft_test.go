@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -273,4 +274,75 @@ func TestRulesMoveLikePaths(t *testing.T) {
 		require.Equal(t, limits, gotLimits)
 		require.True(t, slices.IsSortedFunc(d.Records().Folders[0].Rules, func(a, b acl.Rule) int { return strings.Compare(a.Path, b.Path) }))
 	})
+}
+
+// verdicts is what a policy says of everybody on some paths, and how things are found in it.
+func verdicts(p *site.Policy) (out []any) {
+	d := p.Directory
+	for _, name := range []string{"wren", "ISOLDE", "piran", "orla"} {
+		f, s := p.FolderNamed(name), p.ShareNamed(name)
+		out = append(out, f != nil, s != nil, d.UserNamed(name), d.GroupNamed(name))
+	}
+	for _, f := range p.Folders {
+		out = append(out, f.Folder, f.Root, f.At, f.OwnedBy, len(f.Shares), len(f.Exports), p.Folder(f.ID) == f, p.FolderNamed(f.Name) == f, f.Tree.Rule("a/b"))
+		for _, s := range f.Shares {
+			out = append(out, s.Share, s.Folder == f)
+		}
+		for _, path := range somePaths {
+			for u := range d.Users() {
+				who := d.Person(int32(u))
+				out = append(out, f.Tree.List(path, false).Evaluate(who, f.OwnedBy, time.Time{}, acl.All, nil))
+				for _, s := range f.Shares {
+					if s.Entries != nil {
+						out = append(out, s.Entries.List("", false).Evaluate(who, f.OwnedBy, time.Time{}, acl.All, nil))
+					}
+				}
+			}
+		}
+		out = append(out, p.Limits.Trees(f.ID), p.Limits.Of(limit.Counter{Folder: f.ID}))
+	}
+	return append(out, p.Services, p.Volumes, p.Limits.Limits)
+}
+
+// A policy that is compiled from the one before and what was touched says what one does that is compiled as a whole: after one change, and within a
+// draft of several.
+func TestTheNextPolicy(t *testing.T) {
+	compiled := 0
+	rapid.Check(t, func(t *rapid.T) {
+		r, last := site.Records{}, site.Numbers{}
+		p, err := site.Compile(r)
+		require.NoError(t, err)
+		for range rapid.IntRange(1, 25).Draw(t, "drafts") {
+			d := site.NewDraft(r, last)
+			next := p
+			for range rapid.IntRange(1, 3).Draw(t, "alterations") {
+				alter(t, d)
+				if d.Check() != nil {
+					next = nil
+					break
+				}
+				if rapid.Bool().Draw(t, "compile in between") {
+					if next, err = next.Next(d); err != nil { // a group in itself
+						next = nil
+						break
+					}
+				}
+			}
+			if next == nil {
+				continue
+			}
+			before := verdicts(p)
+			next, err = next.Next(d)
+			want, wantErr := site.Compile(d.Records())
+			require.Equal(t, wantErr, err)
+			require.Equal(t, before, verdicts(p), "the one before")
+			if err != nil {
+				continue
+			}
+			require.Equal(t, verdicts(want), verdicts(next))
+			r, last, p = d.Records(), d.Numbers(), next
+			compiled++
+		}
+	})
+	require.Greater(t, compiled, 100)
 }

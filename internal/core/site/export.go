@@ -307,8 +307,8 @@ func (p *Policy) compileExports(r Records) error {
 		p.HostSets = append(p.HostSets, h)
 	}
 	for _, e := range r.Exports {
-		f, ok := p.folderByID[e.FolderID]
-		if !ok {
+		f := p.Folder(e.FolderID)
+		if f == nil {
 			return fmt.Errorf("folder of export %s: %w", e.Path, identity.ErrAbsent)
 		}
 		if _, ok := p.exportByPath[e.Path]; ok {
@@ -355,8 +355,8 @@ func (p *Policy) compileExports(r Records) error {
 			}
 		}
 		f.Exports = append(f.Exports, pe)
+		p.exportByPath[e.Path], p.exportByID[e.ID] = len(p.Exports), len(p.Exports)
 		p.Exports = append(p.Exports, pe)
-		p.exportByPath[e.Path], p.exportByID[e.ID] = pe, pe
 	}
 	return nil
 }
@@ -364,11 +364,11 @@ func (p *Policy) compileExports(r Records) error {
 // ExportAt finds an export by the path that clients mount, with or without the slash in front;
 // nil when there is none.
 func (p *Policy) ExportAt(path string) *PublishedExport {
-	return p.exportByPath["/"+strings.Trim(path, "/")]
+	return pick(p.Exports, p.exportByPath, "/"+strings.Trim(path, "/"))
 }
 
 // Export finds an export by record; nil when there is none.
-func (p *Policy) Export(id int64) *PublishedExport { return p.exportByID[id] }
+func (p *Policy) Export(id int64) *PublishedExport { return pick(p.Exports, p.exportByID, id) }
 
 // HostSetNamed finds a host set, whatever the case of the name; nil when there is none.
 func (p *Policy) HostSetNamed(name string) *HostSet {

@@ -23,7 +23,7 @@ type Kind struct {
 	done   func(r *Records) // after all are read; may be nil
 	say    func(n *Names, raw json.RawMessage) (name string, said []Said, err error)
 	get    func(r *Records, id, parent int64) (record any, there bool) // as it is written down
-	check  func(d *Draft, id int64) *Fault
+	check  func(d *Draft, ids []int64) *Fault
 	refers func(d *Draft, id int64) *Fault // check, less what tells records apart
 	access any                             // a *list or a *one of the records' type; nil for what lies in others
 }

@@ -185,11 +185,11 @@ type Policy struct {
 	Notices Notices
 	Hooks   []Hook
 
-	folderByName map[string]*PublishedFolder
-	folderByID   map[int64]*PublishedFolder
-	shareByName  map[string]*PublishedShare
-	exportByPath map[string]*PublishedExport
-	exportByID   map[int64]*PublishedExport
+	folderByName map[string]int // where they are in the lists
+	folderByID   map[int64]int
+	shareByName  map[string]int
+	exportByPath map[string]int
+	exportByID   map[int64]int
 	hostNames    []string
 	namesMatter  bool
 }
@@ -201,78 +201,200 @@ func Compile(r Records) (*Policy, error) {
 	if err != nil {
 		return nil, err
 	}
+	return compile(r, dir, func(Key) bool { return true }, &Policy{}, false)
+}
+
+// Next is Compile for a draft that was made from the records of the policy, or that has become another since it was last compiled: what nothing of that
+// bears on is shared with the policy.
+func (p *Policy) Next(d *Draft) (*Policy, error) {
+	r, touched := d.Records(), d.fresh
+	d.fresh = make(map[Key]bool)
+	var people []identity.Principal
+	for key := range touched {
+		switch key.Kind {
+		case "user":
+			people = append(people, identity.UserPrincipal(identity.ID(key.ID)))
+		case "group":
+			people = append(people, identity.GroupPrincipal(identity.ID(key.ID)))
+		}
+	}
+	dir, kept := p.Directory, true
+	if len(people) > 0 {
+		var err error
+		if dir, kept, err = dir.Next(r.Users, r.Groups, people); err != nil {
+			return nil, err
+		}
+	}
+	for key := range touched {
+		switch key.Kind {
+		case "volume", "folder", "share", "export", "host set":
+			return compile(r, dir, func(k Key) bool { return touched[k] }, p, kept)
+		}
+	}
+	if !kept {
+		return compile(r, dir, func(Key) bool { return true }, p, false)
+	}
+	next := *p
+	next.Directory = dir
+	next.takeRest(r)
+	if err := next.takeRules(r, touched); err != nil {
+		return nil, err
+	}
+	return &next, next.takeLimits(r, touched, p)
+}
+
+// takeRest takes what needs no compiling.
+func (p *Policy) takeRest(r Records) {
+	p.Services, p.Volumes, p.Acceptances, p.IDLists, p.Reviews, p.Notices, p.Hooks = r.Services, r.Volumes, r.Acceptances, r.IDLists, r.Reviews, r.Notices, r.Hooks
+}
+
+// takeRules compiles the rules of folders, and nothing else of them: they are published as they were.
+func (p *Policy) takeRules(r Records, touched map[Key]bool) error {
+	own := false
+	for key := range touched {
+		at, there := p.folderByID[key.ID]
+		if key.Kind != folderRules || !there {
+			continue
+		}
+		if !own {
+			own, p.Folders, p.Shares, p.Exports = true, slices.Clone(p.Folders), slices.Clone(p.Shares), slices.Clone(p.Exports)
+		}
+		f := *p.Folders[at]
+		f.Folder, _ = folders.get(&r, key.ID)
+		var err error
+		if f.Tree, err = acl.NewTree(p.Directory.Indexes(), f.Rules); err != nil {
+			return fmt.Errorf("folder %s: %w", f.Name, err)
+		}
+		f.Shares, f.Exports = slices.Clone(f.Shares), slices.Clone(f.Exports)
+		for i := range f.Shares {
+			s := *f.Shares[i]
+			s.Folder, f.Shares[i] = &f, &s
+			p.Shares[p.shareByName[identity.Fold(s.Name)]] = &s
+		}
+		for i := range f.Exports {
+			e := *f.Exports[i]
+			e.Folder, f.Exports[i] = &f, &e
+			p.Exports[p.exportByID[e.ID]] = &e
+		}
+		p.Folders[at] = &f
+	}
+	return nil
+}
+
+// takeLimits compiles the limits, where they have become others.
+func (p *Policy) takeLimits(r Records, touched map[Key]bool, before *Policy) (err error) {
+	if before.Limits != nil && !touched[Key{Kind: anyLimit}] {
+		p.Limits = before.Limits.With(p.Directory)
+		return nil
+	}
+	for _, l := range r.Limits {
+		if _, ok := p.Volume(l.Volume); l.Volume != 0 && !ok || l.Folder != 0 && p.Folder(l.Folder) == nil {
+			return fmt.Errorf("where limit %d reaches: %w", l.ID, identity.ErrAbsent)
+		}
+	}
+	p.Limits, err = limit.NewTable(p.Directory, r.Limits)
+	return err
+}
+
+// compile builds the policy of records, and takes from the one before it what is not touched; kept is that the dense indexes of people are the same.
+func compile(r Records, dir *identity.Directory, touched func(Key) bool, before *Policy, kept bool) (*Policy, error) {
 	p := &Policy{
-		Directory: dir, Services: r.Services, Volumes: slices.Clone(r.Volumes),
-		Acceptances: slices.Clone(r.Acceptances), IDLists: slices.Clone(r.IDLists), Reviews: slices.Clone(r.Reviews),
-		Notices: r.Notices, Hooks: slices.Clone(r.Hooks),
-		folderByName: make(map[string]*PublishedFolder), folderByID: make(map[int64]*PublishedFolder),
-		shareByName: make(map[string]*PublishedShare), exportByPath: make(map[string]*PublishedExport), exportByID: make(map[int64]*PublishedExport),
+		Directory:    dir,
+		folderByName: make(map[string]int, len(r.Folders)), folderByID: make(map[int64]int, len(r.Folders)),
+		shareByName: make(map[string]int, len(r.Shares)), exportByPath: make(map[string]int, len(r.Exports)), exportByID: make(map[int64]int, len(r.Exports)),
+	}
+	p.takeRest(r)
+	// tree gives the one that there was, where nothing has become of it.
+	tree := func(was *acl.Tree, key Key, rules []acl.Rule) (*acl.Tree, error) {
+		if kept && was != nil && !touched(key) {
+			return was, nil
+		}
+		return acl.NewTree(dir.Indexes(), rules)
 	}
 	volumes := make(map[int64]Volume)
 	for _, v := range r.Volumes {
 		volumes[v.ID] = v
 	}
+	p.Folders = make([]*PublishedFolder, 0, len(r.Folders))
 	for _, f := range r.Folders {
 		v, ok := volumes[f.VolumeID]
 		if !ok {
 			return nil, fmt.Errorf("volume of folder %s: %w", f.Name, identity.ErrAbsent)
 		}
-		if _, ok := p.folderByName[identity.Fold(f.Name)]; ok {
+		name := identity.Fold(f.Name)
+		if _, ok := p.folderByName[name]; ok {
 			return nil, fmt.Errorf("folder name %q: %w", f.Name, identity.ErrDuplicate)
 		}
-		tree, err := acl.NewTree(dir, f.Rules)
-		if err != nil {
-			return nil, fmt.Errorf("folder %s: %w", f.Name, err)
-		}
 		pf := &PublishedFolder{
-			Folder: f, Root: filepath.Join(v.Path, f.Path), At: Location{v.Path, v.Mark, f.Path}, Tree: tree,
+			Folder: f, Root: filepath.Join(v.Path, f.Path), At: Location{v.Path, v.Mark, f.Path},
 			OwnedBy: acl.Ownership{User: dir.UserIndex(f.Owner), Group: dir.GroupIndex(f.Group)},
 		}
+		var was *acl.Tree
+		if old := before.Folder(f.ID); old != nil {
+			was = old.Tree
+		}
+		var err error
+		if pf.Tree, err = tree(was, Key{folderRules, f.ID}, f.Rules); err != nil {
+			return nil, fmt.Errorf("folder %s: %w", f.Name, err)
+		}
+		p.folderByName[name], p.folderByID[f.ID] = len(p.Folders), len(p.Folders)
 		p.Folders = append(p.Folders, pf)
-		p.folderByName[identity.Fold(f.Name)], p.folderByID[f.ID] = pf, pf
+	}
+	old := make(map[int64]*PublishedShare, len(before.Shares))
+	for _, s := range before.Shares {
+		old[s.ID] = s
 	}
 	for _, s := range r.Shares {
-		f, ok := p.folderByID[s.FolderID]
-		if !ok {
+		f := p.Folder(s.FolderID)
+		if f == nil {
 			return nil, fmt.Errorf("folder of share %s: %w", s.Name, identity.ErrAbsent)
 		}
-		if _, ok := p.shareByName[identity.Fold(s.Name)]; ok {
+		name := identity.Fold(s.Name)
+		if _, ok := p.shareByName[name]; ok {
 			return nil, fmt.Errorf("share name %q: %w", s.Name, identity.ErrDuplicate)
 		}
 		ps := &PublishedShare{Share: s, Folder: f}
 		if len(s.Entries) > 0 {
-			if ps.Entries, err = acl.NewTree(dir, []acl.Rule{{Entries: s.Entries}}); err != nil {
+			var was *acl.Tree
+			if old := old[s.ID]; old != nil {
+				was = old.Entries
+			}
+			var err error
+			if ps.Entries, err = tree(was, Key{"share", s.ID}, []acl.Rule{{Entries: s.Entries}}); err != nil {
 				return nil, fmt.Errorf("share %s: %w", s.Name, err)
 			}
 		}
 		f.Shares = append(f.Shares, ps)
+		p.shareByName[name] = len(p.Shares)
 		p.Shares = append(p.Shares, ps)
-		p.shareByName[identity.Fold(s.Name)] = ps
 	}
 	if err := p.compileExports(r); err != nil {
 		return nil, err
 	}
-	for _, l := range r.Limits {
-		if _, ok := volumes[l.Volume]; l.Volume != 0 && !ok || l.Folder != 0 && p.folderByID[l.Folder] == nil {
-			return nil, fmt.Errorf("where limit %d reaches: %w", l.ID, identity.ErrAbsent)
-		}
-	}
-	if p.Limits, err = limit.NewTable(dir, r.Limits); err != nil {
-		return nil, err
-	}
-	return p, nil
+	all := map[Key]bool{{Kind: anyLimit}: touched(Key{Kind: anyLimit})}
+	return p, p.takeLimits(r, all, before)
 }
 
 // FolderNamed finds a folder, whatever the case of the name; nil when there is none.
 func (p *Policy) FolderNamed(name string) *PublishedFolder {
-	return p.folderByName[identity.Fold(name)]
+	return pick(p.Folders, p.folderByName, identity.Fold(name))
+}
+
+// pick gives what a key leads to; nil where it leads nowhere.
+func pick[K comparable, T any](list []*T, by map[K]int, key K) *T {
+	if i, ok := by[key]; ok {
+		return list[i]
+	}
+	return nil
 }
 
 // Folder finds a folder by record; nil when there is none.
-func (p *Policy) Folder(id int64) *PublishedFolder { return p.folderByID[id] }
+func (p *Policy) Folder(id int64) *PublishedFolder { return pick(p.Folders, p.folderByID, id) }
 
 // ShareNamed finds a share, whatever the case of the name; nil when there is none.
-func (p *Policy) ShareNamed(name string) *PublishedShare { return p.shareByName[identity.Fold(name)] }
+func (p *Policy) ShareNamed(name string) *PublishedShare {
+	return pick(p.Shares, p.shareByName, identity.Fold(name))
+}
 
 // Volume finds a volume by record; false where there is none.
 func (p *Policy) Volume(id int64) (Volume, bool) {
