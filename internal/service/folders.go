@@ -61,17 +61,7 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 			return err
 		}
 		site.Put(d, site.Folder{Name: in.Name, VolumeID: v.ID, Path: path, Description: in.Description, Owner: owner, Group: group, Permissions: in.Permissions, Ownership: in.Ownership})
-		// Last, so that a refused change makes no directory; that one is left over if
-		// the commit fails is harmless, since it is empty and published nowhere.
-		make := files.MakeFolder
-		if s.trial != nil {
-			make = files.MayMakeFolder
-			s.trial.made[filepath.Join(v.Path, path)] = true
-		}
-		if err := make(v.Location(), path); err != nil {
-			return invalid("path", "%v", err)
-		}
-		return nil
+		return s.makeDirectory(d, v.Location(), path)
 	})
 	if err != nil {
 		return nil, err
@@ -109,6 +99,23 @@ func fillKinds(in *FolderInput) error {
 	if in.Mode != nil && (in.Permissions != site.ByMode || *in.Mode > 0o7777) {
 		return invalid("mode", "a mode is for folders with --permissions unix, and has at most four octal digits")
 	}
+	return nil
+}
+
+// makeDirectory has a directory be made below a volume or a folder, if it can be.
+func (s *Service) makeDirectory(d *site.Draft, at site.Location, path string) error {
+	known := at
+	if s.trial != nil {
+		s.trial.made[filepath.Join(at.String(), path)] = true
+		if s.trial.marked[at.Mark] {
+			known.Mark = "" // it does not carry it yet
+		}
+	}
+	gone := s.trial != nil && s.trial.made[at.String()] // the folder itself is still to be made
+	if err := files.MayMakeFolder(known, path); err != nil && !gone {
+		return invalid("path", "%v", err)
+	}
+	d.Do(site.Effect{Act: site.MakeDirectory, Volume: at, Path: path})
 	return nil
 }
 
@@ -166,7 +173,7 @@ func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInp
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, "set mode", f.Display(at.Path), func(*site.Draft) error {
+	return s.change(ctx, by, "set mode", f.Display(at.Path), func(d *site.Draft) error {
 		if err := s.byMode(f, at); err != nil {
 			return err
 		}
@@ -189,14 +196,16 @@ func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInp
 			}
 			set.GID = &g.GID
 		}
-		return s.setMode(f, at.Path, set)
+		s.setMode(d, f, at.Path, set)
+		return nil
 	})
 }
 
-// setMode does it, or notes what a trial would have done.
-func (s *Service) setMode(f *site.PublishedFolder, path string, set files.Set) error {
+// setMode has it be done, and notes on a draft what will have been.
+func (s *Service) setMode(d *site.Draft, f *site.PublishedFolder, path string, set files.Set) {
+	d.Do(site.Effect{Act: site.SetMode, Folder: f.ID, Path: path, Mode: set.Mode, UID: set.UID, GID: set.GID})
 	if s.trial == nil {
-		return files.SetMode(s.Policy(), s.ledger, f, path, set)
+		return
 	}
 	known, ok := s.factsOf(f).UnixOf(path)
 	if !ok {
@@ -216,7 +225,6 @@ func (s *Service) setMode(f *site.PublishedFolder, path string, set files.Set) e
 	}
 	a = posix.Given(root, a, uid, gid)
 	s.trial.modes[objectAt{f.ID, path}] = &a
-	return nil
 }
 
 func (s *Service) byMode(f *site.PublishedFolder, at files.Place) error {

@@ -42,7 +42,7 @@ type UserInput struct {
 
 // User finds a user by name, whatever its case.
 func (s *Service) User(name string) (*identity.User, error) {
-	if u := s.Policy().Directory.UserNamed(name); u != nil {
+	if u := s.known().Directory.UserNamed(name); u != nil {
 		return u, nil
 	}
 	return nil, notFound("user", "amber user list", "there is no user %q", name)
@@ -50,7 +50,7 @@ func (s *Service) User(name string) (*identity.User, error) {
 
 // Group finds a group by name, whatever its case.
 func (s *Service) Group(name string) (*identity.Group, error) {
-	if g := s.Policy().Directory.GroupNamed(name); g != nil {
+	if g := s.known().Directory.GroupNamed(name); g != nil {
 		return g, nil
 	}
 	return nil, notFound("group", "amber group list", "there is no group %q", name)
@@ -82,7 +82,7 @@ func (s *Service) userOrNone(name string) (identity.ID, error) {
 
 // uidFree refuses a uid that is somebody else's than user's; 0 is nobody yet.
 func (s *Service) uidFree(uid uint32, user identity.ID) error {
-	d := s.Policy().Directory
+	d := s.known().Directory
 	if i := d.UserIndexByUID(uid); i != identity.None && d.Users()[i].ID != user {
 		taken := d.Users()[i].Name
 		return conflict("uid", "amber user show "+quote(taken), "uid %d is %s's: two users with one number are one user to every NFS client", uid, taken)
@@ -92,7 +92,7 @@ func (s *Service) uidFree(uid uint32, user identity.ID) error {
 
 // gidFree is the same for a gid.
 func (s *Service) gidFree(gid uint32, group identity.ID) error {
-	d := s.Policy().Directory
+	d := s.known().Directory
 	if i := d.GroupIndexByGID(gid); i != identity.None && d.Groups()[i].ID != group {
 		taken := d.Groups()[i].Name
 		return conflict("gid", "amber group show "+quote(taken), "gid %d is that of %s", gid, taken)
@@ -516,7 +516,7 @@ func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member stri
 // principal reads a name as people write it: owner@, group@, everyone@, user:NAME,
 // group:NAME, or a bare name that only one of the two has.
 func (s *Service) principal(field, name string) (identity.Principal, error) {
-	d := s.Policy().Directory
+	d := s.known().Directory
 	switch strings.ToLower(name) {
 	case "owner@":
 		return identity.Owner, nil

@@ -38,7 +38,11 @@ func (s *Service) Folder(name string) (*site.PublishedFolder, error) {
 	if f := s.Policy().FolderNamed(name); f != nil {
 		return f, nil
 	}
-	return nil, notFound("folder", "amber folder list", "there is no folder %q", name)
+	return nil, noFolder(name)
+}
+
+func noFolder(name string) error {
+	return notFound("folder", "amber folder list", "there is no folder %q", name)
 }
 
 // Share finds a share by name, whatever its case.
@@ -56,9 +60,9 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 	if err != nil {
 		return nil, files.Place{}, invalid("path", "%v", err)
 	}
-	f, err := s.Folder(name)
-	if err != nil {
-		return nil, files.Place{}, err
+	f := s.known().FolderNamed(name)
+	if f == nil {
+		return nil, files.Place{}, noFolder(name)
 	}
 	at, err := files.Find(f.At, path)
 	if s.trial != nil && errors.Is(err, files.ErrGone) && path == "" { // a folder that would have been made
@@ -253,5 +257,6 @@ func (s *Service) SetInherit(ctx context.Context, by Actor, full string, inherit
 
 // Locate finds the folder and the path below it, as it stands on disk.
 func (s *Service) Locate(full string) (*site.PublishedFolder, files.Place, error) {
+	s.Policy() // whoever asks looks at what is written there as well
 	return s.place(full)
 }

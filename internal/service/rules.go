@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -308,10 +307,8 @@ func (s *Service) arrangePersonal(ctx context.Context, by Actor, f *site.Publish
 			}
 			rule := acl.Rule{Path: path, Entries: []acl.Entry{{Who: identity.UserPrincipal(u.ID), Level: acl.Change, Applies: acl.Everywhere}}}
 			putRule(d, f.ID, rule)
-			if s.trial != nil {
-				s.trial.made[filepath.Join(f.Root, path)] = true
-			} else if err := files.MakeFolder(f.At, path); err != nil {
-				return invalid("path", "%v", err)
+			if err := s.makeDirectory(d, f.At, path); err != nil {
+				return err
 			}
 		}
 		return nil

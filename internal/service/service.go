@@ -206,14 +206,25 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.spellNames(ctx); err != nil {
 		return err
 	}
+	if err := s.settleEffects(ctx); err != nil {
+		return err
+	}
 	if err := s.settleMoves(ctx, true); err != nil {
 		return err
 	}
 	return s.resumeWork(ctx)
 }
 
-// Policy is the compiled policy now in force.
-func (s *Service) Policy() *site.Policy { return s.force.Load().policy }
+// Policy is the compiled policy now in force, or of a draft as it is now.
+func (s *Service) Policy() *site.Policy {
+	if s.trial != nil && s.trial.behind {
+		s.trial.catchUp(s)
+	}
+	return s.known()
+}
+
+// known is the policy as far as people and places are concerned: on a draft, what is written on paths, limits and what nobody is found by may be behind.
+func (s *Service) known() *site.Policy { return s.force.Load().policy }
 
 // now is the moment as of which it answers.
 func (s *Service) now() time.Time {
@@ -223,56 +234,17 @@ func (s *Service) now() time.Time {
 	return time.Now()
 }
 
-// change runs one administrative change: fn alters a draft of the records, and also what is written down beside them; see the package's comment.
-func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*site.Draft) error, also ...func(*store.Tx) error) error {
-	if s.trial != nil {
-		return s.tryOut(fn)
+func check(d *site.Draft) error {
+	if fault := d.Check(); fault != nil {
+		return &Error{Kind: Conflict, Field: fault.Field, Message: fault.Error()}
 	}
-	if !s.asOf.IsZero() {
-		return &Error{Kind: Forbidden, Message: "what is past cannot be changed"}
-	}
-	if by.Role != identity.Administrator && by.Role != entitled {
-		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s may look but not change: only an administrator can %s", by.Name, action)}
-	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	of := s.force.Load()
-	d := site.NewDraft(of.records, of.numbers)
-	if err := fn(d); err != nil {
-		return err
-	}
-	is, err := of.next(d)
-	if err != nil {
-		return err
-	}
-	changes, err := d.Changes()
-	if err != nil {
-		return err
-	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.Save(ctx, d, changes); err != nil {
-			return err
-		}
-		for _, write := range also {
-			if err := write(tx); err != nil {
-				return err
-			}
-		}
-		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: subject, Changes: changes})
-	})
-	if err != nil {
-		return s.asUnwritable(err)
-	}
-	s.force.Store(is)
-	s.ledger.SetTable(is.policy.Limits)
-	poke(s.counts.changed)
 	return nil
 }
 
 // next is what comes into force with a draft that was made from what is.
 func (f *inForce) next(d *site.Draft) (*inForce, error) {
-	if fault := d.Check(); fault != nil {
-		return nil, &Error{Kind: Conflict, Field: fault.Field, Message: fault.Error()}
+	if err := check(d); err != nil {
+		return nil, err
 	}
 	policy, err := f.policy.Next(d)
 	if errors.Is(err, identity.ErrCycle) || errors.Is(err, identity.ErrDuplicate) || errors.Is(err, identity.ErrAbsent) {

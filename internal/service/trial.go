@@ -18,11 +18,21 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// attempt is what a trial does instead of touching anything: it alters a draft that is never written down.
+// attempt is what changes are made on before they are written down, or instead: a draft, and what would be other on disk.
 type attempt struct {
-	draft *site.Draft
-	modes map[objectAt]*posix.Attributes // what SetMode would have left
-	made  map[string]bool                // directories that would have been made, by their path on the host
+	draft  *site.Draft
+	of     *Service // the one that it is made of
+	real   bool     // it is to be written down
+	behind bool     // the policy does not have the latest rules yet
+	failed error    // why it cannot have them
+	names  []deedName
+	name   deedName // of all of it, where it has one
+	also   []func(*store.Tx) error
+	after  []func() // once it is in force
+
+	modes  map[objectAt]*posix.Attributes // what SetMode would have left
+	made   map[string]bool                // directories that would have been made, by their path on the host
+	marked map[string]bool                // marks that volumes would carry
 }
 
 type objectAt struct {
@@ -35,23 +45,58 @@ type objectAt struct {
 // the changes. Nothing is written down, nothing on disk is touched, and nobody waits for it: it works on a draft of
 // its own. Whoever may look may try.
 func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
-	trial := s.beside(s.asOf)
-	of := s.force.Load()
-	trial.trial = &attempt{draft: site.NewDraft(of.records, of.numbers), modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool)}
-	trial.force.Store(of)
-	return trial, do(ctx, trial)
+	trial := s.draft(s.force.Load(), false)
+	if err := do(ctx, trial); err != nil {
+		return trial, err
+	}
+	trial.Policy()
+	return trial, trial.trial.failed
 }
 
-// tryOut is change, on a trial.
-func (s *Service) tryOut(fn func(*site.Draft) error) error {
-	if err := fn(s.trial.draft); err != nil {
+// draft is a service on a draft of what is in force.
+func (s *Service) draft(of *inForce, real bool) *Service {
+	out := s.beside(s.asOf)
+	out.trial = &attempt{draft: site.NewDraft(of.records, of.numbers), of: s, real: real,
+		modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool), marked: make(map[string]bool)}
+	out.force.Store(of)
+	return out
+}
+
+// take is change, on a draft.
+func (t *attempt) take(s *Service, name deedName, fn func(*site.Draft) error, also []func(*store.Tx) error) error {
+	if err := fn(t.draft); err != nil {
 		return err
 	}
-	is, err := s.force.Load().next(s.trial.draft)
-	if err == nil {
-		s.force.Store(is)
+	t.names, t.also = append(t.names, name), append(t.also, also...)
+	if t.behind = true; t.draft.Stirred() {
+		s.Policy()
+		return t.failed
 	}
-	return err
+	return check(t.draft)
+}
+
+// catchUp compiles what has been drafted since that was last done.
+func (t *attempt) catchUp(s *Service) {
+	t.behind = false
+	is, err := s.force.Load().next(t.draft)
+	if err != nil {
+		t.failed = err
+		return
+	}
+	s.force.Store(is)
+}
+
+// tried says whether the service is one on which changes are only tried out.
+func (s *Service) tried() bool { return s.trial != nil && !s.trial.real }
+
+// later has something be done that is no effect on disk, once what is being changed is in force: now, where it is no draft; never, where it is only tried out.
+func (s *Service) later(do func()) {
+	switch {
+	case s.trial == nil:
+		do()
+	case s.trial.real:
+		s.trial.after = append(s.trial.after, do)
+	}
 }
 
 // beside is a service that answers from other records than those in force, and writes none.

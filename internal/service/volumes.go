@@ -35,7 +35,7 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 	if err := checkPlaceName("name", in.Name); err != nil {
 		return site.Volume{}, err
 	}
-	if s.trial == nil && by.Role != identity.Administrator { // before anything is looked at
+	if !s.tried() && by.Role != identity.Administrator { // before anything is looked at
 		return site.Volume{}, &Error{Kind: Forbidden, Message: by.Name + " may look but not change: only an administrator can add volumes"}
 	}
 	real, err := s.volumeAt(by, in.Path)
@@ -43,7 +43,7 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 		return site.Volume{}, err
 	}
 	check := files.CheckVolume
-	if s.trial != nil {
+	if s.tried() {
 		check = files.MayBeVolume
 	}
 	if err := check(real); err != nil {
@@ -72,29 +72,26 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 				"%s carries the mark of another service's volume. Two services that serve one directory ruin it: if the other has ended for good, say that this one takes it over", real)
 		}
 		site.Put(d, site.Volume{Name: in.Name, Path: real, Counting: site.CountSize, Mark: mark})
-		// Last, so that a refused change marks nothing.
-		return s.markVolume(real, mark)
+		s.markVolume(d, real, mark)
+		return nil
 	})
 	if err != nil {
-		s.unmarkVolume(real, mark)
 		return site.Volume{}, err
 	}
 	return s.volume(in.Name)
 }
 
-func (s *Service) markVolume(path, mark string) error {
+// markVolume has a directory carry a mark.
+func (s *Service) markVolume(d *site.Draft, path, mark string) {
+	d.Do(site.Effect{Act: site.MarkVolume, Volume: site.Location{Volume: path}, Mark: mark})
 	if s.trial != nil {
-		return nil
+		s.trial.marked[mark] = true
 	}
-	if err := files.MarkVolume(path, mark); err != nil {
-		return invalid("path", "%v", err)
-	}
-	return nil
 }
 
 // unmarkVolume takes a mark away as far as that can be done.
 func (s *Service) unmarkVolume(path, mark string) {
-	if s.trial != nil || mark == "" {
+	if mark == "" {
 		return
 	}
 	if err := files.UnmarkVolume(path, mark); err != nil {
@@ -115,11 +112,9 @@ func (s *Service) RemoveVolume(ctx context.Context, by Actor, name string) error
 			}
 		}
 		site.Delete[site.Volume](d, v.ID)
+		d.Do(site.Effect{Act: site.UnmarkVolume, Volume: site.Location{Volume: v.Path}, Mark: v.Mark})
 		return nil
 	})
-	if err == nil {
-		s.unmarkVolume(v.Path, v.Mark)
-	}
 	return err
 }
 
@@ -176,13 +171,18 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 		}
 		is.Mark = mark
 		site.Put(d, is)
-		return s.markVolume(real, mark)
+		s.markVolume(d, real, mark)
+		return nil
 	})
 	if err != nil {
 		return site.Volume{}, err
 	}
-	if s.trial == nil && (in.Here || in.Path != nil) {
-		s.awaitLook(s.lookAtVolumes())
+	if in.Here || in.Path != nil {
+		of := s
+		if s.trial != nil {
+			of = s.trial.of
+		}
+		s.later(func() { of.awaitLook(of.lookAtVolumes()) })
 	}
 	return s.volume(nameAfter(v.Name, in.Name))
 }
@@ -324,6 +324,9 @@ func (s *Service) lookAtVolume(v site.Volume) {
 	if v.Mark == "" {
 		s.markOld(v)
 	}
+	if err := s.settleEffects(context.WithoutCancel(s.works.ctx)); err != nil {
+		slog.Error("what changes have to do on disk cannot be looked up", "error", err)
+	}
 	s.settleOn(v)
 	s.volumes.mu.Lock()
 	was, away := s.volumes.away[v.ID]
@@ -373,7 +376,8 @@ func (s *Service) markOld(v site.Volume) {
 		}
 		is.Mark = mark
 		site.Put(d, is)
-		return s.markVolume(v.Path, mark)
+		s.markVolume(d, v.Path, mark)
+		return nil
 	})
 	if err != nil {
 		slog.Warn("a volume cannot be marked: it would not be known for missing", "volume", v.Name, "path", v.Path, "error", err)

@@ -123,11 +123,11 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 		return nil, err
 	}
 	var id int64
-	err = s.change(ctx, by, action, f.Display(at.Path), func(*site.Draft) error {
-		if below && s.trial == nil {
-			return nil
+	err = s.change(ctx, by, action, f.Display(at.Path), func(d *site.Draft) error {
+		if !below || s.tried() {
+			s.setMode(d, f, at.Path, s.ownerSet(args))
 		}
-		return s.setMode(f, at.Path, s.ownerSet(args))
+		return nil
 	}, func(tx *store.Tx) (err error) {
 		if below {
 			id, err = tx.Insert(ctx, `INSERT INTO work (kind, args, actor) VALUES (?, ?, ?)`, ownerWork, string(raw), by.Name)
@@ -135,6 +135,12 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 		return err
 	})
 	if err != nil || s.trial != nil {
+		if err == nil && below {
+			of := s.trial.of
+			s.later(func() {
+				of.begin(&Work{ID: id, Text: action + ": " + f.Display(at.Path), Actor: by.Name, over: make(chan struct{})}, args)
+			})
+		}
 		return nil, err
 	}
 	w := &Work{ID: id, Text: action + ": " + f.Display(at.Path), Actor: by.Name, over: make(chan struct{})}

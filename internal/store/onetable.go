@@ -29,6 +29,8 @@ CREATE TABLE secrets (
     sealed  BLOB,                                -- sealed with the key file
     dropped TEXT                                 -- RFC 3339, UTC: since when nothing refers to it
 ) STRICT;
+-- What has to happen on disk for a change that is written down: gone once it is done.
+CREATE TABLE effects (id INTEGER PRIMARY KEY AUTOINCREMENT, effect TEXT NOT NULL) STRICT; -- JSON
 ALTER TABLE sessions RENAME TO sessions_old;
 CREATE TABLE sessions (
     token_hash BLOB PRIMARY KEY,                 -- SHA-256 of the token
@@ -86,7 +88,7 @@ func intoOneTable(ctx context.Context, db *sql.Tx) error {
 	if err != nil {
 		return err
 	}
-	if err := tx.Save(ctx, site.NewDraft(site.Records{}, last), changes); err != nil {
+	if _, err := tx.Save(ctx, site.NewDraft(site.Records{}, last), changes); err != nil {
 		return err
 	}
 	if err := numberSecrets(ctx, tx, r, last); err != nil {
@@ -149,7 +151,7 @@ func numberSecrets(ctx context.Context, tx *Tx, r site.Records, last site.Number
 	if err != nil || len(changes) == 0 {
 		return err
 	}
-	if err := tx.Save(ctx, d, changes); err != nil {
+	if _, err := tx.Save(ctx, d, changes); err != nil {
 		return err
 	}
 	return tx.Append(ctx, &JournalRow{At: time.Now(), Actor: "service", Action: "number secrets", Changes: changes})

@@ -107,7 +107,7 @@ func TestStatesThatAreKept(t *testing.T) {
 					return err
 				}
 				was, last = d.Records(), d.Numbers()
-				if err := tx.Save(ctx, d, changes); err != nil {
+				if _, err := tx.Save(ctx, d, changes); err != nil {
 					return err
 				}
 				if err := tx.Append(ctx, &JournalRow{At: time.Now(), Actor: "keeper", Action: "change", Changes: changes}); err != nil {

@@ -64,30 +64,32 @@ func (tx *Tx) Records(ctx context.Context) (site.Records, site.Numbers, error) {
 }
 
 // Save writes down what a draft changes, and what goes with it: its secrets, and the end of the sessions of users who have gone or have another
-// password.
-func (tx *Tx) Save(ctx context.Context, d *site.Draft, changes []site.Change) error {
+// password. It gives the numbers under which the draft's effects are pending.
+func (tx *Tx) Save(ctx context.Context, d *site.Draft, changes []site.Change) (pending []int64, err error) {
 	for _, c := range changes {
-		var err error
 		if c.After == nil {
 			err = tx.Run(ctx, `DELETE FROM records WHERE kind = ? AND id = ?`, c.Kind, c.ID)
 		} else {
 			err = tx.Run(ctx, `INSERT OR REPLACE INTO records (kind, id, body) VALUES (?, ?, ?)`, c.Kind, c.ID, string(c.After))
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 	}
 	for id, s := range d.Secrets() {
 		if err := tx.Run(ctx, `INSERT INTO secrets (id, hash, sealed) VALUES (?, ?, ?)`, id, s.Hash, s.Sealed); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	for kind, last := range d.Given() {
 		if err := tx.Run(ctx, `INSERT OR REPLACE INTO numbers (kind, last) VALUES (?, ?)`, kind, last); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	return tx.settleSecrets(ctx, changes)
+	if pending, err = tx.saveEffects(ctx, d); err != nil {
+		return nil, err
+	}
+	return pending, tx.settleSecrets(ctx, changes)
 }
 
 // settleSecrets notes which secrets nothing refers to any more, and which something does again.

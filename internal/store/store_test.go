@@ -28,7 +28,8 @@ func TestAFailedWriteLeavesNothing(t *testing.T) {
 		site.Put(d, site.Volume{Name: "summit", Path: "/srv"})
 		changes, err := d.Changes()
 		require.NoError(t, err)
-		require.NoError(t, tx.Save(ctx, d, changes))
+		_, err = tx.Save(ctx, d, changes)
+		require.NoError(t, err)
 		require.NoError(t, tx.Append(ctx, &JournalRow{At: time.Now(), Actor: "keeper", Action: "add volume"}))
 		return no
 	})

@@ -36,6 +36,8 @@ type Draft struct {
 	numbers   Numbers
 	before    Numbers // those it began with
 	secrets   map[int64]Secret
+	effects   []Effect
+	stirred   bool // something has been touched by which people or places are found
 }
 
 // Secret is what a record refers to by number and does not hold, so that it is in no journal. Hash is a password's, in the form of the PHC
@@ -101,10 +103,15 @@ const (
 	anyLimit    = "limits"
 )
 
+// Stirred says whether anything has been touched, since the draft was last compiled, by which people or places are found.
+func (d *Draft) Stirred() bool { return d.stirred }
+
 func (d *Draft) touch(kind string, id, parent int64) {
 	key := Key{kind, id}
 	d.touched[key], d.fresh[key], d.unchecked[key] = parent, true, true
 	switch kind {
+	case "user", "group", "volume", "folder", "share", "export", "host set":
+		d.stirred = true
 	case "rule":
 		d.fresh[Key{folderRules, parent}] = true
 	case "limit":
@@ -328,6 +335,14 @@ func (d *Draft) PutRule(folder int64, r acl.Rule) acl.Rule {
 	return r
 }
 
+// dropRule removes the rule with a number, wherever it is in its folder.
+func (d *Draft) dropRule(folder, id int64) {
+	f, _ := folders.get(&d.is, folder)
+	if i := slices.IndexFunc(f.Rules, func(r acl.Rule) bool { return r.ID == id }); i >= 0 {
+		d.PutRule(folder, acl.Rule{Path: f.Rules[i].Path})
+	}
+}
+
 // rulesOf gives the rules of a folder, for being altered; nil where there is no such folder.
 func (d *Draft) rulesOf(folder int64) *[]acl.Rule {
 	i, there := folders.find(&d.is, folder)
@@ -403,4 +418,24 @@ func (d *Draft) Changes() ([]Change, error) {
 	}
 	slices.SortFunc(out, func(a, b Change) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID)) })
 	return out, nil
+}
+
+// Restore puts records back to what they were before changes, as they are written down, whatever has become of them since.
+func (d *Draft) Restore(changes []Change) error {
+	for _, c := range inOrder(changes) {
+		k := kindNamed[c.Kind]
+		if k == nil {
+			continue
+		}
+		var err error
+		if c.Before == nil {
+			err = k.drop(d, c)
+		} else {
+			err = k.put(d, c.Before)
+		}
+		if err != nil {
+			return fmt.Errorf("%s %d: %w", c.Kind, c.ID, err)
+		}
+	}
+	return nil
 }

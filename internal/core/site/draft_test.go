@@ -346,3 +346,85 @@ func TestTheNextPolicy(t *testing.T) {
 	})
 	require.Greater(t, compiled, 100)
 }
+
+// Whatever was done is taken back by putting records back to what they were: from there, and written down and read again in between.
+func TestRestoring(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r, last := site.Records{}, site.Numbers{}
+		for range rapid.IntRange(1, 5).Draw(t, "drafts") {
+			before := r
+			d := site.NewDraft(r, last)
+			for range rapid.IntRange(0, 12).Draw(t, "alterations") {
+				alter(t, d)
+			}
+			changes, err := d.Changes()
+			require.NoError(t, err)
+			back := site.NewDraft(d.Records(), d.Numbers())
+			require.NoError(t, back.Restore(changes))
+			require.Equal(t, before, back.Records())
+			undone, err := back.Changes()
+			require.NoError(t, err)
+			require.Len(t, undone, len(changes))
+			again := site.NewDraft(back.Records(), back.Numbers())
+			require.NoError(t, again.Restore(undone))
+			require.Equal(t, d.Records(), again.Records())
+			r, last = d.Records(), d.Numbers()
+		}
+	})
+}
+
+// Of two changes either can be taken back first, where neither is in the way of the other: what is left is the other, and then nothing. And what was last is
+// never in anything's way.
+func TestRevertingInAnyOrder(t *testing.T) {
+	apart := 0
+	sorted := func(r site.Records) map[site.Key]string { // lists whose order says nothing
+		out := make(map[site.Key]string)
+		for key, raw := range written(t, r) {
+			letters := []byte(raw)
+			slices.Sort(letters)
+			out[key] = string(letters)
+		}
+		return out
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		r, last := site.Records{}, site.Numbers{}
+		draft := func(n int) []site.Change {
+			for {
+				d := site.NewDraft(r, last)
+				for range rapid.IntRange(1, n).Draw(t, "alterations") {
+					alter(t, d)
+				}
+				if d.Check() != nil {
+					continue
+				}
+				changes, err := d.Changes()
+				require.NoError(t, err)
+				r, last = d.Records(), d.Numbers()
+				return changes
+			}
+		}
+		revert := func(from site.Records, changes []site.Change) (site.Records, bool) {
+			d := site.NewDraft(from, last)
+			obstacles, err := d.Revert(changes)
+			require.NoError(t, err)
+			return d.Records(), len(obstacles) == 0 && d.Check() == nil
+		}
+		for range 6 {
+			draft(2)
+		}
+		base := sorted(r)
+		a := draft(2)
+		only := sorted(r)
+		b := draft(2)
+		second, ok := revert(r, b)
+		require.True(t, ok, "the last change is in nobody's way")
+		require.Equal(t, only, sorted(second))
+		if without, ok := revert(r, a); ok {
+			if neither, ok := revert(without, b); ok {
+				require.Equal(t, base, sorted(neither))
+				apart++
+			}
+		}
+	})
+	require.Greater(t, apart, 20)
+}

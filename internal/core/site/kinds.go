@@ -24,8 +24,10 @@ type Kind struct {
 	say    func(n *Names, raw json.RawMessage) (name string, said []Said, err error)
 	get    func(r *Records, id, parent int64) (record any, there bool) // as it is written down
 	check  func(d *Draft, ids []int64) *Fault
-	refers func(d *Draft, id int64) *Fault // check, less what tells records apart
-	access any                             // a *list or a *one of the records' type; nil for what lies in others
+	refers func(d *Draft, id int64) *Fault           // check, less what tells records apart
+	put    func(d *Draft, raw json.RawMessage) error // writes a record as it was written down
+	drop   func(d *Draft, c Change) error            // removes one that a change made, and nothing else
+	access any                                       // a *list or a *one of the records' type; nil for what lies in others
 }
 
 // Key tells the records of a site apart.
@@ -38,7 +40,21 @@ type Key struct {
 var Kinds = []Kind{
 	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) *int64 { return &a.ID }, sayAcceptance, checkAcceptance),
 	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) *int64 { return &e.ID }, sayExport, checkExport),
-	{Name: "folder", say: saying(sayFolder), access: folders, check: checking(folders, checkFolder), refers: referring(folders, checkFolder), get: func(r *Records, id, _ int64) (any, bool) {
+	{Name: "folder", say: saying(sayFolder), access: folders, put: func(d *Draft, raw json.RawMessage) error {
+		var f Folder
+		err := json.Unmarshal(raw, &f)
+		is, _ := folders.get(&d.is, f.ID)
+		f.Rules = is.Rules
+		folders.put(d, f)
+		return err
+	}, drop: func(d *Draft, c Change) error {
+		f, _ := folders.get(&d.is, c.ID)
+		for _, r := range f.Rules {
+			d.touch("rule", r.ID, c.ID)
+		}
+		folders.delete(d, c.ID)
+		return nil
+	}, check: checking(folders, checkFolder), refers: referring(folders, checkFolder), get: func(r *Records, id, _ int64) (any, bool) {
 		f, there := folders.get(r, id)
 		f.Rules = nil
 		return f, there
@@ -60,7 +76,20 @@ var Kinds = []Kind{
 	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) *int64 { return &l.ID }, sayLimit, checkLimit),
 	single("notices", func(r *Records) *Notices { return &r.Notices }, false, sayNotices),
 	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) *int64 { return &v.ID }, sayReview, checkReview),
-	{Name: "rule", Parent: "folder", say: saying(sayRule), get: func(r *Records, id, folder int64) (any, bool) {
+	{Name: "rule", Parent: "folder", say: saying(sayRule), put: func(d *Draft, raw json.RawMessage) error {
+		var r RuleRecord
+		if err := json.Unmarshal(raw, &r); err != nil {
+			return err
+		}
+		d.dropRule(r.FolderID, r.ID)
+		d.PutRule(r.FolderID, r.Rule)
+		return nil
+	}, drop: func(d *Draft, c Change) error {
+		var r RuleRecord
+		err := json.Unmarshal(c.After, &r)
+		d.dropRule(r.FolderID, c.ID)
+		return err
+	}, get: func(r *Records, id, folder int64) (any, bool) {
 		f, _ := folders.get(r, folder)
 		i := slices.IndexFunc(f.Rules, func(rule acl.Rule) bool { return rule.ID == id })
 		if i < 0 {
@@ -110,7 +139,12 @@ type RuleRecord struct {
 // listed is a kind whose records are a list, in the order of their numbers.
 func listed[T any, N ~int64](name string, all func(*Records) *[]T, number func(*T) *N, say func(*Names, *T) (string, []Said), c checks[T]) Kind {
 	l := &list[T]{name, all, func(v *T) int64 { return int64(*number(v)) }, func(v *T, id int64) { *number(v) = N(id) }}
-	return Kind{Name: name, say: saying(say), access: l, check: checking(l, c), refers: referring(l, c), get: func(r *Records, id, _ int64) (any, bool) { return l.get(r, id) }, each: func(r *Records, visit func(int64, any)) {
+	return Kind{Name: name, say: saying(say), access: l, put: func(d *Draft, raw json.RawMessage) error {
+		var v T
+		err := json.Unmarshal(raw, &v)
+		l.put(d, v)
+		return err
+	}, drop: func(d *Draft, c Change) error { l.delete(d, c.ID); return nil }, check: checking(l, c), refers: referring(l, c), get: func(r *Records, id, _ int64) (any, bool) { return l.get(r, id) }, each: func(r *Records, visit func(int64, any)) {
 		for _, v := range *all(r) {
 			visit(l.id(&v), v)
 		}
@@ -128,7 +162,17 @@ func single[T any](name string, at func(*Records) *T, always bool, say func(*Nam
 		var none T
 		return always || !reflect.DeepEqual(*at(r), none)
 	}
-	return Kind{Name: name, say: saying(say), access: &one[T]{name, at}, get: func(r *Records, _, _ int64) (any, bool) { return *at(r), there(r) }, each: func(r *Records, visit func(int64, any)) {
+	return Kind{Name: name, say: saying(say), access: &one[T]{name, at}, put: func(d *Draft, raw json.RawMessage) error {
+		var v T
+		err := json.Unmarshal(raw, &v)
+		*at(&d.is) = v
+		d.touch(name, 1, 0)
+		return err
+	}, drop: func(d *Draft, _ Change) error {
+		*at(&d.is) = *new(T)
+		d.touch(name, 1, 0)
+		return nil
+	}, get: func(r *Records, _, _ int64) (any, bool) { return *at(r), there(r) }, each: func(r *Records, visit func(int64, any)) {
 		if there(r) {
 			visit(1, *at(r))
 		}

@@ -208,7 +208,7 @@ func Compile(r Records) (*Policy, error) {
 // bears on is shared with the policy.
 func (p *Policy) Next(d *Draft) (*Policy, error) {
 	r, touched := d.Records(), d.fresh
-	d.fresh = make(map[Key]bool)
+	d.fresh, d.stirred = make(map[Key]bool), false
 	var people []identity.Principal
 	for key := range touched {
 		switch key.Kind {

@@ -1,0 +1,292 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// deed names a change in the journal.
+type deedName struct{ action, subject string }
+
+// change runs one administrative change: fn alters a draft of the records, and also what is written down beside them; see the package's comment. In a set
+// it is one of the set's.
+func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*site.Draft) error, also ...func(*store.Tx) error) error {
+	if s.trial != nil {
+		return s.trial.take(s, deedName{action, subject}, fn, also)
+	}
+	if err := s.mayChange(by, action); err != nil {
+		return err
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	of := s.force.Load()
+	d := site.NewDraft(of.records, of.numbers)
+	if err := fn(d); err != nil {
+		return err
+	}
+	is, err := of.next(d)
+	if err != nil {
+		return err
+	}
+	return s.write(ctx, by, deedName{action, subject}, d, is, also)
+}
+
+func (s *Service) mayChange(by Actor, action string) error {
+	if !s.asOf.IsZero() {
+		return &Error{Kind: Forbidden, Message: "what is past cannot be changed"}
+	}
+	if by.Role != identity.Administrator && by.Role != entitled {
+		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s may look but not change: only an administrator can %s", by.Name, action)}
+	}
+	return nil
+}
+
+// write writes a draft down, does on disk what goes with it, and brings it into force. What cannot be done on disk is taken back. The caller
+// has the writing lock.
+func (s *Service) write(ctx context.Context, by Actor, name deedName, d *site.Draft, is *inForce, also []func(*store.Tx) error) error {
+	changes, err := d.Changes()
+	if err != nil {
+		return err
+	}
+	var pending []int64
+	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
+		if pending, err = tx.Save(ctx, d, changes); err != nil {
+			return err
+		}
+		for _, write := range also {
+			if err := write(tx); err != nil {
+				return err
+			}
+		}
+		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: name.action, Subject: name.subject, Changes: changes})
+	})
+	if err != nil {
+		return s.asUnwritable(err)
+	}
+	ctx = context.WithoutCancel(ctx)
+	for _, e := range d.Effects() {
+		if err := s.doEffect(is.policy, e); err != nil {
+			return s.takeBack(ctx, by, name, d, is, changes, pending, err)
+		}
+	}
+	s.enforce(is)
+	s.settled(ctx, pending)
+	return nil
+}
+
+// settled notes that effects are done. Where that cannot be noted, the next start does them again, which is nothing.
+func (s *Service) settled(ctx context.Context, pending []int64) {
+	if len(pending) == 0 {
+		return
+	}
+	if err := s.store.Settled(ctx, pending); err != nil {
+		slog.Warn("what has been done on disk cannot be noted, and is done again at the next start", "error", err)
+	}
+}
+
+// enforce brings records into force.
+func (s *Service) enforce(is *inForce) {
+	s.force.Store(is)
+	s.ledger.SetTable(is.policy.Limits)
+	poke(s.counts.changed)
+}
+
+// takeBack writes the opposite of a change whose effects on disk cannot be. Where that cannot be written down either, the change is in force, and the next
+// start tries its effects again.
+func (s *Service) takeBack(ctx context.Context, by Actor, name deedName, done *site.Draft, is *inForce, changes []site.Change, pending []int64, why error) error {
+	back := site.NewDraft(is.records, is.numbers)
+	err := back.Restore(changes)
+	var was *inForce
+	if err == nil {
+		was, err = is.next(back)
+	}
+	if err == nil {
+		undone, _ := back.Changes()
+		err = s.store.Write(ctx, func(tx *store.Tx) error {
+			if _, err := tx.Save(ctx, back, undone); err != nil {
+				return err
+			}
+			if err := tx.Settled(ctx, pending); err != nil {
+				return err
+			}
+			return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: "take back: " + name.action, Subject: name.subject, Changes: undone})
+		})
+	}
+	if err != nil {
+		slog.Error("a change whose effects on disk cannot be cannot be taken back either", "change", name.action, "of", name.subject, "effects", why, "taking back", err)
+		s.enforce(is)
+		return errors.Join(why, err)
+	}
+	for _, e := range done.Effects() { // as far as that can be done
+		if e.Act == site.MarkVolume {
+			s.unmarkVolume(e.Volume.Volume, e.Mark)
+		}
+	}
+	s.enforce(was)
+	return why
+}
+
+func (s *Service) doEffect(p *site.Policy, e site.Effect) error {
+	switch e.Act {
+	case site.MakeDirectory:
+		if err := files.MakeFolder(e.Volume, e.Path); err != nil {
+			return invalid("path", "%v", err)
+		}
+	case site.SetMode:
+		if f := p.Folder(e.Folder); f != nil {
+			return files.SetMode(p, s.ledger, f, e.Path, files.Set{Mode: e.Mode, UID: e.UID, GID: e.GID})
+		}
+	case site.MarkVolume:
+		if err := files.MarkVolume(e.Volume.Volume, e.Mark); err != nil {
+			return invalid("path", "%v", err)
+		}
+	case site.UnmarkVolume:
+		s.unmarkVolume(e.Volume.Volume, e.Mark)
+	}
+	return nil
+}
+
+// settleEffects does what the process had written down and not done when it ended: what cannot be done, as its volume is away, is tried again once that is
+// back.
+func (s *Service) settleEffects(ctx context.Context) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	pending, err := s.store.Pending(ctx)
+	if err != nil || len(pending) == 0 {
+		return err
+	}
+	for _, one := range pending {
+		if err := s.doEffect(s.Policy(), one.Effect); err != nil {
+			slog.Error("what a change has to do on disk cannot be done yet", "what", one.Effect.Act, "path", one.Effect.Path, "error", err)
+			continue
+		}
+		s.settled(ctx, []int64{one.ID})
+	}
+	return nil
+}
+
+// draftTries is how often a set of changes is worked out anew as somebody else was faster, before others are kept waiting for it.
+const draftTries = 3
+
+// Make makes several changes as one, or none of them: do makes them on the service that it is given, which answers as of after those before, and may be called more than
+// once. With a row of the journal, nothing may have been changed after it; 0 is whatever was. It gives the row that tells of it, 0 where nothing was changed.
+func (s *Service) Make(ctx context.Context, by Actor, asOf int64, do func(ctx context.Context, set *Service) error) (row int64, err error) {
+	if err := s.mayChange(by, "make changes"); err != nil {
+		return 0, err
+	}
+	for try := 1; ; try++ {
+		last := try > draftTries
+		if last {
+			s.writing.Lock()
+		}
+		of := s.force.Load()
+		set := s.draft(of, true)
+		err := do(ctx, set)
+		if err == nil {
+			set.Policy()
+			err = set.trial.failed
+		}
+		if err != nil {
+			if last {
+				s.writing.Unlock()
+			}
+			return 0, err
+		}
+		if !last {
+			s.writing.Lock()
+		}
+		if s.force.Load() != of {
+			s.writing.Unlock()
+			continue
+		}
+		row, err = s.commit(ctx, by, asOf, set)
+		s.writing.Unlock()
+		if err == nil {
+			for _, do := range set.trial.after {
+				do()
+			}
+		}
+		return row, err
+	}
+}
+
+// commit writes down what has been drafted. The caller has the writing lock.
+func (s *Service) commit(ctx context.Context, by Actor, asOf int64, set *Service) (int64, error) {
+	if err := s.unchangedSince(ctx, asOf); err != nil {
+		return 0, err
+	}
+	t := set.trial
+	if len(t.names) == 0 {
+		return 0, nil
+	}
+	name := t.names[0]
+	if len(t.names) > 1 {
+		name = deedName{fmt.Sprintf("make %d changes", len(t.names)), ""}
+		for _, n := range t.names {
+			if n.subject != "" && n.subject != name.subject {
+				if name.subject != "" {
+					name.subject = ""
+					break
+				}
+				name.subject = n.subject
+			}
+		}
+	}
+	if t.name != (deedName{}) {
+		name = t.name
+	}
+	if err := s.write(ctx, by, name, t.draft, set.force.Load(), t.also); err != nil {
+		return 0, err
+	}
+	rows, err := s.store.Journal(context.WithoutCancel(ctx), store.Match{Back: true, Most: 1})
+	if err != nil || len(rows) == 0 {
+		return 0, err
+	}
+	return rows[0].Seq, nil
+}
+
+// unchangedSince refuses where something has been changed after a row of the journal.
+func (s *Service) unchangedSince(ctx context.Context, row int64) error {
+	if row == 0 {
+		return nil
+	}
+	last, err := s.store.Until(ctx, time.Now().Add(24*time.Hour))
+	if err != nil {
+		return err
+	}
+	if row < 0 || row > last {
+		return notFound("asOf", "amber journal list", "the journal has no row %d", row)
+	}
+	const most = 5
+	since, err := s.store.Journal(ctx, store.Match{After: row, Only: "changes", Most: most + 1})
+	if err != nil || len(since) == 0 {
+		return err
+	}
+	return conflict("asOf", "amber journal show "+itoa(since[0].Seq), "since row %d there has been changed: %s", row, rowsInWords(since, most))
+}
+
+// rowsInWords names rows of the journal: "95, add entry on plates by keeper".
+func rowsInWords(rows []store.JournalRow, most int) string {
+	var out []string
+	for i, r := range rows {
+		if i == most {
+			out = append(out, "and more")
+			break
+		}
+		text := fmt.Sprintf("%d, %s", r.Seq, r.Action)
+		if r.Subject != "" {
+			text += " on " + r.Subject
+		}
+		out = append(out, text+" by "+r.Actor)
+	}
+	return strings.Join(out, "; ")
+}
