@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -169,6 +170,28 @@ func TestTheDemosMistakesAreFoundAndMended(t *testing.T) {
 	require.Contains(t, a.run("finding", "list"), "nothing is found to be wrong")
 }
 
+// request is one that changes something.
+type request struct {
+	Method, Path string
+	Body         json.RawMessage
+}
+
+// change is the same as one that can be tried out.
+func (r request) change(t *testing.T) api.Change {
+	t.Helper()
+	path, query, _ := strings.Cut(r.Path, "?")
+	values, err := url.ParseQuery(query)
+	require.NoError(t, err)
+	var body any
+	if r.Body != nil {
+		body = r.Body
+	}
+	c, ok, err := api.AsChange(r.Method, path, values, body)
+	require.NoError(t, err)
+	require.True(t, ok, r.Path)
+	return c
+}
+
 // What a preview says comes true, and nothing of a preview does.
 func TestPreviewComesTrue(t *testing.T) {
 	g := gateway.Start(t)
@@ -179,7 +202,7 @@ func TestPreviewComesTrue(t *testing.T) {
 		require.Equal(t, http.StatusOK, r.status, "%s: %s", path, r.body)
 		require.NoError(t, json.Unmarshal(r.body, out))
 	}
-	for _, change := range []api.Request{
+	for _, change := range []request{
 		{Method: "POST", Path: "entries", Body: json.RawMessage(`{"path":"nightlog","who":"visitors","level":"read"}`)},
 		{Method: "POST", Path: "entries", Body: json.RawMessage(`{"path":"plates","who":"staff","deny":true,"level":"pass","applies":["folder"]}`)},
 		{Method: "DELETE", Path: "entries/7?path=instruments/firmware/bench"},
@@ -191,7 +214,7 @@ func TestPreviewComesTrue(t *testing.T) {
 		{Method: "POST", Path: "exports/plates/rules", Body: json.RawMessage(`{"from":"198.51.100.0/24","write":true}`)},
 		{Method: "PUT", Path: "mode", Body: json.RawMessage(`{"path":"scratch","mode":"0700"}`)},
 		{Method: "POST", Path: "rules/copy", Body: json.RawMessage(`{"from":"instruments","to":"visitors"}`)},
-		{Method: "POST", Path: "folders/scratch/convert", Body: json.RawMessage(`{}`)},
+		{Method: "POST", Path: "folders/scratch/convert"},
 		{Method: "PUT", Path: "arrangement", Body: json.RawMessage(`{"path":"visitors","arrangement":"personal","team":["observers"]}`)},
 		{Method: "POST", Path: "folders", Body: json.RawMessage(`{"name":"charts","volume":"summit","arrangement":"few-change","team":["wren"],"others":["staff"]}`)},
 		{Method: "DELETE", Path: "rules?path=personal&below=true"},
@@ -201,7 +224,7 @@ func TestPreviewComesTrue(t *testing.T) {
 		name := change.Method + " " + change.Path
 		rows := g.Changes(t)
 		policy := g.Service.Policy()
-		body, err := json.Marshal(map[string]any{"changes": []api.Request{change}})
+		body, err := json.Marshal(api.ChangesBody{Changes: []api.Change{change.change(t)}})
 		require.NoError(t, err)
 		r := ask(t, g, auditor, "POST", "/api/v1/preview", string(body))
 		require.Equal(t, http.StatusOK, r.status, "%s: %s", name, r.body)
@@ -411,7 +434,7 @@ func TestOwnersArePreviewed(t *testing.T) {
 	ctx := t.Context()
 	_, err := g.Service.AddEntry(ctx, gateway.Keeper, "visitors", service.EntryInput{Who: "owner@", Level: "change"})
 	require.NoError(t, err)
-	r := ask(t, g, g.Token(t, "auditor"), "POST", "/api/v1/preview", `{"changes":[{"method":"PUT","path":"owner","body":{"path":"visitors","owner":"bettany","below":true}}]}`)
+	r := ask(t, g, g.Token(t, "auditor"), "POST", "/api/v1/preview", `{"changes":[{"kind":"owner","act":"set","with":{"path":"visitors","owner":"bettany","below":true}}]}`)
 	require.Equal(t, http.StatusOK, r.status, "%s", r.body)
 	var e api.Effect
 	require.NoError(t, json.Unmarshal(r.body, &e))

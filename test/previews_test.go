@@ -25,7 +25,7 @@ func TestPreviewsStopNobody(t *testing.T) {
 	auditor := g.Token(t, "auditor")
 	var changes []string
 	for i := range 40 {
-		changes = append(changes, fmt.Sprintf(`{"method":"POST","path":"groups","body":{"name":"team%d","members":["staff"]}}`, i))
+		changes = append(changes, fmt.Sprintf(`{"kind":"group","act":"add","with":{"name":"team%d","members":["staff"]}}`, i))
 	}
 	body := `{"changes":[` + strings.Join(changes, ",") + `]}`
 	var loops sync.WaitGroup
@@ -64,7 +64,7 @@ func TestPreviewsStopNobody(t *testing.T) {
 		require.NoError(t, err)
 		_, err = g.Service.CreateGroup(context.Background(), gateway.Keeper, service.GroupInput{Name: fmt.Sprint("real", i)})
 		require.NoError(t, err)
-		got := ask(t, g, g.Token(t, "keeper"), http.MethodPost, "/api/v1/preview", `{"changes":[{"method":"DELETE","path":"groups/real`+fmt.Sprint(i)+`"}]}`)
+		got := ask(t, g, g.Token(t, "keeper"), http.MethodPost, "/api/v1/preview", `{"changes":[{"kind":"group","act":"remove","of":{"name":"real`+fmt.Sprint(i)+`"}}]}`)
 		require.Equal(t, http.StatusOK, got.status, "the previews of others are done meanwhile: %s", got.body)
 	}
 	require.Zero(t, g.Service.Policy().Directory.GroupNamed("team1"), "nothing that was tried out is there")

@@ -343,7 +343,7 @@ func (s *siege) refusedMounts() {
 func (s *siege) askForPreviews() {
 	var changes []string
 	for i := range 100 {
-		changes = append(changes, fmt.Sprintf(`{"method":"POST","path":"groups","body":{"name":"team%d","members":["observers"]}}`, i))
+		changes = append(changes, fmt.Sprintf(`{"kind":"group","act":"add","with":{"name":"team%d","members":["observers"]}}`, i))
 	}
 	body := `{"changes":[` + strings.Join(changes, ",") + `]}`
 	var loops sync.WaitGroup

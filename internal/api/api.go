@@ -43,15 +43,16 @@ type Config struct {
 
 // Server answers the API and serves the console.
 type Server struct {
-	svc     *service.Service
-	log     *slog.Logger
-	smbPort int
-	nfsPort int
-	names   []string
-	proxies []netip.Prefix
-	trials  *turns
-	api     huma.API
-	mux     chi.Router
+	svc      *service.Service
+	log      *slog.Logger
+	smbPort  int
+	nfsPort  int
+	names    []string
+	proxies  []netip.Prefix
+	trials   *turns
+	changers map[string]*changer // by what they do
+	api      huma.API
+	mux      chi.Router
 }
 
 type trialKey struct{}
@@ -80,7 +81,7 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, trials: newTurns(), mux: chi.NewRouter()}
+	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, trials: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
@@ -124,6 +125,8 @@ func New(c Config) *Server {
 	s.registerAsked()
 	s.registerReviews()
 	s.registerReports()
+	s.registerChanges()
+	s.describeChanges()
 	for _, schema := range s.api.OpenAPI().Components.Schemas.Map() {
 		for _, property := range schema.Properties {
 			property.PatternDescription = "" // errors have it already, and no standard knows it
@@ -298,6 +301,7 @@ func writeProblem(w http.ResponseWriter, status int, detail string) {
 // handle registers a route whose body in and out are plain structs.
 func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I) (O, error)) {
 	type output struct{ Body O }
+	mayBeSet(s, op, func(ctx context.Context, in *I) error { _, err := fn(ctx, in); return err })
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*output, error) {
 		if err := plainText(in); err != nil {
 			return nil, err
@@ -313,6 +317,7 @@ func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I)
 // do registers a route that answers nothing but that it is done.
 func do[I any](s *Server, op huma.Operation, fn func(context.Context, *I) error) {
 	op.DefaultStatus = http.StatusNoContent
+	mayBeSet(s, op, fn)
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*struct{}, error) {
 		if err := plainText(in); err != nil {
 			return nil, err

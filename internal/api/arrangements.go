@@ -55,7 +55,7 @@ func (s *Server) registerArrangements() {
 		}
 		return out, nil
 	})
-	handle(s, operation("arrange", http.MethodPut, "/arrangement", "Write a ready-made set of entries on a path, in the place of what is written there", "entries"), func(ctx context.Context, in *struct {
+	handle(s, operation("arrange-rules", http.MethodPut, "/arrangement", "Write a ready-made set of entries on a path, in the place of what is written there", "entries"), func(ctx context.Context, in *struct {
 		Body struct {
 			Path string `json:"path" maxLength:"4096"`
 			ArrangementBody

@@ -17,7 +17,7 @@ type Finding struct {
 	Subject  string    `json:"subject" doc:"The record it is about."`
 	Says     string    `json:"says"`
 	Mend     []string  `json:"mend" doc:"The commands that together mend it."`
-	Fix      []Request `json:"fix,omitempty" doc:"The same as requests to this API, in order; left out where that takes a decision more."`
+	Fix      []Change  `json:"fix,omitempty" doc:"The same as changes for /changes, in order; left out where that takes a decision more."`
 	Accepted *Accepted `json:"accepted,omitempty" doc:"Somebody lives with it."`
 }
 

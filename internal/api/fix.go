@@ -2,9 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"net/http"
-	"net/url"
-	"strconv"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -12,69 +9,90 @@ import (
 	"amber.example/gatekeeper/internal/service"
 )
 
-// requestOf is a mend as a request, where it is one that can be made without a decision more.
-func requestOf(m access.Mend) (Request, bool) {
-	body := func(v any) json.RawMessage { raw, _ := json.Marshal(v); return raw } // of plain values, never fails
-	rule := func() string {
-		if m.Set != "" {
-			return "host-sets/" + url.PathEscape(m.Set) + "/rules/" + strconv.FormatInt(m.Rule, 10)
+// toDo is a change: act and kind, what it is of, and what it takes; nil for nothing.
+func toDo(act, kind string, of map[string]any, with any) Change {
+	c := Change{Kind: kind, Act: act}
+	raw := func(v any) json.RawMessage { raw, _ := json.Marshal(v); return raw } // of plain values, never fails
+	for name, value := range of {
+		if c.Of == nil {
+			c.Of = make(map[string]json.RawMessage)
 		}
-		return "exports/" + url.PathEscape(strings.TrimPrefix(m.Export, "/")) + "/rules/" + strconv.FormatInt(m.Rule, 10)
+		c.Of[name] = raw(value)
 	}
-	on := func(path string) string { return "?path=" + url.QueryEscape(path) }
+	if with != nil {
+		c.With = raw(with)
+	}
+	return c
+}
+
+// changeOf is a mend as a change, where it is one that can be made without a decision more.
+func changeOf(m access.Mend) (Change, bool) {
+	type fields = map[string]any
+	rule := func(act string, with any) Change {
+		if m.Set != "" {
+			return toDo(act, "host set rule", fields{"name": m.Set, "id": m.Rule}, with)
+		}
+		return toDo(act, "export rule", fields{"name": strings.TrimPrefix(m.Export, "/"), "id": m.Rule}, with)
+	}
 	switch m.Kind {
 	case access.MendAllow:
 		applies := m.Applies
 		if m.HereOnly {
 			applies = acl.Here
 		}
-		b := map[string]any{"path": m.Path, "who": m.User, "level": acl.GrantText(m.Level, m.Mask), "deny": m.Deny}
+		with := fields{"path": m.Path, "who": m.User, "level": acl.GrantText(m.Level, m.Mask), "deny": m.Deny}
 		if applies != 0 {
-			b["applies"] = applies.Names()
+			with["applies"] = applies.Names()
 		}
-		return Request{http.MethodPost, "entries", body(b)}, true
+		return toDo("add", "entry", nil, with), true
 	case access.MendRemove:
-		return Request{http.MethodDelete, "entries/" + strconv.FormatInt(m.EntryID, 10) + on(m.Path), nil}, true
+		return toDo("remove", "entry", fields{"path": m.Path, "id": m.EntryID}, nil), true
 	case access.MendShareRemove:
-		return Request{http.MethodDelete, "shares/" + url.PathEscape(m.Share) + "/entries/" + strconv.FormatInt(m.EntryID, 10), nil}, true
+		return toDo("remove", "share entry", fields{"name": m.Share, "id": m.EntryID}, nil), true
 	case access.MendClear:
-		return Request{http.MethodDelete, "rules" + on(m.Path), nil}, true
+		return toDo("clear", "rules", fields{"path": m.Path}, nil), true
 	case access.MendRuleRemove:
-		return Request{http.MethodDelete, rule(), nil}, true
+		return rule("remove", nil), true
 	case access.MendRuleSquash:
-		return Request{http.MethodPatch, rule(), body(map[string]any{"squash": "root"})}, true
+		return rule("change", fields{"squash": "root"}), true
 	case access.MendRuleUnknown:
-		return Request{http.MethodPatch, rule(), body(map[string]any{"unknown": "refused"})}, true
+		return rule("change", fields{"unknown": "refused"}), true
 	case access.MendRuleWrite:
-		return Request{http.MethodPatch, rule(), body(map[string]any{"write": true})}, true
+		return rule("change", fields{"write": true}), true
 	case access.MendService:
-		return Request{http.MethodPut, "services/" + service.ProtocolWord(m.Protocol), body(map[string]any{"on": true})}, true
+		return toDo("switch", "service", fields{"protocol": service.ProtocolWord(m.Protocol)}, fields{"on": true}), true
 	case access.MendFolderRemove:
-		return Request{http.MethodDelete, "folders/" + url.PathEscape(m.Path), nil}, true
+		return toDo("remove", "folder", fields{"name": m.Path}, nil), true
 	case access.MendGroupRemove:
-		return Request{http.MethodDelete, "groups/" + url.PathEscape(m.User), nil}, true
+		return toDo("remove", "group", fields{"name": m.User}, nil), true
 	case access.MendMode:
-		return Request{http.MethodPut, "mode", body(map[string]any{"path": m.Path, "mode": octal(m.Mode)})}, true
+		return toDo("set", "mode", nil, fields{"path": m.Path, "mode": octal(m.Mode)}), true
 	case access.MendLimit:
-		return Request{http.MethodPut, "limits", body(limitBodyOf(m))}, true
+		return toDo("set", "limit", nil, limitBodyOf(m)), true
 	case access.MendLimitRemove:
-		return Request{http.MethodDelete, "limits" + limitQuery(m.Limit), nil}, true
+		of := fields{"kind": m.Limit.Kind}
+		for name, value := range map[string]string{"name": m.Limit.Name, "volume": m.Limit.Volume, "folder": m.Limit.Folder} {
+			if value != "" {
+				of[name] = value
+			}
+		}
+		return toDo("remove", "limit", of, nil), true
 	case access.MendCounting:
-		return Request{http.MethodPatch, "volumes/" + url.PathEscape(m.Volume), body(map[string]any{"counting": "size"})}, true
+		return toDo("change", "volume", fields{"name": m.Volume}, fields{"counting": "size"}), true
 	case access.MendNumber:
 		if m.Group {
-			return Request{http.MethodPatch, "groups/" + url.PathEscape(m.User), body(map[string]any{"gid": m.UID})}, true
+			return toDo("change", "group", fields{"name": m.User}, fields{"gid": m.UID}), true
 		}
-		return Request{http.MethodPatch, "users/" + url.PathEscape(m.User), body(map[string]any{"uid": m.UID})}, true
+		return toDo("change", "user", fields{"name": m.User}, fields{"uid": m.UID}), true
 	}
-	return Request{}, false
+	return Change{}, false
 }
 
-// fixOf is all mends of a finding as requests; nil where one of them is none.
-func fixOf(mends []access.Mend) []Request {
-	var out []Request
+// fixOf is all mends of a finding as changes; nil where one of them is none.
+func fixOf(mends []access.Mend) []Change {
+	var out []Change
 	for _, m := range mends {
-		r, ok := requestOf(m)
+		r, ok := changeOf(m)
 		if !ok {
 			return nil
 		}

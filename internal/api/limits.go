@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -69,16 +68,6 @@ func limitBodyOf(m access.Mend) LimitBody {
 	}
 	return LimitBody{LimitOf: LimitOf{Kind: string(m.Limit.Kind), Name: m.Limit.Name, Volume: m.Limit.Volume, Folder: m.Limit.Folder},
 		SoftBytes: text(m.Bounds.SoftBytes, true), HardBytes: text(m.Bounds.HardBytes, true), SoftFiles: text(m.Bounds.SoftFiles, false), HardFiles: text(m.Bounds.HardFiles, false)}
-}
-
-func limitQuery(n access.LimitName) string {
-	q := url.Values{"kind": {string(n.Kind)}}
-	for name, value := range map[string]string{"name": n.Name, "volume": n.Volume, "folder": n.Folder} {
-		if value != "" {
-			q.Set(name, value)
-		}
-	}
-	return "?" + q.Encode()
 }
 
 // Standing is how a use stands with one limit.

@@ -17,13 +17,6 @@ import (
 	"amber.example/gatekeeper/internal/service"
 )
 
-// Request is a request to this API that is not sent but tried out.
-type Request struct {
-	Method string          `json:"method" enum:"POST,PUT,PATCH,DELETE"`
-	Path   string          `json:"path" maxLength:"8192" doc:"Below /api/v1, with its query: entries, or entries/12?path=plates."`
-	Body   json.RawMessage `json:"body,omitempty" doc:"As the route takes it."`
-}
-
 // Levels is what somebody may do over each protocol.
 type Levels struct {
 	SMB  string `json:"smb" doc:"nothing, pass, read, add, change or control; or read and add."`
@@ -86,21 +79,9 @@ func effectOf(e service.Effect) Effect {
 
 // try makes changes on a trial and gives that. What is turned down comes back as it would from the
 // route itself.
-func (s *Server) try(ctx context.Context, changes []Request) (*service.Service, error) {
-	if len(changes) == 0 {
-		return nil, &service.Error{Kind: service.Invalid, Field: "changes", Message: "no change to try"}
-	}
+func (s *Server) try(ctx context.Context, changes []Change) (*service.Service, error) {
 	trial, err := s.on(ctx).Try(ctx, func(ctx context.Context, trial *service.Service) error {
-		ctx = context.WithValue(ctx, trialKey{}, trial)
-		for _, c := range changes {
-			if ctx.Err() != nil {
-				return tookTooLong(ctx)
-			}
-			if _, err := s.within(ctx, c); err != nil {
-				return err
-			}
-		}
-		return nil
+		return s.makeAll(context.WithValue(ctx, trialKey{}, trial), changes)
 	})
 	if err != nil && ctx.Err() != nil { // that is why, whatever it came upon
 		err = tookTooLong(ctx)
@@ -108,30 +89,19 @@ func (s *Server) try(ctx context.Context, changes []Request) (*service.Service, 
 	return trial, err
 }
 
-// within sends a request to this API itself, to the service in the context.
-func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
-	u, err := url.Parse("/api/v1/" + strings.TrimPrefix(strings.TrimPrefix(in.Path, "/"), "api/v1/"))
+// answered asks a route of this API itself, about the service in the context.
+func (s *Server) answered(ctx context.Context, ask string) ([]byte, error) {
+	u, err := url.Parse("/api/v1/" + strings.TrimPrefix(strings.TrimPrefix(ask, "/"), "api/v1/"))
 	if err != nil {
-		return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: fmt.Sprintf("%q is no path of this API", in.Path)}
-	}
-	for _, part := range []string{"sign-in", "sign-out", "preview", "as-if", "first-administrator"} {
-		if strings.HasPrefix(u.Path, "/api/v1/"+part) {
-			return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: part + " cannot be tried out"}
-		}
+		return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: fmt.Sprintf("%q is no path of this API", ask)}
 	}
 	// The router would take its own outer route for the way to this one.
 	ctx = context.WithValue(ctx, chi.RouteCtxKey, (*chi.Context)(nil))
-	if strings.HasSuffix(u.Path, "/password") {
-		return nil, &service.Error{Kind: service.Invalid, Field: "path", Message: "a password cannot be tried out"}
-	}
-	req, err := http.NewRequestWithContext(ctx, in.Method, u.String(), bytes.NewReader(in.Body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
 	if err != nil {
-		return nil, &service.Error{Kind: service.Invalid, Field: "method", Message: err.Error()}
+		return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: fmt.Sprintf("%q is no path of this API", ask)}
 	}
 	req.RequestURI = u.RequestURI()
-	if len(in.Body) > 0 {
-		req.Header.Set("Content-Type", "application/json")
-	}
 	got := &kept{status: http.StatusOK, header: make(http.Header)}
 	s.mux.ServeHTTP(got, req)
 	if got.status < 400 {
@@ -139,7 +109,7 @@ func (s *Server) within(ctx context.Context, in Request) ([]byte, error) {
 	}
 	p := &Problem{}
 	if err := json.Unmarshal(got.body.Bytes(), p); err != nil || p.Status == 0 {
-		return nil, fmt.Errorf("%s %s: %d", in.Method, in.Path, got.status)
+		return nil, fmt.Errorf("GET %s: %d", ask, got.status)
 	}
 	return nil, p
 }
@@ -156,41 +126,56 @@ func (k *kept) WriteHeader(status int)      { k.status = status }
 func (k *kept) Write(p []byte) (int, error) { return k.body.Write(p) }
 
 func (s *Server) registerPreview() {
-	handle(s, operation(preview, http.MethodPost, "/preview", "Say what changes would do to whom, and make none of them", "audit"), func(ctx context.Context, in *struct {
-		Body struct {
-			Changes []Request `json:"changes" maxItems:"1000" doc:"In this order, as one."`
-		}
+	op := operation(preview, http.MethodPost, "/preview", "Say what changes would do to whom, and make none of them", "audit")
+	op.SkipValidateBody = true
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body    ChangesBody
+		RawBody []byte
 	}) (Effect, error) {
+		body, err := readBody[ChangesBody](in.RawBody)
+		if err != nil {
+			return Effect{}, err
+		}
 		ctx, done, err := s.trials.take(ctx, caller(ctx))
 		if err != nil {
 			return Effect{}, err
 		}
 		defer done()
-		trial, err := s.try(ctx, in.Body.Changes)
+		trial, err := s.try(ctx, body.Changes)
 		if err != nil {
 			return Effect{}, err
 		}
 		return effectOf(s.on(ctx).Effect(trial)), nil
 	})
-	handle(s, operation(asIf, http.MethodPost, "/as-if", "Answer a question as if changes had been made, and make none of them", "audit"), func(ctx context.Context, in *struct {
-		Body struct {
-			Changes []Request `json:"changes" maxItems:"1000"`
-			Ask     string    `json:"ask" maxLength:"8192" doc:"What to GET, below /api/v1, with its query: why?user=orla&path=plates."`
-		}
+	op = operation(asIf, http.MethodPost, "/as-if", "Answer a question as if changes had been made, and make none of them", "audit")
+	op.SkipValidateBody = true
+	handle(s, op, func(ctx context.Context, in *struct {
+		Body    AsIfBody
+		RawBody []byte
 	}) (json.RawMessage, error) {
+		body, err := readBody[AsIfBody](in.RawBody)
+		if err != nil {
+			return nil, err
+		}
 		ctx, done, err := s.trials.take(ctx, caller(ctx))
 		if err != nil {
 			return nil, err
 		}
 		defer done()
-		trial, err := s.try(ctx, in.Body.Changes)
+		trial, err := s.try(ctx, body.Changes)
 		if err != nil {
 			return nil, err
 		}
-		raw, err := s.within(context.WithValue(ctx, trialKey{}, trial), Request{Method: http.MethodGet, Path: in.Body.Ask})
+		raw, err := s.answered(context.WithValue(ctx, trialKey{}, trial), body.Ask)
 		if err == nil && !json.Valid(raw) {
-			return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: in.Body.Ask + " does not answer in JSON"}
+			return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: body.Ask + " does not answer in JSON"}
 		}
 		return raw, err
 	})
+}
+
+// AsIfBody is a question, and what it is asked after.
+type AsIfBody struct {
+	ChangesBody
+	Ask string `json:"ask" maxLength:"8192" doc:"What to GET, below /api/v1, with its query: why?user=orla&path=plates."`
 }

@@ -50,13 +50,13 @@ type Service struct {
 
 // JournalRow is one administrative act.
 type JournalRow struct {
-	Seq     int64     `json:"seq"`
-	At      time.Time `json:"at"`
-	Actor   string    `json:"actor"`
-	Action  string    `json:"action"`
-	Subject string    `json:"subject"`
-	Changes []Change  `json:"changes"`
-	Deed    *Deed     `json:"deed,omitempty" doc:"Set where it is no change but something done, or refused, at the wire, from before that had a list of its own."`
+	Seq     int64          `json:"seq"`
+	At      time.Time      `json:"at"`
+	Actor   string         `json:"actor"`
+	Action  string         `json:"action"`
+	Subject string         `json:"subject"`
+	Changes []RecordChange `json:"changes"`
+	Deed    *Deed          `json:"deed,omitempty" doc:"Set where it is no change but something done, or refused, at the wire, from before that had a list of its own."`
 }
 
 // Deed is something done or refused at the wire, as often as it was.
@@ -68,8 +68,8 @@ type Deed struct {
 	Since time.Time `json:"since" doc:"Of the first."`
 }
 
-// Change is one record before and after an act.
-type Change struct {
+// RecordChange is one record before and after an act.
+type RecordChange struct {
 	Kind   string          `json:"kind"`
 	ID     int64           `json:"id"`
 	Before json.RawMessage `json:"before,omitempty"`
@@ -211,7 +211,7 @@ func (s *Server) registerPublishing() {
 }
 
 func rowOf(r store.JournalRow) (JournalRow, error) {
-	row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []Change{}}
+	row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []RecordChange{}}
 	for _, c := range r.Changes {
 		if c.Kind == store.DeedKind {
 			row.Deed = &Deed{}
@@ -220,7 +220,7 @@ func rowOf(r store.JournalRow) (JournalRow, error) {
 			}
 			continue
 		}
-		row.Changes = append(row.Changes, Change(c))
+		row.Changes = append(row.Changes, RecordChange(c))
 	}
 	return row, nil
 }

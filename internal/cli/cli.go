@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"net/url"
 	"os"
 	"os/signal"
@@ -61,8 +62,8 @@ type app struct {
 	args     []string
 	client   *client
 
-	says   string         // what is about to happen, to be asked about
-	record *[]api.Request // changes are noted here and not made; nil where they are
+	says   string        // what is about to happen, to be asked about
+	record *[]api.Change // changes are noted here and not made; nil where they are
 }
 
 // Main runs a command line and gives its exit code.
@@ -113,7 +114,7 @@ func (a *app) root() *cli.Command {
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "where the service answers", Value: "http://127.0.0.1:8460", Sources: cli.EnvVars("AMBER_URL")},
 			&cli.BoolFlag{Name: "json", Usage: "print what the API answers"},
-		}, effectFlags...),
+		}, effectFlags()...),
 		Writer: a.out, ErrWriter: a.err,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   misused,
@@ -129,7 +130,7 @@ func (a *app) root() *cli.Command {
 			return ctx, err
 		},
 		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
-			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.eventsCommand()}),
+			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.eventsCommand()}),
 	}
 }
 
@@ -167,6 +168,9 @@ func (a *app) leaf(name, text, argsUsage string, flags []cli.Flag, run func(ctx 
 		most++
 		if !strings.HasPrefix(word, "[") {
 			least++
+		}
+		if strings.HasSuffix(strings.TrimSuffix(word, "]"), "...") {
+			most = math.MaxInt
 		}
 	}
 	return &cli.Command{Name: name, Usage: text, ArgsUsage: argsUsage, Flags: flags, OnUsageError: misused, Action: func(ctx context.Context, cmd *cli.Command) error {

@@ -162,7 +162,7 @@ func asFailure(resp *http.Response, raw []byte) error {
 		f.code = exitUsage
 	}
 	for _, e := range p.Errors {
-		if e.Message != p.Detail {
+		if !strings.HasSuffix(p.Detail, e.Message) {
 			f.msg += fmt.Sprintf("; %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)
 		}
 	}

@@ -3,12 +3,12 @@ package cli
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -18,10 +18,13 @@ import (
 	"amber.example/gatekeeper/internal/core/plain"
 )
 
-var effectFlags = []cli.Flag{
-	&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask before a change"},
-	&cli.BoolFlag{Name: "preview", Usage: "show what a change would do to whom, and do not make it"},
-	&cli.BoolFlag{Name: "names", Usage: "name everybody whom a change concerns"},
+// effectFlags makes them anew: a flag keeps what it was given.
+func effectFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask before a change"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what a change would do to whom, and do not make it"},
+		&cli.BoolFlag{Name: "names", Usage: "name everybody whom a change concerns"},
+	}
 }
 
 // withFlag is for questions that can be asked as if changes had been made.
@@ -37,7 +40,7 @@ func touchesAccess(path string) bool {
 		return strings.HasSuffix(rest, "/apply")
 	case "users", "groups":
 		return !strings.HasSuffix(rest, "/password")
-	case "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
+	case "changes", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
 		return true
 	}
 	return false
@@ -56,17 +59,17 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 	a.says = ""
 	// What asks looks first: nobody is asked about what would be turned down.
 	if a.record != nil || touchesAccess(path) || (cmd.Bool("preview") || says != "") && !isSession(path) {
-		req, err := asRequest(method, path, query, in)
+		changes, err := asChanges(method, path, query, in)
 		if err != nil {
 			return err
 		}
 		if a.record != nil {
-			*a.record = append(*a.record, req)
+			*a.record = append(*a.record, changes...)
 			return errRecorded
 		}
 		var e api.Effect
-		if err := a.client.send(ctx, http.MethodPost, "preview", nil, map[string]any{"changes": []api.Request{req}}, &e); err != nil {
-			return err
+		if err := a.client.send(ctx, http.MethodPost, "preview", nil, api.ChangesBody{Changes: changes}, &e); err != nil {
+			return alone(err)
 		}
 		if cmd.Bool("preview") {
 			if err := show(a, cmd, e, func(w io.Writer, e api.Effect) { printEffect(w, e, cmd.Bool("names")) }); err != nil {
@@ -100,17 +103,30 @@ func grave(warnings []api.Finding) bool {
 	return slices.ContainsFunc(warnings, func(f api.Finding) bool { return f.Severity != "low" })
 }
 
-func asRequest(method, path string, query url.Values, in any) (api.Request, error) {
-	req := api.Request{Method: method, Path: path}
-	if len(query) > 0 {
-		req.Path += "?" + query.Encode()
+// asChanges is a request as what can be tried out.
+func asChanges(method, path string, query url.Values, in any) ([]api.Change, error) {
+	if set, ok := in.(api.ChangesBody); ok {
+		return set.Changes, nil
 	}
-	var err error
-	if in != nil {
-		req.Body, err = json.Marshal(in)
+	c, ok, err := api.AsChange(method, path, query, in)
+	if err != nil {
+		return nil, usage("%v", err)
 	}
-	return req, err
+	if !ok {
+		return nil, usage("that cannot be tried out beforehand")
+	}
+	return []api.Change{c}, nil
 }
+
+// alone says what is wrong with the only change of a set as its own route would.
+func alone(err error) error {
+	if f := (*failure)(nil); errors.As(err, &f) {
+		f.msg = inSet.ReplaceAllString(f.msg, "")
+	}
+	return err
+}
+
+var inSet = regexp.MustCompile(`changes\[\d+\]\.(with|of)\.?`)
 
 // confirm says what is about to happen; the question comes with what it does to whom.
 func (a *app) confirm(_ *cli.Command, effect string) error {
@@ -197,9 +213,9 @@ func nameSome(names []string, count int, all bool) string {
 
 // question asks a route of the audit, as if the changes of --with had been made.
 func question[T any](ctx context.Context, a *app, cmd *cli.Command, path string, query url.Values, text func(w io.Writer, v T)) error {
-	var changes []api.Request
+	var changes []api.Change
 	for _, line := range cmd.StringSlice("with") {
-		req, err := a.recorded(ctx, cmd, line)
+		req, err := a.recorded(ctx, cmd, "--with ", line)
 		if err != nil {
 			return err
 		}
@@ -212,7 +228,7 @@ func question[T any](ctx context.Context, a *app, cmd *cli.Command, path string,
 }
 
 // recorded runs a command as far as the request that would change something.
-func (a *app) recorded(ctx context.Context, cmd *cli.Command, line string) ([]api.Request, error) {
+func (a *app) recorded(ctx context.Context, cmd *cli.Command, by, line string) ([]api.Change, error) {
 	words, err := words(line)
 	if err != nil {
 		return nil, err
@@ -220,7 +236,7 @@ func (a *app) recorded(ctx context.Context, cmd *cli.Command, line string) ([]ap
 	if len(words) > 0 && words[0] == "amber" {
 		words = words[1:]
 	}
-	var got []api.Request
+	var got []api.Change
 	inner := &app{in: a.in, out: io.Discard, err: io.Discard, record: &got}
 	err = inner.root().Run(aside{ctx}, append([]string{"amber", "--url", cmd.String("url")}, words...))
 	if len(got) > 0 {
@@ -228,9 +244,9 @@ func (a *app) recorded(ctx context.Context, cmd *cli.Command, line string) ([]ap
 	}
 	var f *failure
 	if errors.As(err, &f) {
-		return nil, &failure{code: exitUsage, msg: fmt.Sprintf("--with %q: %s", line, f.msg), next: f.next}
+		return nil, &failure{code: exitUsage, msg: fmt.Sprintf("%s%q: %s", by, line, f.msg), next: f.next}
 	}
-	return nil, usage("--with %q changes nothing", line)
+	return nil, usage("%s%q changes nothing", by, line)
 }
 
 // aside is a context without what the outer command keeps in it.

@@ -130,6 +130,11 @@ func (s *Service) newEntry(in EntryInput) (e acl.Entry, err error) {
 	return e, s.checkEntry(e)
 }
 
+// mostEntries is how many there may be on one path, or one share: nobody could tell what more of them say.
+const mostEntries = 1000
+
+var errManyEntries = &Error{Kind: Conflict, Field: "path", Message: fmt.Sprintf("there are %d entries already, which is as many as a list holds: name a group instead", mostEntries)}
+
 // writeEntry adds an entry to a path of a folder and gives its number.
 func (s *Service) writeEntry(d *site.Draft, folder int64, path string, in EntryInput) (int64, error) {
 	e, err := s.newEntry(in)
@@ -137,6 +142,9 @@ func (s *Service) writeEntry(d *site.Draft, folder int64, path string, in EntryI
 		return 0, err
 	}
 	r := d.Rule(folder, path)
+	if len(r.Entries) >= mostEntries {
+		return 0, errManyEntries
+	}
 	r.Entries = append(slices.Clip(r.Entries), e)
 	r = d.PutRule(folder, r)
 	return r.Entries[len(r.Entries)-1].ID, nil

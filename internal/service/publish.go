@@ -138,6 +138,9 @@ func (s *Service) AddShareEntry(ctx context.Context, by Actor, name string, in E
 		if err != nil {
 			return err
 		}
+		if len(is.Entries) >= mostEntries {
+			return errManyEntries
+		}
 		id = d.Number(site.EntryNumbers)
 		e.ID = id
 		is.Entries = append(slices.Clip(is.Entries), e)

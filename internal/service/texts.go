@@ -164,7 +164,7 @@ func (s *Service) ReadListText(ctx context.Context, by Actor, full string, as Fo
 	if err != nil {
 		return invalid("text", "%v", err)
 	}
-	if len(entries) > 1000 {
+	if len(entries) > mostEntries {
 		return invalid("text", "%d entries are more than a list holds", len(entries))
 	}
 	return s.SetRule(ctx, by, "read entries from "+string(as), full, cut, entries)

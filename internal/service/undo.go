@@ -87,7 +87,7 @@ func (s *Service) undoable(ctx context.Context, n int64) (store.JournalRow, erro
 		return row, conflict("rows", "amber journal show "+itoa(n), "row %d, %s, changed nothing in the records: there is nothing to take back", n, row.Action)
 	case row.Actor == Itself.Name && row.Action == "rename":
 		return row, conflict("rows", "", "row %d follows a directory that was renamed: rename %s back, and its rules follow", n, row.Subject)
-	case row.Actor == Itself.Name:
+	case row.Actor == Itself.Name && slices.Contains([]string{"begin", "number secrets", "spell names", "mark volume"}, row.Action):
 		return row, conflict("rows", "", "row %d, %s, is the service's own and not to be taken back", n, row.Action)
 	}
 	return row, nil

@@ -328,3 +328,34 @@ func TestEffectsOnDisk(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, pending)
 }
+
+// An entry that was the first on its path is taken back without those that came after it; a list that was taken away does not come back over what has been
+// written there since.
+func TestUndoOfTheFirstEntry(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	require.NoError(t, s.ClearRules(ctx, keeper, "instruments", true))
+	first, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "tomasz", Level: "read"})
+	require.NoError(t, err)
+	row := s.lastRow(t).Seq
+	second, err := s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "staff", Level: "read"})
+	require.NoError(t, err)
+	_, err = s.Undo(ctx, keeper, []int64{row})
+	require.NoError(t, err)
+	entries := s.rule(s.Policy().Folders[0].ID, "").Entries
+	require.Len(t, entries, 1)
+	require.Equal(t, second, entries[0].ID)
+	require.NotEqual(t, first, second)
+
+	require.NoError(t, s.ClearRules(ctx, keeper, "instruments", false))
+	cleared := s.lastRow(t).Seq
+	_, err = s.AddEntry(ctx, keeper, "instruments", EntryInput{Who: "tomasz", Level: "change"})
+	require.NoError(t, err)
+	anew := s.lastRow(t).Seq
+	_, err = s.Undo(ctx, keeper, []int64{cleared})
+	var e *Error
+	require.ErrorAs(t, err, &e)
+	require.Equal(t, fmt.Sprintf("amber undo %d %d", anew, cleared), e.Next)
+	_, err = s.Undo(ctx, keeper, []int64{cleared, anew})
+	require.NoError(t, err)
+	require.Equal(t, second, s.rule(s.Policy().Folders[0].ID, "").Entries[0].ID)
+}

@@ -108,6 +108,15 @@ func (g *Gateway) Dial(t testing.TB, user string, dialect uint16) *smb2.Session 
 	return s
 }
 
+// DialAs signs a user in over SMB with a password of their own.
+func (g *Gateway) DialAs(t testing.TB, user, password string) *smb2.Session {
+	t.Helper()
+	s, err := g.TryDial(user, password, 0)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Logoff() })
+	return s
+}
+
 // TryDial signs in and gives the error of it.
 func (g *Gateway) TryDial(user, password string, dialect uint16) (*smb2.Session, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)

@@ -122,7 +122,7 @@ type Directory struct {
 	memberOf    layered.List[groupSet]    // by user index
 	listed      layered.List[[]Principal] // by group index: its members, as they were compiled
 	primaryOf   layered.List[[]int32]     // by group index: the users whose primary group it is
-	above       []groupSet                // by group index: it and every group that contains it
+	above       layered.List[groupSet]    // by group index: it and every group that contains it
 	members     layered.List[*lazyPeople] // by group index: every user in it
 	everybody   *lazyPeople
 }
@@ -214,7 +214,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Directory{users: users, groups: groups, above: above, everybody: &lazyPeople{},
+	d := &Directory{users: users, groups: groups, everybody: &lazyPeople{},
 		userByID: layered.NewIndex(userByID), userByName: layered.NewIndex(userByName), userByUID: layered.NewIndex(userByUID),
 		groupByID: layered.NewIndex(groupByID), groupByName: layered.NewIndex(groupByName), groupByGID: layered.NewIndex(groupByGID),
 		direct:    layered.NewList(len(users), func(u int32) []int32 { return direct[u] }),
@@ -222,6 +222,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		listed:    layered.NewList(len(groups), func(g int32) []Principal { return groups[g].Members }),
 		members:   layered.NewList(len(groups), func(int32) *lazyPeople { return &lazyPeople{} }),
 	}
+	d.above = layered.NewList(len(groups), func(g int32) groupSet { return above[g] })
 	d.primary = layered.NewList(len(users), func(u int32) int32 { return d.GroupIndex(users[u].Primary) })
 	d.memberOf = layered.NewList(len(users), func(u int32) groupSet { return d.groupsOver(direct[u]) })
 	return d, nil
@@ -231,7 +232,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 func (d *Directory) groupsOver(groups []int32) groupSet {
 	sets := make([]groupSet, len(groups))
 	for i, g := range groups {
-		sets[i] = d.above[g]
+		sets[i] = d.above.At(g)
 	}
 	return union(sets...)
 }
@@ -399,7 +400,7 @@ func (d *Directory) GroupPerson(group int32) Person {
 	if group < 0 {
 		return Person{}
 	}
-	return Person{groups: d.above[group]}
+	return Person{groups: d.above.At(group)}
 }
 
 // Is says whether the person is the user with a dense index.
@@ -495,7 +496,7 @@ func (d *Directory) ChainBy(user int32, steps map[int32]int32) []string {
 // GIDsAbove lists the numbers of the groups that contain the group with a dense index.
 func (d *Directory) GIDsAbove(group int32) []uint32 {
 	var out []uint32
-	for _, g := range d.above[group] {
+	for _, g := range d.above.At(group) {
 		if g != group {
 			out = append(out, d.groups[g].GID)
 		}

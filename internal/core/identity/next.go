@@ -131,12 +131,13 @@ func (s *step) grow() {
 	}
 	if n := s.listed.Len(); n < groups {
 		listed, primaries, members := make(map[int32][]Principal), make(map[int32][]int32), make(map[int32]*lazyPeople)
-		s.above = slices.Clip(s.above)
+		above := make(map[int32]groupSet)
 		for g := int32(n); int(g) < groups; g++ {
 			listed[g], primaries[g], members[g] = nil, nil, nil
-			s.above = append(s.above, groupSet{g})
+			above[g] = groupSet{g}
 			s.moved[g] = true
 		}
+		s.above = s.above.With(above)
 		s.listed, s.primaryOf, s.members = s.listed.With(listed), s.primaryOf.With(primaries), s.members.With(members)
 	}
 }

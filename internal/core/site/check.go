@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -65,6 +66,29 @@ func checking[T any](l *list[T], c checks[T]) func(d *Draft, ids []int64) *Fault
 		if len(taken) == 0 {
 			return nil
 		}
+		index := d.uniques[l.kind]
+		if index == nil && d.looked[l.kind] { // more than once is worth an index
+			index = make(map[keyed]int64)
+			d.uniques[l.kind] = index
+			for _, v := range *l.of(&d.is) {
+				for _, k := range c.unique(&v) {
+					if _, mine := taken[k]; !mine || taken[k] != l.id(&v) {
+						index[k] = l.id(&v)
+					}
+				}
+			}
+		}
+		if index != nil {
+			for k, id := range taken {
+				other, had := index[k]
+				if v, there := l.get(&d.is, other); had && other != id && there && slices.Contains(c.unique(&v), k) {
+					return clash(k, id, other)
+				}
+			}
+			maps.Copy(index, taken)
+			return nil
+		}
+		d.looked[l.kind] = true
 		all := *l.of(&d.is)
 		for i := range all {
 			for _, k := range c.unique(&all[i]) {

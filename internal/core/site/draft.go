@@ -37,7 +37,9 @@ type Draft struct {
 	before    Numbers // those it began with
 	secrets   map[int64]Secret
 	effects   []Effect
-	stirred   bool // something has been touched by which people or places are found
+	stirred   bool                       // something has been touched by which people or places are found
+	looked    map[string]bool            // kinds in which it was looked for what two have in common
+	uniques   map[string]map[keyed]int64 // what tells records of those apart; what is no longer true stays in it
 }
 
 // Secret is what a record refers to by number and does not hold, so that it is in no journal. Hash is a password's, in the form of the PHC
@@ -58,7 +60,7 @@ type Change struct {
 
 // NewDraft begins a draft of records.
 func NewDraft(r Records, last Numbers) *Draft {
-	return &Draft{is: r, was: r, own: make(map[string]bool), rules: make(map[int64]bool), touched: make(map[Key]int64), fresh: make(map[Key]bool), unchecked: make(map[Key]bool), numbers: maps.Clone(last), before: last, secrets: make(map[int64]Secret)}
+	return &Draft{is: r, was: r, own: make(map[string]bool), rules: make(map[int64]bool), touched: make(map[Key]int64), fresh: make(map[Key]bool), unchecked: make(map[Key]bool), numbers: maps.Clone(last), before: last, secrets: make(map[int64]Secret), looked: make(map[string]bool), uniques: make(map[string]map[keyed]int64)}
 }
 
 // Records are the records as they are to be. They are not to be altered.

@@ -45,6 +45,10 @@ func (d *Draft) Revert(changes []Change) (obstacles []Obstacle, err error) {
 				continue
 			}
 		}
+		if other, is := d.otherRule(c.ID, back); c.Kind == "rule" && is { // written on the same path since
+			obstacles = append(obstacles, Obstacle{Key: Key{"rule", other}})
+			continue
+		}
 		if back == nil {
 			err = k.drop(d, Change{Kind: c.Kind, ID: c.ID, After: now})
 		} else {
@@ -55,6 +59,16 @@ func (d *Draft) Revert(changes []Change) (obstacles []Obstacle, err error) {
 		}
 	}
 	return obstacles, nil
+}
+
+// otherRule is the rule that is on the path of another that is to come back; false where there is none, or it is no rule.
+func (d *Draft) otherRule(id int64, raw json.RawMessage) (int64, bool) {
+	var r RuleRecord
+	if raw == nil || json.Unmarshal(raw, &r) != nil || r.FolderID == 0 || r.ID != id {
+		return 0, false
+	}
+	is := d.Rule(r.FolderID, r.Path)
+	return is.ID, is.ID != 0 && is.ID != id
 }
 
 // inOrder has what others lie in come first where it comes back, and last where it goes.
@@ -97,6 +111,15 @@ func reverted(now json.RawMessage, c Change) (json.RawMessage, *Obstacle, error)
 		return nil, nil, err
 	case same:
 		return c.Before, nil, nil
+	case c.Kind == "rule" && c.Before == nil && now != nil: // others have written on the path since, which stays
+		var made RuleRecord
+		if err := json.Unmarshal(c.After, &made); err != nil {
+			return nil, nil, err
+		}
+		made.Cut, made.Entries = false, nil
+		if c.Before, err = json.Marshal(made); err != nil {
+			return nil, nil, err
+		}
 	case c.Before == nil || c.After == nil || now == nil: // it was made or removed, and is not as it was left
 		return nil, &Obstacle{Key: key}, nil
 	}

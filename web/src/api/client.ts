@@ -14,7 +14,7 @@ export type Why = components['schemas']['Why'];
 export type Gate = components['schemas']['Gate'];
 export type Effect = components['schemas']['Effect'];
 export type Finding = components['schemas']['Finding'];
-export type Request = components['schemas']['Request'];
+export type Change = components['schemas']['Change'];
 export type Who = components['schemas']['Who'];
 export type Levels = components['schemas']['Levels'];
 export type Matrix = components['schemas']['Matrix'];
@@ -83,19 +83,11 @@ export async function taken<T>(answer: Promise<{ data?: T; error?: unknown; resp
   return data as T;
 }
 
-/** Makes a change that was tried out before. */
-export async function send(r: Request) {
-  const response = await ask(
-    new globalThis.Request(new URL(`/api/v1/${r.path}`, window.location.href), {
-      method: r.method,
-      headers: r.body ? { 'Content-Type': 'application/json' } : undefined,
-      body: r.body ? JSON.stringify(r.body) : undefined,
-    }),
-  );
-  const text = await response.text();
-  const data = text ? JSON.parse(text) : undefined;
-  return taken(Promise.resolve({ data, error: data, response }));
-}
+/** Makes changes as one, or none of them. */
+export const make = (changes: Change[]) => taken(api.POST('/api/v1/changes', { body: { changes } }));
+
+/** Takes a row of the journal back. */
+export const undo = (row: number) => taken(api.POST('/api/v1/journal/undo', { body: { rows: [row] } }));
 
 export const client: QueryClient = new QueryClient({
   defaultOptions: {

@@ -2,7 +2,7 @@ import { Box, Checkbox, Field, Flex, HStack, Input, Stack, Text } from '@chakra-
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { api, client, type Export, type Request, taken, useExports } from '../api/client';
+import { api, type Change, client, type Export, taken, useExports } from '../api/client';
 import { Previewed } from '../parts/effect';
 import { AddIcon, GateIcon } from '../parts/icons';
 import { named, Rules } from '../parts/rules';
@@ -44,9 +44,9 @@ export function Exports({ folder, mayChange }: { folder: string; mayChange: bool
 }
 
 function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: boolean }) {
-  const [asking, setAsking] = useState<{ title: string; act: string; done: string; changes: Request[] } | null>(null);
+  const [asking, setAsking] = useState<{ title: string; act: string; done: string; changes: Change[] } | null>(null);
   const path = { name: named(e.path) };
-  const route = `exports/${encodeURIComponent(named(e.path))}`;
+  const of = { name: named(e.path) };
   const change = useMutation({
     mutationFn: (body: { sync: boolean }) => taken(api.PATCH('/api/v1/exports/{name}', { params: { path }, body })),
     onSuccess: refresh,
@@ -86,7 +86,7 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
                 title: 'End this publication?',
                 act: 'End it',
                 done: `${e.path} is no longer published.`,
-                changes: [{ method: 'DELETE', path: route }],
+                changes: [{ kind: 'export', act: 'remove', of }],
               })
             }
           >
@@ -102,7 +102,7 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
             title: clientGroups ? 'Take the word of clients about groups?' : 'Go by the groups of the records?',
             act: 'Change it',
             done: `Changed: ${e.path}.`,
-            changes: [{ method: 'PATCH', path: route, body: { clientGroups } }],
+            changes: [{ kind: 'export', act: 'change', of, with: { clientGroups } }],
           }),
         )}
       </Flex>

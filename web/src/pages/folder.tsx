@@ -2,7 +2,7 @@ import { Box, Field, Flex, Heading, HStack, Input, Stack, Tabs, Text } from '@ch
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
-import { type Request, useArrangements, useConnect, useFolder, useMe, useMode, useUses } from '../api/client';
+import { type Change, useArrangements, useConnect, useFolder, useMe, useMode, useUses } from '../api/client';
 import { Away } from '../parts/away';
 import { Command } from '../parts/command';
 import { Previewed } from '../parts/effect';
@@ -125,12 +125,14 @@ function FolderUse({ name }: { name: string }) {
   );
 }
 
+type ArrangementName = NonNullable<Extract<Change, { kind: 'rules'; act: 'arrange' }>['with']['arrangement']>;
+
 /** Ready-made sets of entries, each a change that is shown first. */
 function Arrange({ folder }: { folder: string }) {
   const arrangements = useArrangements();
   const [open, setOpen] = useState(false);
-  const [asking, setAsking] = useState<Request[] | null>(null);
-  const { register, handleSubmit, watch } = useForm<{ name: string; team: string; others: string }>({
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const { register, handleSubmit, watch } = useForm<{ name: ArrangementName; team: string; others: string }>({
     defaultValues: { name: 'together', team: '', others: '' },
   });
   const picked = arrangements.data?.find((a) => a.name === watch('name'));
@@ -149,9 +151,9 @@ function Arrange({ folder }: { folder: string }) {
         onSubmit={handleSubmit((f) =>
           setAsking([
             {
-              method: 'PUT',
-              path: 'arrangement',
-              body: {
+              kind: 'rules',
+              act: 'arrange',
+              with: {
                 path: folder,
                 arrangement: f.name,
                 team: names(f.team),

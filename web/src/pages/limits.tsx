@@ -3,8 +3,8 @@ import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useSearchParams } from 'react-router';
 import {
+  type Change,
   type LimitBody,
-  type Request,
   type Standing,
   type Use,
   useGroups,
@@ -223,7 +223,7 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
   const { register, handleSubmit, watch } = useForm<LimitFields>({
     defaultValues: { kind: props.of?.kind ?? 'user', name: props.of?.name ?? '', reach: '', ...before, grace: '' },
   });
-  const [asking, setAsking] = useState<Request[] | null>(null);
+  const [asking, setAsking] = useState<Change[] | null>(null);
   const users = useUsers();
   const groups = useGroups();
   const kind = watch('kind');
@@ -236,7 +236,7 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
       if (text !== before[bound]) body[bound] = text === '' ? 'none' : text;
     }
     if (f.grace.trim()) body.grace = f.grace.trim();
-    setAsking([{ method: 'PUT', path: 'limits', body }]);
+    setAsking([{ kind: 'limit', act: 'set', with: body }]);
   });
   return (
     <form onSubmit={submit}>
@@ -287,7 +287,7 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
             See what it does
           </MainButton>
           {props.was && (
-            <QuietButton size="sm" onClick={() => setAsking([{ method: 'DELETE', path: `limits?${query(props.of)}` }])}>
+            <QuietButton size="sm" onClick={() => setAsking([{ kind: 'limit', act: 'remove', of: subject(props.of) }])}>
               Remove it
             </QuietButton>
           )}
@@ -299,8 +299,8 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
         </HStack>
       </Stack>
       <Previewed
-        title={asking?.[0]?.method === 'DELETE' ? 'Remove the limit' : 'Set the limit'}
-        act={asking?.[0]?.method === 'DELETE' ? 'Remove' : 'Set'}
+        title={asking?.[0]?.act === 'remove' ? 'Remove the limit' : 'Set the limit'}
+        act={asking?.[0]?.act === 'remove' ? 'Remove' : 'Set'}
         done="Done. It binds already."
         changes={asking}
         onClose={() => setAsking(null)}
@@ -315,11 +315,13 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
 
 type LimitOf = Pick<LimitBody, 'kind' | 'name' | 'volume' | 'folder'>;
 
-function query(of?: LimitOf): string {
-  const q = new URLSearchParams();
-  for (const key of ['kind', 'name', 'volume', 'folder'] as const) if (of?.[key]) q.set(key, of[key]);
-  return q.toString();
-}
+/** Whose limit is meant, and where it reaches. */
+const subject = (of?: LimitOf) => ({
+  kind: of?.kind ?? 'user',
+  name: of?.name || undefined,
+  volume: of?.volume || undefined,
+  folder: of?.folder || undefined,
+});
 
 function Bound({ label, hint, ...rest }: { label: string; hint: string } & React.ComponentProps<typeof Input>) {
   return (

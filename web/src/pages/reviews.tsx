@@ -188,9 +188,7 @@ export function ReviewPage() {
       <Previewed
         title={`Apply ${r.name} and close it?`}
         act="Apply and close"
-        changes={
-          applying ? [{ method: 'POST', path: `reviews/${encodeURIComponent(r.name)}/apply`, body: {} as never }] : null
-        }
+        changes={applying ? [{ kind: 'review', act: 'apply', of: { name: r.name } }] : null}
         done={`${r.name} is closed and signed.`}
         onClose={() => setApplying(false)}
         onDone={() => setApplying(false)}

@@ -1,11 +1,11 @@
 import { Box, Stack, Table, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useState } from 'react';
-import { api, client, type Effect, type Finding, Refusal, type Request, send, taken } from '../api/client';
+import { api, type Change, client, type Effect, type Finding, make, Refusal, taken } from '../api/client';
 import { Ask } from './confirm';
 import { Grid } from './grid';
 import { MainButton, QuietButton, Refused, Waiting } from './sheet';
-import { say } from './toaster';
+import { sayMade } from './toaster';
 
 const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
 
@@ -17,7 +17,7 @@ export function inShort(e: Effect) {
 }
 
 /** What a change would do: to whom, where, and what would be wrong afterwards. */
-export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Request[]) => void }) {
+export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Change[]) => void }) {
   const [all, setAll] = useState(false);
   const most = 8;
   const shown = all ? effect.changes : effect.changes.slice(0, most);
@@ -70,8 +70,8 @@ export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Re
   );
 }
 
-function Warning({ finding, onFix }: { finding: Finding; onFix?: (fix: Request[]) => void }) {
-  const adds = finding.fix?.every((r) => r.method === 'POST');
+function Warning({ finding, onFix }: { finding: Finding; onFix?: (fix: Change[]) => void }) {
+  const adds = finding.fix?.every((c) => c.act === 'add');
   return (
     <Box bg="shut.soft" borderRadius="md" px="4" py="3" role="note">
       <Text fontWeight="600">Mind: {finding.kind}</Text>
@@ -102,19 +102,19 @@ export function Names({ names, count }: { names: string[]; count: number }) {
   );
 }
 
-/** Shows what changes would do and asks; then makes them, one after the other. */
+/** Shows what changes would do and asks; then makes them as one, and offers to take that back. */
 export function Previewed(props: {
   title: string;
   act: string;
-  changes: Request[] | null;
+  changes: Change[] | null;
   children?: ReactNode;
   onClose: () => void;
   onDone: () => void;
   done: string;
   /** What is asked for instead once somebody has said that they know what the service minds. */
-  knowing?: { act: string; changes: Request[] };
+  knowing?: { act: string; changes: Change[] };
 }) {
-  const [extra, setExtra] = useState<Request[]>([]);
+  const [extra, setExtra] = useState<Change[]>([]);
   const [known, setKnown] = useState(false);
   const open = props.changes !== null;
   const changes = [...((known ? props.knowing?.changes : props.changes) ?? []), ...extra];
@@ -131,13 +131,11 @@ export function Previewed(props: {
     retry: false,
     queryFn: () => taken(api.POST('/api/v1/preview', { body: { changes } })),
   });
-  const make = useMutation({
-    mutationFn: async () => {
-      for (const c of changes) await send(c);
-    },
-    onSuccess: async () => {
+  const making = useMutation({
+    mutationFn: () => make(changes),
+    onSuccess: async ({ row }) => {
       await client.invalidateQueries();
-      say(props.done);
+      sayMade(props.done, row);
       setExtra([]);
       setKnown(false);
       props.onDone();
@@ -156,7 +154,7 @@ export function Previewed(props: {
             {props.knowing.act}
           </MainButton>
         ) : (
-          <MainButton disabled={!effect.data} loading={make.isPending} onClick={() => make.mutate()}>
+          <MainButton disabled={!effect.data} loading={making.isPending} onClick={() => making.mutate()}>
             {props.act}
           </MainButton>
         )
@@ -164,7 +162,7 @@ export function Previewed(props: {
     >
       <Stack gap="4">
         {props.children}
-        {make.error && <Refused error={make.error} />}
+        {making.error && <Refused error={making.error} />}
         {effect.data ? (
           <EffectView effect={effect.data} onFix={(fix) => setExtra((had) => [...had, ...fix])} />
         ) : confirm ? (

@@ -2,11 +2,11 @@ import { Box, Field, Flex, HStack, IconButton, Input, Menu, Portal, Table, Text 
 import { useMemo, useState } from 'react';
 import { useForm } from 'react-hook-form';
 import {
+  type Change,
   type Entry,
   type Level as LevelName,
   levels,
   type Place,
-  type Request,
   useGroups,
   useUsers,
 } from '../api/client';
@@ -76,14 +76,12 @@ export function PlaceSheet({ place, mayChange }: { place: Place; mayChange: bool
 
 /** What can be done with all that is written on a path, each shown before it is done. */
 function RuleActs({ place }: { place: Place }) {
-  const [asking, setAsking] = useState<{ title: string; act: string; text: string; changes: Request[] } | null>(null);
+  const [asking, setAsking] = useState<{ title: string; act: string; text: string; changes: Change[] } | null>(null);
   const below = place.path.includes('/');
-  const inheritance = (inherit: boolean, copy: boolean): Request[] => [
-    { method: 'PUT', path: 'inheritance', body: { path: place.path, inherit, copy } },
+  const inheritance = (inherit: boolean, copy: boolean): Change[] => [
+    { kind: 'inheritance', act: 'set', with: { path: place.path, inherit, copy } },
   ];
-  const clear = (all: boolean): Request[] => [
-    { method: 'DELETE', path: `rules?${new URLSearchParams({ path: place.path, ...(all && { below: 'true' }) })}` },
-  ];
+  const clear = (all: boolean): Change[] => [{ kind: 'rules', act: 'clear', of: { path: place.path, below: all } }];
   const acts = [
     below &&
       !place.cut && {
@@ -202,9 +200,7 @@ export function AnotherPath({ folder }: { folder: string }) {
 function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; mayChange: boolean }) {
   const [asking, setAsking] = useState(false);
   const says = `${entry.deny ? 'deny' : 'allow'} ${entry.who} ${entry.level}`;
-  const remove: Request[] = [
-    { method: 'DELETE', path: `entries/${entry.id}?${new URLSearchParams({ path: place.path })}` },
-  ];
+  const remove: Change[] = [{ kind: 'entry', act: 'remove', of: { path: place.path, id: entry.id } }];
   return (
     <Table.Row>
       <Table.Cell w="20" color={entry.deny ? 'shut' : 'open'} fontWeight="600">
@@ -267,14 +263,19 @@ type Form = {
   note: string;
 };
 
-const reaching = {
+type Applies = Extract<Change, { kind: 'entry'; act: 'add' }>['with']['applies'];
+
+const reaching: Record<
+  'below' | 'here' | 'under' | 'folders' | 'files' | 'direct',
+  { text: string; applies: Applies }
+> = {
   below: { text: 'here and below', applies: undefined },
   here: { text: 'here only', applies: ['folder'] },
   under: { text: 'only below', applies: ['subfolders', 'files'] },
   folders: { text: 'directories only', applies: ['folder', 'subfolders'] },
   files: { text: 'files only', applies: ['files'] },
   direct: { text: 'here and directly in it', applies: ['folder', 'subfolders', 'files', 'direct'] },
-} satisfies Record<string, { text: string; applies: string[] | undefined }>;
+};
 
 /** The end of a day, as whoever picks it means it. */
 function endOf(day: string) {
@@ -283,11 +284,11 @@ function endOf(day: string) {
   return end.toISOString();
 }
 
-function entryRequest(path: string, f: Form): Request {
+function entryChange(path: string, f: Form): Change {
   return {
-    method: 'POST',
-    path: 'entries',
-    body: {
+    kind: 'entry',
+    act: 'add',
+    with: {
       path,
       who: f.who.trim(),
       deny: f.act === 'deny',
@@ -307,7 +308,7 @@ function AddEntry({ path, onDone }: { path: string; onDone: () => void }) {
   });
   const level = watch('level');
   const [asking, setAsking] = useState<Form | null>(null);
-  const changes = useMemo<Request[] | null>(() => asking && [entryRequest(path, asking)], [asking, path]);
+  const changes = useMemo<Change[] | null>(() => asking && [entryChange(path, asking)], [asking, path]);
   return (
     <Box as="form" px="4" py="4" borderBottomWidth="1px" borderColor="line" onSubmit={handleSubmit(setAsking)}>
       <Previewed

@@ -1,7 +1,7 @@
 import { Box, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { type ClientRule, type Request, useHostSets } from '../api/client';
+import { type Change, type ClientRule, useHostSets } from '../api/client';
 import { Previewed } from './effect';
 import { AddIcon, DownIcon, EditIcon, RemoveIcon, UpIcon } from './icons';
 import { Pick } from './pick';
@@ -14,9 +14,11 @@ export type RuleList = { export: string; set?: undefined } | { set: string; expo
 /** An export's path as it stands in a route: the slash in front says nothing. */
 export const named = (path: string) => path.replace(/^\//, '');
 
-/** The route of a list's rules. */
-const route = (l: RuleList) =>
-  `${l.set !== undefined ? `host-sets/${encodeURIComponent(l.set)}` : `exports/${encodeURIComponent(named(l.export))}`}/rules`;
+/** What a list's rules are called in a change, and the list. */
+const rulesOf = (l: RuleList) =>
+  l.set !== undefined
+    ? { kind: 'host set rule' as const, name: l.set }
+    : { kind: 'export rule' as const, name: named(l.export) };
 
 /** Client rules in their order: the first that matches decides. Lines are the same as in force. */
 export function Rules(props: { list: RuleList; rules: ClientRule[]; lines?: ClientRule[]; mayChange: boolean }) {
@@ -54,7 +56,7 @@ export function Rules(props: { list: RuleList; rules: ClientRule[]; lines?: Clie
   );
 }
 
-type Asked = { title: string; act: string; done: string; changes: Request[] };
+type Asked = { title: string; act: string; done: string; changes: Change[] };
 
 function RuleRow(props: {
   list: RuleList;
@@ -68,12 +70,13 @@ function RuleRow(props: {
   const [editing, setEditing] = useState(false);
   const [asking, setAsking] = useState<Asked | null>(null);
   const set = rule.from.startsWith('@');
+  const { kind, name } = rulesOf(list);
   const move = (position: number) =>
     setAsking({
       title: 'Move this client rule?',
       act: 'Move',
       done: `Moved: ${rule.from}.`,
-      changes: [{ method: 'PUT', path: `${route(list)}/${rule.id}/position`, body: { position } }],
+      changes: [{ kind, act: 'move', of: { name, id: rule.id }, with: { position } }],
     });
   if (editing) return <RuleForm list={list} rule={rule} onDone={() => setEditing(false)} />;
   return (
@@ -152,7 +155,7 @@ function RuleRow(props: {
                 title: 'Remove this client rule?',
                 act: 'Remove',
                 done: `Removed: ${rule.from}.`,
-                changes: [{ method: 'DELETE', path: `${route(list)}/${rule.id}` }],
+                changes: [{ kind, act: 'remove', of: { name, id: rule.id } }],
               })
             }
           >
@@ -227,13 +230,14 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
   });
   const isSet = watch('from').trim().startsWith('@');
   const [asking, setAsking] = useState<Form | null>(null);
-  const request = (f: Form, everyone: boolean): Request => {
+  const request = (f: Form, everyone: boolean): Change => {
     const { access, from: typed, ...terms } = f;
+    const { kind, name } = rulesOf(list);
     const from = typed.trim();
     const body = from.startsWith('@') ? { from } : { ...terms, from, write: access === 'rw', everyone };
     return rule
-      ? { method: 'PATCH', path: `${route(list)}/${rule.id}`, body }
-      : { method: 'POST', path: route(list), body };
+      ? { kind, act: 'change', of: { name, id: rule.id }, with: body }
+      : { kind, act: 'add', of: { name }, with: body };
   };
   return (
     <Box as="form" px="4" py="4" borderTopWidth="1px" borderColor="line" onSubmit={handleSubmit(setAsking)}>

@@ -1,0 +1,145 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/test/gateway"
+)
+
+// Every operation that changes the records may stand in a set, by what its document says; and what may not is named here.
+func TestWhatMayStandInASet(t *testing.T) {
+	g := gateway.Start(t)
+	alone := []string{"sign-in", "sign-out", "make-first-administrator", "make-changes", "preview", "as-if", "check-ids", "add-hook", "change-hook", "try-notice", "count", "pause-count",
+		"look-for-largest", "stop-work", "mark-review", "mark-review-text", "verify-review"}
+	var doc struct {
+		Paths      map[string]map[string]struct{ OperationID string }
+		Components struct {
+			Schemas map[string]struct {
+				OneOf []struct {
+					Ref string `json:"$ref"`
+				}
+				Properties map[string]struct {
+					Enum       []string
+					Properties map[string]any
+				}
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal(ask(t, g, "", "GET", "/openapi.json", "").body, &doc))
+	described := make(map[string]bool)
+	for _, one := range doc.Components.Schemas["Change"].OneOf {
+		of := doc.Components.Schemas[strings.TrimPrefix(one.Ref, "#/components/schemas/")].Properties
+		described[of["act"].Enum[0]+" "+of["kind"].Enum[0]] = true
+	}
+	for path, ops := range doc.Paths {
+		for method, op := range ops {
+			if method == "get" {
+				continue
+			}
+			filled := strings.NewReplacer("{name}", "a%2Fb", "{member}", "orla", "{id}", "1", "{protocol}", "smb", "{row}", "1").Replace(strings.TrimPrefix(path, "/api/v1/"))
+			c, may, err := api.AsChange(strings.ToUpper(method), filled, url.Values{}, nil)
+			require.NoError(t, err)
+			require.Equal(t, !slices.Contains(alone, op.OperationID), may, op.OperationID)
+			if may {
+				require.True(t, described[c.Act+" "+c.Kind], "%s %s", c.Act, c.Kind)
+				require.Equal(t, op.OperationID, c.Act+"-"+strings.ReplaceAll(c.Kind, " ", "-"))
+				delete(described, c.Act+" "+c.Kind)
+			}
+		}
+	}
+	require.Empty(t, slices.Collect(maps.Keys(described)), "each is an operation's")
+}
+
+func set(t *testing.T, changes ...string) string {
+	t.Helper()
+	return `{"changes":[` + strings.Join(changes, ",") + `]}`
+}
+
+// A set says which of its changes is wrong and where, and makes none of them, however many there are; and is made in its order, each change as of after those
+// before.
+func TestASetIsOne(t *testing.T) {
+	g := gateway.Start(t)
+	keeper := g.Token(t, "keeper")
+	many := make([]string, 0, 10_001)
+	for i := range 9_999 {
+		many = append(many, fmt.Sprintf(`{"kind":"group","act":"add","with":{"name":"crew%d","gid":%d}}`, i, 100_000+i))
+	}
+	before := g.Changes(t)
+	for name, c := range map[string]struct {
+		body   string
+		status int
+		where  string
+		says   string
+	}{
+		"the last of ten thousand": {set(t, append(many, `{"kind":"entry","act":"add","with":{"path":"plates","who":"nobody here","level":"read"}}`)...), 404, "body.changes[9999].with.who", "change 10000 of 10000"},
+		"more than that":           {set(t, append(many, many[:2]...)...), 422, "body.changes", "10001 changes are more"},
+		"none":                     {set(t), 422, "body.changes", "no change"},
+		"no such kind":             {set(t, `{"kind":"castle","act":"add","with":{}}`), 422, "body.changes[0].kind", "castle"},
+		"no such act":              {set(t, `{"kind":"user","act":"add","with":{"name":"lunt"}}`, `{"kind":"user","act":"adopt"}`), 422, "body.changes[1].kind", "change 2 of 2"},
+		"a field too many":         {set(t, `{"kind":"user","act":"add","with":{"name":"lunt","castle":1}}`), 422, "body.changes[0].with.castle", "not as it should be"},
+		"one too few":              {set(t, `{"kind":"entry","act":"remove","of":{"id":7}}`), 422, "body.changes[0].of", "not as it should be"},
+		"of another type":          {set(t, `{"kind":"entry","act":"remove","of":{"id":"seven","path":"plates"}}`), 422, "body.changes[0].of.id", "not as it should be"},
+		"a path and a body":        {`{"changes":[{"method":"DELETE","path":"users/wren"}]}`, 422, "", "not as it should be"},
+		"not JSON":                 {`{"changes":`, 422, "", ""},
+		"a name that cannot be":    {set(t, `{"kind":"user","act":"add","with":{"name":"a b"}}`), 422, "body.changes[0].with.name", "letters"},
+		"twice the same":           {set(t, `{"kind":"user","act":"add","with":{"name":"lunt"}}`, `{"kind":"user","act":"add","with":{"name":"LUNT"}}`), 409, "body.changes[1].with.name", "there is a user LUNT already"},
+		"too many entries":         {set(t, slices.Repeat([]string{`{"kind":"entry","act":"add","with":{"path":"plates","who":"wren","level":"read"}}`}, 1001)...), 409, "body.changes[996].with.path", "as many as a list holds"},
+		"a row to come":            {`{"asOf":99999,"changes":[{"kind":"user","act":"add","with":{"name":"lunt"}}]}`, 404, "body.asOf", "no row 99999"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			policy := g.Service.Policy()
+			a := ask(t, g, keeper, http.MethodPost, "/api/v1/changes", c.body)
+			var p api.Problem
+			_ = json.Unmarshal(a.body, &p)
+			if name == "not JSON" {
+				require.Contains(t, []int{400, 422}, a.status)
+			} else {
+				require.Equal(t, c.status, a.status, "%s", a.body)
+			}
+			require.Contains(t, p.Detail, c.says)
+			if c.where != "" {
+				require.NotEmpty(t, p.Errors, "%s", a.body)
+				require.Equal(t, c.where, p.Errors[0].Location)
+			}
+			require.Same(t, policy, g.Service.Policy())
+			require.Equal(t, before, g.Changes(t))
+		})
+	}
+	auditor := g.Token(t, "auditor")
+	require.Equal(t, http.StatusForbidden, ask(t, g, auditor, http.MethodPost, "/api/v1/changes", set(t, many[0])).status)
+
+	body := set(t, `{"kind":"user","act":"add","with":{"name":"lunt","password":"a long enough one"}}`, `{"kind":"group","act":"add","with":{"name":"crew","members":["lunt"]}}`,
+		`{"kind":"folder","act":"add","with":{"name":"charts","volume":"summit"}}`, `{"kind":"share","act":"add","with":{"folder":"charts"}}`,
+		`{"kind":"entry","act":"add","with":{"path":"charts","who":"crew","level":"change"}}`, `{"kind":"limit","act":"set","with":{"kind":"user","name":"lunt","hardBytes":"5MB"}}`)
+	a := ask(t, g, auditor, http.MethodPost, "/api/v1/preview", body)
+	require.Equal(t, http.StatusOK, a.status, "%s", a.body)
+	var said api.Effect
+	require.NoError(t, json.Unmarshal(a.body, &said))
+	require.Equal(t, 1, said.Gain)
+	a = ask(t, g, keeper, http.MethodPost, "/api/v1/changes", body)
+	require.Equal(t, http.StatusOK, a.status, "%s", a.body)
+	var made api.ChangesMade
+	require.NoError(t, json.Unmarshal(a.body, &made))
+	require.Equal(t, 6, made.Made)
+	require.Equal(t, before+1, g.Changes(t))
+	share := g.Mount(t, g.DialAs(t, "lunt", "a long enough one"), "charts")
+	require.NoError(t, share.WriteFile("first", []byte("plate"), 0o600), "and it is so at the wire")
+	a = ask(t, g, keeper, http.MethodPost, "/api/v1/changes", fmt.Sprintf(`{"asOf":%d,"changes":[{"kind":"user","act":"remove","of":{"name":"nobody-here"}}]}`, made.Row))
+	require.Equal(t, http.StatusNotFound, a.status)
+	a = ask(t, g, keeper, http.MethodPost, "/api/v1/changes", fmt.Sprintf(`{"asOf":%d,"changes":[{"kind":"group","act":"add","with":{"name":"later"}}]}`, made.Row-1))
+	require.Equal(t, http.StatusConflict, a.status)
+	require.Contains(t, string(a.body), "make 6 changes")
+	require.Equal(t, http.StatusOK, ask(t, g, keeper, http.MethodPost, "/api/v1/journal/undo", fmt.Sprintf(`{"rows":[%d]}`, made.Row)).status)
+	require.Nil(t, g.Service.Policy().Directory.UserNamed("lunt"))
+	require.Nil(t, g.Service.Policy().FolderNamed("charts"))
+}
