@@ -48,6 +48,9 @@ var changing = map[string]string{
 	"change-notice-settings": "PATCH /notices/settings", "set-letter": "PUT /notices/templates/{name}", "remove-hook": "DELETE /notices/hooks/{name}",
 	"accept-finding": "PUT /findings/{name}/acceptance", "reopen-finding": "DELETE /findings/{name}/acceptance",
 	"add-review": "POST /reviews", "apply-review": "POST /reviews/{name}/apply", "remove-review": "DELETE /reviews/{name}",
+	"check-ids": "POST /ids/check", "count-volume": "POST /counts/{name}", "pause-count": "PUT /counts/{name}/paused",
+	"add-hook": "POST /notices/hooks", "change-hook": "PATCH /notices/hooks/{name}",
+	"mark-review": "PATCH /reviews/{name}/lines", "mark-review-text": "PUT /reviews/{name}/csv", "verify-review": "POST /reviews/verify",
 	"undo-rows": "POST /journal/undo",
 }
 
@@ -83,8 +86,10 @@ func AsChange(method, path string, query url.Values, body any) (Change, bool, er
 		if body == nil {
 			return c, true, nil
 		}
-		var err error
-		c.With, err = json.Marshal(body)
+		with, err := json.Marshal(body)
+		if string(with) != "{}" { // nothing is the same
+			c.With = with
+		}
 		return c, true, err
 	}
 	return Change{}, false, nil
@@ -185,8 +190,11 @@ func (s *Server) describeChanges() {
 			}
 		}
 		if op.RequestBody != nil {
-			schema.Properties["with"] = op.RequestBody.Content["application/json"].Schema
-			schema.Required = append(schema.Required, "with")
+			with := op.RequestBody.Content["application/json"].Schema
+			schema.Properties["with"] = with
+			if is := s.api.OpenAPI().Components.Schemas.SchemaFromRef(with.Ref); with.Ref == "" || is == nil || len(is.Required) > 0 {
+				schema.Required = append(schema.Required, "with")
+			}
 		}
 		schema.PrecomputeMessages()
 		c.schema = schema

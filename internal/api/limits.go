@@ -309,7 +309,7 @@ func (s *Server) registerLimits() {
 		}
 		return out, nil
 	})
-	do(s, operation("count", http.MethodPost, "/counts/{name}", "Count the folders of a volume again, beside everything else", "limits"), func(ctx context.Context, in *struct {
+	do(s, operation("count-volume", http.MethodPost, "/counts/{name}", "Count the folders of a volume again, beside everything else", "limits"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
 			RateFiles *int64 `json:"rateFiles,omitempty" minimum:"1" maximum:"10000000" doc:"How many files are counted in a second, at most."`

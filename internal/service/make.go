@@ -274,7 +274,7 @@ func (s *Service) unchangedSince(ctx context.Context, row int64) error {
 	return conflict("asOf", "amber journal show "+itoa(since[0].Seq), "since row %d there has been changed: %s", row, rowsInWords(since, most))
 }
 
-// rowsInWords names rows of the journal: "95, add entry on plates by keeper".
+// rowsInWords names rows of the journal: "95, add entry (plates) by keeper".
 func rowsInWords(rows []store.JournalRow, most int) string {
 	var out []string
 	for i, r := range rows {
@@ -284,7 +284,7 @@ func rowsInWords(rows []store.JournalRow, most int) string {
 		}
 		text := fmt.Sprintf("%d, %s", r.Seq, r.Action)
 		if r.Subject != "" {
-			text += " on " + r.Subject
+			text += " (" + r.Subject + ")"
 		}
 		out = append(out, text+" by "+r.Actor)
 	}

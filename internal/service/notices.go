@@ -236,10 +236,21 @@ func (s *Service) hookSecrets(ctx context.Context, id int64) (h hookSecrets, err
 	return h, json.Unmarshal([]byte(raw), &h)
 }
 
+// mayShowSecret refuses what would make a secret that nobody is shown.
+func (s *Service) mayShowSecret() error {
+	if s.trial != nil && s.trial.real {
+		return conflict("", "", "a webhook's secret is shown once, to who asks for that alone: it has no place among other changes")
+	}
+	return nil
+}
+
 // CreateHook has a web address called with what is told from now on. It gives the secret that its messages are signed with, which
 // is not shown again.
 func (s *Service) CreateHook(ctx context.Context, by Actor, name, url string) (h *site.Hook, secret string, err error) {
 	if err := checkAccountName("name", name); err != nil {
+		return nil, "", err
+	}
+	if err := s.mayShowSecret(); err != nil {
 		return nil, "", err
 	}
 	secret = notice.NewSecret()
@@ -279,6 +290,9 @@ func (s *Service) UpdateHook(ctx context.Context, by Actor, name string, in Hook
 		known.URL = *in.URL
 	}
 	if in.Secret {
+		if err := s.mayShowSecret(); err != nil {
+			return nil, "", err
+		}
 		secret = notice.NewSecret()
 		known.Secret = secret
 	}

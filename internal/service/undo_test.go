@@ -118,7 +118,7 @@ func TestWhoWasRemovedComesBackAsTheyWere(t *testing.T) {
 	var e *Error
 	require.ErrorAs(t, err, &e)
 	require.Equal(t, Conflict, e.Kind)
-	require.Contains(t, e.Message, fmt.Sprint(taken, ", add user on tomasz"))
+	require.Contains(t, e.Message, fmt.Sprint(taken, ", add user (tomasz)"))
 	require.Equal(t, fmt.Sprintf("amber undo %d %d", taken, removed), e.Next)
 	_, err = s.Undo(ctx, keeper, []int64{removed, taken})
 	require.NoError(t, err)
