@@ -50,6 +50,9 @@ func (s *Service) mayChange(by Actor, action string) error {
 	return nil
 }
 
+// failPoint is called at each boundary of a change, for a test that ends the process there.
+var failPoint = func(name string) {}
+
 // write writes a draft down, does on disk what goes with it, and brings it into force. What cannot be done on disk is taken back. The caller
 // has the writing lock.
 func (s *Service) write(ctx context.Context, by Actor, name deedName, d *site.Draft, is *inForce, also []func(*store.Tx) error) error {
@@ -59,27 +62,40 @@ func (s *Service) write(ctx context.Context, by Actor, name deedName, d *site.Dr
 	}
 	var pending []int64
 	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
+		failPoint("before anything is written")
 		if pending, err = tx.Save(ctx, d, changes); err != nil {
 			return err
 		}
+		failPoint("before the journal")
 		for _, write := range also {
 			if err := write(tx); err != nil {
 				return err
 			}
 		}
-		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: name.action, Subject: name.subject, Changes: changes})
+		row := &store.JournalRow{At: time.Now(), Actor: by.Name, Action: name.action, Subject: name.subject, Changes: changes}
+		if err := tx.Append(ctx, row); err != nil {
+			return err
+		}
+		defer failPoint("before the commit")
+		return tx.Belong(ctx, pending, row.Seq)
 	})
 	if err != nil {
 		return s.asUnwritable(err)
 	}
+	failPoint("after the commit")
 	ctx = context.WithoutCancel(ctx)
 	for _, e := range d.Effects() {
+		failPoint("before an effect")
 		if err := s.doEffect(is.policy, e); err != nil {
-			return s.takeBack(ctx, by, name, d, is, changes, pending, err)
+			failPoint("before it is taken back")
+			return s.takeBack(ctx, by, name, d, is, changes, pending, asRefusal(err))
 		}
 	}
+	failPoint("before it is in force")
 	s.enforce(is)
+	failPoint("before effects are noted")
 	s.settled(ctx, pending)
+	failPoint("after all")
 	return nil
 }
 
@@ -135,28 +151,32 @@ func (s *Service) takeBack(ctx context.Context, by Actor, name deedName, done *s
 	return why
 }
 
+// asRefusal says why an effect cannot be.
+func asRefusal(err error) error {
+	if away := (*files.Away)(nil); errors.As(err, &away) {
+		return &Error{Kind: Unavailable, Field: "path", Next: "amber volume list", Message: err.Error()}
+	}
+	return invalid("path", "%v", err)
+}
+
 func (s *Service) doEffect(p *site.Policy, e site.Effect) error {
 	switch e.Act {
 	case site.MakeDirectory:
-		if err := files.MakeFolder(e.Volume, e.Path); err != nil {
-			return invalid("path", "%v", err)
-		}
+		return files.MakeFolder(e.Volume, e.Path)
 	case site.SetMode:
 		if f := p.Folder(e.Folder); f != nil {
 			return files.SetMode(p, s.ledger, f, e.Path, files.Set{Mode: e.Mode, UID: e.UID, GID: e.GID})
 		}
 	case site.MarkVolume:
-		if err := files.MarkVolume(e.Volume.Volume, e.Mark); err != nil {
-			return invalid("path", "%v", err)
-		}
+		return files.MarkVolume(e.Volume.Volume, e.Mark)
 	case site.UnmarkVolume:
 		s.unmarkVolume(e.Volume.Volume, e.Mark)
 	}
 	return nil
 }
 
-// settleEffects does what the process had written down and not done when it ended: what cannot be done, as its volume is away, is tried again once that is
-// back.
+// settleEffects does what the process had written down and not done when it ended. What cannot be done as its volume is away is tried again once that is
+// back; of what cannot be done at all, the change is taken back.
 func (s *Service) settleEffects(ctx context.Context) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
@@ -164,14 +184,71 @@ func (s *Service) settleEffects(ctx context.Context) error {
 	if err != nil || len(pending) == 0 {
 		return err
 	}
+	gone := make(map[int64]bool) // rows that were taken back
 	for _, one := range pending {
-		if err := s.doEffect(s.Policy(), one.Effect); err != nil {
-			slog.Error("what a change has to do on disk cannot be done yet", "what", one.Effect.Act, "path", one.Effect.Path, "error", err)
+		if gone[one.Row] {
 			continue
 		}
-		s.settled(ctx, []int64{one.ID})
+		err := s.doEffect(s.Policy(), one.Effect)
+		if away := (*files.Away)(nil); errors.As(err, &away) {
+			slog.Error("what a change has to do on disk is done once its volume is back", "row", one.Row, "what", one.Effect.Act, "path", one.Effect.Path, "error", err)
+			continue
+		}
+		if err == nil {
+			s.settled(ctx, []int64{one.ID})
+			continue
+		}
+		slog.Error("what a change has to do on disk cannot be done: it is taken back", "row", one.Row, "what", one.Effect.Act, "path", one.Effect.Path, "error", err)
+		gone[one.Row] = true
+		if err := s.takeBackRow(ctx, one.Row, pending); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// takeBackRow takes back the change of a row whose effects cannot be, as far as it has not been changed again since. The caller has the writing lock.
+func (s *Service) takeBackRow(ctx context.Context, seq int64, pending []store.Pending) error {
+	row, there, err := s.store.Row(ctx, seq)
+	if err != nil {
+		return err
+	}
+	of := s.force.Load()
+	d := site.NewDraft(of.records, of.numbers)
+	is := of
+	if there {
+		obstacles, err := d.Revert(row.Changes)
+		if err == nil && len(obstacles) == 0 {
+			is, err = of.next(d)
+		}
+		if err != nil || len(obstacles) > 0 {
+			slog.Error("it cannot be taken back either, as it has been changed again since", "row", seq, "error", err)
+			d, is = site.NewDraft(of.records, of.numbers), of
+		}
+	}
+	changes, err := d.Changes()
+	if err != nil {
+		return err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.Save(ctx, d, changes); err != nil {
+			return err
+		}
+		var ids []int64
+		for _, p := range pending {
+			if p.Row == seq {
+				ids = append(ids, p.ID)
+			}
+		}
+		if err := tx.Settled(ctx, ids); err != nil || len(changes) == 0 {
+			return err
+		}
+		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: Itself.Name, Action: "take back: " + row.Action, Subject: row.Subject, Changes: changes})
+	})
+	if err == nil && len(changes) > 0 {
+		s.enforce(is)
+	}
+	return err
 }
 
 // draftTries is how often a set of changes is worked out anew as somebody else was faster, before others are kept waiting for it.

@@ -12,6 +12,7 @@ import (
 // Pending is an effect that was written down and is not known to be done.
 type Pending struct {
 	ID     int64
+	Row    int64 // of the journal: the change that it belongs to
 	Effect site.Effect
 }
 
@@ -33,10 +34,10 @@ func (tx *Tx) saveEffects(ctx context.Context, d *site.Draft) (ids []int64, err 
 
 // Pending lists the effects that are not known to be done, in their order.
 func (s *Store) Pending(ctx context.Context) (out []Pending, err error) {
-	err = each(ctx, s.db, `SELECT id, effect FROM effects ORDER BY id`, func(rows *sql.Rows) error {
+	err = each(ctx, s.db, `SELECT id, row, effect FROM effects ORDER BY id`, func(rows *sql.Rows) error {
 		var p Pending
 		var raw string
-		if err := rows.Scan(&p.ID, &raw); err != nil {
+		if err := rows.Scan(&p.ID, &p.Row, &raw); err != nil {
 			return err
 		}
 		if err := json.Unmarshal([]byte(raw), &p.Effect); err != nil {
@@ -57,6 +58,16 @@ func (s *Store) Settled(ctx context.Context, ids []int64) error {
 func (tx *Tx) Settled(ctx context.Context, ids []int64) error {
 	for _, id := range ids {
 		if err := tx.Run(ctx, `DELETE FROM effects WHERE id = ?`, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Belong notes to which row of the journal effects belong.
+func (tx *Tx) Belong(ctx context.Context, ids []int64, row int64) error {
+	for _, id := range ids {
+		if err := tx.Run(ctx, `UPDATE effects SET row = ? WHERE id = ?`, row, id); err != nil {
 			return err
 		}
 	}

@@ -30,7 +30,7 @@ CREATE TABLE secrets (
     dropped TEXT                                 -- RFC 3339, UTC: since when nothing refers to it
 ) STRICT;
 -- What has to happen on disk for a change that is written down: gone once it is done.
-CREATE TABLE effects (id INTEGER PRIMARY KEY AUTOINCREMENT, effect TEXT NOT NULL) STRICT; -- JSON
+CREATE TABLE effects (id INTEGER PRIMARY KEY AUTOINCREMENT, effect TEXT NOT NULL, row INTEGER NOT NULL DEFAULT 0) STRICT; -- JSON; the row of the journal
 ALTER TABLE sessions RENAME TO sessions_old;
 CREATE TABLE sessions (
     token_hash BLOB PRIMARY KEY,                 -- SHA-256 of the token

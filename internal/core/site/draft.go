@@ -60,7 +60,11 @@ type Change struct {
 
 // NewDraft begins a draft of records.
 func NewDraft(r Records, last Numbers) *Draft {
-	return &Draft{is: r, was: r, own: make(map[string]bool), rules: make(map[int64]bool), touched: make(map[Key]int64), fresh: make(map[Key]bool), unchecked: make(map[Key]bool), numbers: maps.Clone(last), before: last, secrets: make(map[int64]Secret), looked: make(map[string]bool), uniques: make(map[string]map[keyed]int64)}
+	numbers := maps.Clone(last)
+	if numbers == nil {
+		numbers = make(Numbers)
+	}
+	return &Draft{is: r, was: r, own: make(map[string]bool), rules: make(map[int64]bool), touched: make(map[Key]int64), fresh: make(map[Key]bool), unchecked: make(map[Key]bool), numbers: numbers, before: last, secrets: make(map[int64]Secret), looked: make(map[string]bool), uniques: make(map[string]map[keyed]int64)}
 }
 
 // Records are the records as they are to be. They are not to be altered.
@@ -85,9 +89,6 @@ func (d *Draft) Secrets() map[int64]Secret { return d.secrets }
 
 // Number gives the next number of a kind.
 func (d *Draft) Number(kind string) int64 {
-	if d.numbers == nil {
-		d.numbers = make(Numbers)
-	}
 	d.numbers[kind]++
 	return d.numbers[kind]
 }
