@@ -170,6 +170,17 @@ test('an entry that its parent blocks is offered with what lets it through, and 
   await asks.getByRole('button', { name: 'Add entry' }).click();
   await p.getByText('Added: allow wren read.').waitFor();
 
+  // Both entries were made as one, and are taken back as one; and made again.
+  await p.getByRole('button', { name: 'Take it back' }).click();
+  await p.getByText('Taken back: Added: allow wren read.').waitFor();
+  await p.getByRole('button', { name: 'Add an entry on instruments/firmware/bench' }).click();
+  await p.getByRole('combobox', { name: 'Who' }).fill('wren');
+  await p.getByRole('button', { name: 'See what it does' }).click();
+  await asks.getByRole('button', { name: 'Let them pass as well' }).click();
+  await asks.getByText('1 person gains').waitFor();
+  await asks.getByRole('button', { name: 'Add entry' }).click();
+  await p.getByText('Added: allow wren read.').waitFor();
+
   await p.getByRole('link', { name: 'Findings' }).click();
   const blocked = p.getByRole('article', { name: /firmware\/bench: blocked by a parent/ });
   await blocked.getByRole('button', { name: 'Mend' }).click();
