@@ -140,7 +140,7 @@ func TestNamesDoNothingToTheTerminal(t *testing.T) {
 	const name = "x\n  9999  keeper   removed user wren\x1b[2J\u202etxt.exe"
 	f := g.Service.Policy().FolderNamed("nightlog")
 	require.NoError(t, os.WriteFile(filepath.Join(f.Root, name), nil, 0o660))
-	g.Service.Saw(files.Deed{Kind: files.Refused, User: 1, From: "192.0.2.9", Path: "nightlog/" + name})
+	g.Service.Saw(files.AccessEvent{Kind: files.Refused, User: 1, From: "192.0.2.9", Path: "nightlog/" + name})
 	a := amber{t, binary(t), g.URL, t.TempDir()}
 	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
 	require.Zero(t, code, errOut)

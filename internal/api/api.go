@@ -49,25 +49,25 @@ type Server struct {
 	nfsPort  int
 	names    []string
 	proxies  []netip.Prefix
-	trials   *turns
+	previews *turns
 	changers map[string]*changer // by what they do
 	api      huma.API
 	mux      chi.Router
 }
 
-type trialKey struct{}
+type draftKey struct{}
 
 // on is the service that a request is about: the one in force, or a trial of changes.
 func (s *Server) on(ctx context.Context) *service.Service {
-	if trial, ok := ctx.Value(trialKey{}).(*service.Service); ok {
+	if trial, ok := ctx.Value(draftKey{}).(*service.Service); ok {
 		return trial
 	}
 	return s.svc
 }
 
-// isTrial says whether a request is one of this API to itself.
-func isTrial(ctx context.Context) bool {
-	_, ok := ctx.Value(trialKey{}).(*service.Service)
+// onDraft says whether a request is one of this API to itself.
+func onDraft(ctx context.Context) bool {
+	_, ok := ctx.Value(draftKey{}).(*service.Service)
 	return ok
 }
 
@@ -81,7 +81,7 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, trials: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
@@ -168,7 +168,7 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	if isTrial(ctx.Context()) { // who asked for the trial is known
+	if onDraft(ctx.Context()) { // who asked for the trial is known
 		next(ctx)
 		return
 	}
@@ -248,7 +248,7 @@ func init() {
 
 var statusOf = map[service.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict,
-	service.Forbidden: http.StatusForbidden, service.Unsigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests,
+	service.Forbidden: http.StatusForbidden, service.Unauthenticated: http.StatusUnauthorized, service.RateLimited: http.StatusTooManyRequests,
 	service.Unavailable: http.StatusServiceUnavailable,
 }
 

@@ -328,7 +328,7 @@ func (s *Server) registerChanges() {
 			return ChangesMade{}, err
 		}
 		row, err := s.on(ctx).Make(ctx, caller(ctx), body.AsOf, func(ctx context.Context, set *service.Service) error {
-			return s.makeAll(context.WithValue(ctx, trialKey{}, set), body.Changes)
+			return s.makeAll(context.WithValue(ctx, draftKey{}, set), body.Changes)
 		})
 		return ChangesMade{row, len(body.Changes)}, err
 	})

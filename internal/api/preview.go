@@ -80,8 +80,8 @@ func effectOf(e service.Effect) Effect {
 // try makes changes on a trial and gives that. What is turned down comes back as it would from the
 // route itself.
 func (s *Server) try(ctx context.Context, changes []Change) (*service.Service, error) {
-	trial, err := s.on(ctx).Try(ctx, func(ctx context.Context, trial *service.Service) error {
-		return s.makeAll(context.WithValue(ctx, trialKey{}, trial), changes)
+	trial, err := s.on(ctx).Preview(ctx, func(ctx context.Context, trial *service.Service) error {
+		return s.makeAll(context.WithValue(ctx, draftKey{}, trial), changes)
 	})
 	if err != nil && ctx.Err() != nil { // that is why, whatever it came upon
 		err = tookTooLong(ctx)
@@ -136,7 +136,7 @@ func (s *Server) registerPreview() {
 		if err != nil {
 			return Effect{}, err
 		}
-		ctx, done, err := s.trials.take(ctx, caller(ctx))
+		ctx, done, err := s.previews.take(ctx, caller(ctx))
 		if err != nil {
 			return Effect{}, err
 		}
@@ -157,7 +157,7 @@ func (s *Server) registerPreview() {
 		if err != nil {
 			return nil, err
 		}
-		ctx, done, err := s.trials.take(ctx, caller(ctx))
+		ctx, done, err := s.previews.take(ctx, caller(ctx))
 		if err != nil {
 			return nil, err
 		}
@@ -166,7 +166,7 @@ func (s *Server) registerPreview() {
 		if err != nil {
 			return nil, err
 		}
-		raw, err := s.answered(context.WithValue(ctx, trialKey{}, trial), body.Ask)
+		raw, err := s.answered(context.WithValue(ctx, draftKey{}, trial), body.Ask)
 		if err == nil && !json.Valid(raw) {
 			return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: body.Ask + " does not answer in JSON"}
 		}

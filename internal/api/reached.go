@@ -37,7 +37,7 @@ func withoutPort(address string) string {
 // proxy says of the request before it is believed of those that are trusted, and of nobody else.
 func (s *Server) reach(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if isTrial(r.Context()) { // a request of this API to itself
+		if onDraft(r.Context()) { // a request of this API to itself
 			next.ServeHTTP(w, r)
 			return
 		}

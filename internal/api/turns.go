@@ -11,7 +11,7 @@ import (
 
 // Of what takes long and changes nothing, one at a time is done for each caller and so many in all, each for so long.
 const (
-	mostTrials    = 4
+	mostPreviews  = 4
 	mostWaiting   = 8 // of one caller
 	trialPatience = 20 * time.Second
 )
@@ -29,7 +29,7 @@ type turn struct {
 }
 
 func newTurns() *turns {
-	return &turns{all: make(chan struct{}, mostTrials), of: make(map[identity.ID]*turn)}
+	return &turns{all: make(chan struct{}, mostPreviews), of: make(map[identity.ID]*turn)}
 }
 
 // take waits for the caller's turn. It gives the context under which to go on, which ends after a while, and what gives the turn
@@ -49,7 +49,7 @@ func (t *turns) take(ctx context.Context, by service.Actor) (context.Context, fu
 	t.mu.Unlock()
 	if full {
 		cancel()
-		return nil, nil, &service.Error{Kind: service.Slow, RetryAfter: time.Second, Message: "too many of your own previews wait for one another already"}
+		return nil, nil, &service.Error{Kind: service.RateLimited, RetryAfter: time.Second, Message: "too many of your own previews wait for one another already"}
 	}
 	leave := func() {
 		cancel()

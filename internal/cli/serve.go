@@ -171,7 +171,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	namespace := files.New(svc.ServedPolicy, svc)
-	namespace.TellOf(svc)
+	namespace.ReportTo(svc)
 	namespace.HoldUp(svc.HeldUp)
 	namespace.Account(svc.Ledger())
 	svc.Account(namespace, cmd.Duration("recount"))

@@ -137,7 +137,7 @@ func (l *larkfell) agrees(allocated bool, trees map[string]int64, why ...any) {
 func bound(n int64) *int64 { return &n }
 
 // deeds does random things over both protocols; many fail, since others do theirs meanwhile.
-func (l *larkfell) deeds(r *rand.Rand, n int) {
+func (l *larkfell) works(r *rand.Rand, n int) {
 	dirs := []string{"", "2026", "2026/03", "drop", "drop/in", "wide", "wide/deep", "wide/deep/er"}
 	path := func() string {
 		if d := dirs[r.IntN(len(dirs))]; d != "" {
@@ -287,7 +287,7 @@ func TestWhatIsCountedIsWhatIsThere(t *testing.T) {
 			})
 			var people sync.WaitGroup
 			for i := range 4 {
-				people.Go(func() { l.deeds(rand.New(rand.NewPCG(seed, uint64(i))), 400) })
+				people.Go(func() { l.works(rand.New(rand.NewPCG(seed, uint64(i))), 400) })
 			}
 			people.Wait()
 			close(stop)

@@ -88,9 +88,9 @@ type Namespace struct {
 	cache  *fdCache
 	budget *budget
 
-	witness Witness // nil: nobody is told
-	ledger  *usage.Ledger
-	heldUp  func(folder int64) bool // nil: none is
+	sink   EventSink // nil: nobody is told
+	ledger *usage.Ledger
+	heldUp func(folder int64) bool // nil: none is
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
@@ -156,14 +156,14 @@ type view struct {
 	now    time.Time
 	facts  access.Facts
 
-	witness Witness
-	ledger  *usage.Ledger
-	index   *foldIndex
+	sink   EventSink
+	ledger *usage.Ledger
+	index  *foldIndex
 }
 
 func (n *Namespace) view(sub Subject, share string) (view, error) {
 	p := n.policy()
-	v := view{policy: p, sub: sub, now: n.now(), witness: n.witness, ledger: n.ledger, index: n.index}
+	v := view{policy: p, sub: sub, now: n.now(), sink: n.sink, ledger: n.ledger, index: n.index}
 	if sub.Guest != nil {
 		if v.nfs = sub.Guest.arrival(p); v.nfs == nil {
 			return view{}, ErrGone

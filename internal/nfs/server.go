@@ -48,7 +48,7 @@ type Config struct {
 	Lease  time.Duration // of version 4; 0 for the default
 	Log    *slog.Logger
 	// Refused is told of mounts that are; nil for nobody.
-	Refused files.Witness
+	Refused files.EventSink
 }
 
 // Server answers NFS.

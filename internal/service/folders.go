@@ -105,13 +105,13 @@ func fillKinds(in *FolderInput) error {
 // makeDirectory has a directory be made below a volume or a folder, if it can be.
 func (s *Service) makeDirectory(d *site.Draft, at site.Location, path string) error {
 	known := at
-	if s.trial != nil {
-		s.trial.made[filepath.Join(at.String(), path)] = true
-		if s.trial.marked[at.Mark] {
+	if s.drafting != nil {
+		s.drafting.made[filepath.Join(at.String(), path)] = true
+		if s.drafting.marked[at.Mark] {
 			known.Mark = "" // it does not carry it yet
 		}
 	}
-	gone := s.trial != nil && s.trial.made[at.String()] // the folder itself is still to be made
+	gone := s.drafting != nil && s.drafting.made[at.String()] // the folder itself is still to be made
 	if err := files.MayMakeFolder(known, path); err != nil && !gone {
 		return invalid("path", "%v", err)
 	}
@@ -204,7 +204,7 @@ func (s *Service) SetMode(ctx context.Context, by Actor, full string, in ModeInp
 // setMode has it be done, and notes on a draft what will have been.
 func (s *Service) setMode(d *site.Draft, f *site.PublishedFolder, path string, set files.Set) {
 	d.Do(site.Effect{Act: site.SetMode, Folder: f.ID, Path: path, Mode: set.Mode, UID: set.UID, GID: set.GID})
-	if s.trial == nil {
+	if s.drafting == nil {
 		return
 	}
 	known, ok := s.factsOf(f).UnixOf(path)
@@ -224,7 +224,7 @@ func (s *Service) setMode(d *site.Draft, f *site.PublishedFolder, path string, s
 		gid = *set.GID
 	}
 	a = posix.Given(root, a, uid, gid)
-	s.trial.modes[objectAt{f.ID, path}] = &a
+	s.drafting.modes[objectAt{f.ID, path}] = &a
 }
 
 func (s *Service) byMode(f *site.PublishedFolder, at files.Place) error {

@@ -165,13 +165,13 @@ func TestTryingAVolumeTouchesNothing(t *testing.T) {
 	require.NoError(t, os.Chtimes(dir, time.Unix(1e9, 0), time.Unix(1e9, 0)))
 	auditor := Actor{Name: "auditor", Role: identity.Auditor}
 	for _, by := range []Actor{auditor, keeper} {
-		_, err := s.Try(ctx, func(ctx context.Context, trial *Service) error {
+		_, err := s.Preview(ctx, func(ctx context.Context, trial *Service) error {
 			_, err := trial.CreateVolume(ctx, by, VolumeInput{Name: "probe", Path: dir})
 			return err
 		})
 		if by.Role == identity.Auditor {
 			for _, path := range []string{dir, "/etc/shadow", "/not/there"} {
-				_, pathErr := s.Try(ctx, func(ctx context.Context, trial *Service) error {
+				_, pathErr := s.Preview(ctx, func(ctx context.Context, trial *Service) error {
 					_, err := trial.CreateVolume(ctx, by, VolumeInput{Name: "probe", Path: path})
 					return err
 				})
@@ -189,7 +189,7 @@ func TestTryingAVolumeTouchesNothing(t *testing.T) {
 	volume := s.Policy().Volumes[0]
 	require.NoError(t, os.Symlink("/etc", filepath.Join(volume.Path, "out")))
 	for _, path := range []string{"out", "out/ssl"} {
-		_, err := s.Try(ctx, func(ctx context.Context, trial *Service) error {
+		_, err := s.Preview(ctx, func(ctx context.Context, trial *Service) error {
 			_, err := trial.CreateFolder(ctx, auditor, FolderInput{Name: "probe", Volume: volume.Name, Path: path, Permissions: site.ByMode})
 			return err
 		})

@@ -33,7 +33,7 @@ func (s *Service) Largest(_ context.Context, by Actor, full string, most int) (*
 		return nil, invalid("path", "%s is not a directory", f.Display(at.Path))
 	case most < 1 || most > 1000:
 		return nil, invalid("top", "%d is not between 1 and 1000", most)
-	case s.trial != nil || !s.asOf.IsZero():
+	case s.drafting != nil || !s.asOf.IsZero():
 		return nil, &Error{Kind: Invalid, Message: "what takes most room can be asked as of now only"}
 	}
 	if lookers.Add(1) > mostLookers {

@@ -207,7 +207,7 @@ func TestLimitsThatMakeNoSense(t *testing.T) {
 func TestALimitIsPreviewed(t *testing.T) {
 	c, ctx := counted(t), context.Background()
 	require.NoError(t, c.write("firmware/mine", 3000))
-	trial, err := c.Try(ctx, func(ctx context.Context, trial *Service) error {
+	trial, err := c.Preview(ctx, func(ctx context.Context, trial *Service) error {
 		_, err := trial.SetLimit(ctx, keeper, LimitInput{Kind: limit.Default, HardBytes: "2000"})
 		return err
 	})

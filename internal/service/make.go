@@ -15,13 +15,13 @@ import (
 )
 
 // deed names a change in the journal.
-type deedName struct{ action, subject string }
+type title struct{ action, subject string }
 
 // change runs one administrative change: fn alters a draft of the records, and also what is written down beside them; see the package's comment. In a set
 // it is one of the set's.
 func (s *Service) change(ctx context.Context, by Actor, action, subject string, fn func(*site.Draft) error, also ...func(*store.Tx) error) error {
-	if s.trial != nil {
-		return s.trial.take(s, deedName{action, subject}, fn, also)
+	if s.drafting != nil {
+		return s.drafting.take(s, title{action, subject}, fn, also)
 	}
 	if err := s.mayChange(by, action); err != nil {
 		return err
@@ -37,7 +37,7 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	if err != nil {
 		return err
 	}
-	return s.write(ctx, by, deedName{action, subject}, d, is, also)
+	return s.write(ctx, by, title{action, subject}, d, is, also)
 }
 
 func (s *Service) mayChange(by Actor, action string) error {
@@ -55,7 +55,7 @@ var failPoint = func(name string) {}
 
 // write writes a draft down, does on disk what goes with it, and brings it into force. What cannot be done on disk is taken back. The caller
 // has the writing lock.
-func (s *Service) write(ctx context.Context, by Actor, name deedName, d *site.Draft, is *inForce, also []func(*store.Tx) error) error {
+func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft, is *inForce, also []func(*store.Tx) error) error {
 	changes, err := d.Changes()
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ func (s *Service) enforce(is *inForce) {
 
 // takeBack writes the opposite of a change whose effects on disk cannot be. Where that cannot be written down either, the change is in force, and the next
 // start tries its effects again.
-func (s *Service) takeBack(ctx context.Context, by Actor, name deedName, done *site.Draft, is *inForce, changes []site.Change, pending []int64, why error) error {
+func (s *Service) takeBack(ctx context.Context, by Actor, name title, done *site.Draft, is *inForce, changes []site.Change, pending []int64, why error) error {
 	back := site.NewDraft(is.records, is.numbers)
 	err := back.Restore(changes)
 	var was *inForce
@@ -270,7 +270,7 @@ func (s *Service) Make(ctx context.Context, by Actor, asOf int64, do func(ctx co
 		err := do(ctx, set)
 		if err == nil {
 			set.Policy()
-			err = set.trial.failed
+			err = set.drafting.failed
 		}
 		if err != nil {
 			if last {
@@ -288,7 +288,7 @@ func (s *Service) Make(ctx context.Context, by Actor, asOf int64, do func(ctx co
 		row, err = s.commit(ctx, by, asOf, set)
 		s.writing.Unlock()
 		if err == nil {
-			for _, do := range set.trial.after {
+			for _, do := range set.drafting.after {
 				do()
 			}
 		}
@@ -301,13 +301,13 @@ func (s *Service) commit(ctx context.Context, by Actor, asOf int64, set *Service
 	if err := s.unchangedSince(ctx, asOf); err != nil {
 		return 0, err
 	}
-	t := set.trial
+	t := set.drafting
 	if len(t.names) == 0 {
 		return 0, nil
 	}
 	name := t.names[0]
 	if len(t.names) > 1 {
-		name = deedName{fmt.Sprintf("make %d changes", len(t.names)), ""}
+		name = title{fmt.Sprintf("make %d changes", len(t.names)), ""}
 		for _, n := range t.names {
 			if n.subject != "" && n.subject != name.subject {
 				if name.subject != "" {
@@ -318,7 +318,7 @@ func (s *Service) commit(ctx context.Context, by Actor, asOf int64, set *Service
 			}
 		}
 	}
-	if t.name != (deedName{}) {
+	if t.name != (title{}) {
 		name = t.name
 	}
 	if err := s.write(ctx, by, name, t.draft, set.force.Load(), t.also); err != nil {

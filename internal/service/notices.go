@@ -238,7 +238,7 @@ func (s *Service) hookSecrets(ctx context.Context, id int64) (h hookSecrets, err
 
 // mayShowSecret refuses what would make a secret that nobody is shown.
 func (s *Service) mayShowSecret() error {
-	if s.trial != nil && s.trial.real {
+	if s.drafting != nil && s.drafting.real {
 		return conflict("", "", "a webhook's secret is shown once, to who asks for that alone: it has no place among other changes")
 	}
 	return nil
@@ -358,7 +358,7 @@ func (s *Service) TestMail(ctx context.Context, by Actor, to string) (string, er
 	if u != nil {
 		about.FullName = u.FullName
 	}
-	m := letterTo(s.Policy(), about, notice.ToAdministrators, []notice.Notice{trialNotice(by.Name)})
+	m := letterTo(s.Policy(), about, notice.ToAdministrators, []notice.Notice{testNotice(by.Name)})
 	ctx, cancel := context.WithTimeout(ctx, testPatience)
 	defer cancel()
 	errs := notice.Send(ctx, server, []notice.Letter{{ID: rand.Text(), To: to, Subject: m.Subject, Text: m.Text}})
@@ -378,7 +378,7 @@ func (s *Service) TestHook(ctx context.Context, by Actor, name string) error {
 	if err != nil {
 		return err
 	}
-	n := trialNotice(by.Name)
+	n := testNotice(by.Name)
 	body, err := json.Marshal(hookBody{"limit.test", n.At, n})
 	if err != nil {
 		return err
@@ -389,7 +389,7 @@ func (s *Service) TestHook(ctx context.Context, by Actor, name string) error {
 // mayTest keeps trials of changes from sending anything.
 func (s *Service) mayTest(by Actor) error {
 	switch {
-	case s.trial != nil || !s.asOf.IsZero():
+	case s.drafting != nil || !s.asOf.IsZero():
 		return conflict("", "", "what is only tried out sends nothing")
 	case by.Role != identity.Administrator:
 		return &Error{Kind: Forbidden, Message: by.Name + " may look but not send: that takes an administrator"}
@@ -412,8 +412,8 @@ func (s *Service) tested(ctx context.Context, by Actor, to string, sent error) e
 	return errors.Join(sent, err)
 }
 
-// trialNotice is a notice that tells of nothing.
-func trialNotice(name string) notice.Notice {
+// testNotice is a notice that tells of nothing.
+func testNotice(name string) notice.Notice {
 	hard := int64(5_000_000)
 	return notice.Notice{At: time.Now().UTC().Truncate(time.Second), Kind: string(limit.Reached), By: string(ByUser), Name: name, Limit: "user " + name, Percent: 80, Dimension: limit.Bytes.String(),
 		UsedBytes: 4_000_000, UsedFiles: 1, HardBytes: &hard, Says: fmt.Sprintf("%s is trying out whether notices arrive: this one is about no limit at all.", name)}

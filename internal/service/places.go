@@ -65,7 +65,7 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 		return nil, files.Place{}, noFolder(name)
 	}
 	at, err := files.Find(f.At, path)
-	if s.trial != nil && errors.Is(err, files.ErrGone) && path == "" { // a folder that would have been made
+	if s.drafting != nil && errors.Is(err, files.ErrGone) && path == "" { // a folder that would have been made
 		return f, files.Place{Exists: true}, nil
 	}
 	var away *files.Away

@@ -26,14 +26,14 @@ type Kind string
 
 // The kinds of Error.
 const (
-	Invalid   Kind = "invalid"   // the request makes no sense; Field says where
-	NotFound  Kind = "not found" // what it names is not there
-	Conflict  Kind = "conflict"  // it contradicts what is there
-	Forbidden Kind = "forbidden" // the caller may not
-	Unsigned  Kind = "unsigned"  // the caller is not signed in, or the password is wrong
+	Invalid         Kind = "invalid"         // the request makes no sense; Field says where
+	NotFound        Kind = "not found"       // what it names is not there
+	Conflict        Kind = "conflict"        // it contradicts what is there
+	Forbidden       Kind = "forbidden"       // the caller may not
+	Unauthenticated Kind = "unauthenticated" // the caller is not signed in, or the password is wrong
 	// Unavailable is what cannot be now, for no fault of the caller's.
 	Unavailable Kind = "unavailable"
-	Slow        Kind = "slow" // too many wrong passwords; wait for RetryAfter
+	RateLimited Kind = "rate limited" // too many wrong passwords; wait for RetryAfter
 )
 
 // Error is what every use case returns for a request that it turns down.
@@ -81,7 +81,7 @@ type Service struct {
 	keys      sealer
 	throttle  *Throttle
 	hosts     *hostNames
-	deeds     *deeds
+	seen      *seen
 	works     *works
 	ledger    *usage.Ledger
 	uses      *store.Uses
@@ -98,8 +98,8 @@ type Service struct {
 	newKey           bool     // a key that is missing is made anew
 	roots            []string // directories of the host that volumes must be below; none for anywhere
 
-	asOf  time.Time // a past moment that it stands for; zero for now
-	trial *attempt  // changes are tried out and never committed; nil where they count
+	asOf     time.Time // a past moment that it stands for; zero for now
+	drafting *drafting // changes are tried out and never committed; nil where they count
 
 	firstCode []byte // SHA-256; guarded by writing
 
@@ -123,7 +123,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), deeds: newDeeds(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
+	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), seen: newSeen(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
 	for _, option := range with {
 		option(s)
 	}
@@ -217,8 +217,8 @@ func (s *Service) load(ctx context.Context) error {
 
 // Policy is the compiled policy now in force, or of a draft as it is now.
 func (s *Service) Policy() *site.Policy {
-	if s.trial != nil && s.trial.behind {
-		s.trial.catchUp(s)
+	if s.drafting != nil && s.drafting.behind {
+		s.drafting.catchUp(s)
 	}
 	return s.known()
 }

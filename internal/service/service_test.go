@@ -361,10 +361,10 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 			_, err := s.MarkReview(ctx, keeper, "spring", []Mark{{Line: 1, Decision: site.Remove, Comment: "no more"}})
 			return err
 		},
-		func() error { return s.writeDeeds(ctx, true) },
+		func() error { return s.writeSeen(ctx, true) },
 		func() error {
-			s.Saw(files.Deed{Kind: files.Refused, Path: "instruments"})
-			return s.writeDeeds(ctx, true)
+			s.Saw(files.AccessEvent{Kind: files.Refused, Path: "instruments"})
+			return s.writeSeen(ctx, true)
 		},
 		func() error { return s.SetPassword(ctx, keeper, "tomasz", "a new password") },
 		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
@@ -580,11 +580,11 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	const paths, each = 1000, 3
 	for range each {
 		for i := range paths {
-			s.Saw(files.Deed{Kind: files.Refused, UID: 2999, Via: site.NFS, Path: fmt.Sprint("nightlog/", i), Gate: access.Entry})
+			s.Saw(files.AccessEvent{Kind: files.Refused, UID: 2999, Via: site.NFS, Path: fmt.Sprint("nightlog/", i), Gate: access.Entry})
 		}
 	}
-	require.NoError(t, s.writeDeeds(ctx, true))
-	require.NoError(t, s.writeDeeds(ctx, true), "what was told is not told again")
+	require.NoError(t, s.writeSeen(ctx, true))
+	require.NoError(t, s.writeSeen(ctx, true), "what was told is not told again")
 	before, err := s.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	list, err := s.Events(ctx, store.Match{})
@@ -598,9 +598,9 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 
 	// A stranger who says another number each time is one stranger.
 	for uid := range uint32(10_000) {
-		s.Saw(files.Deed{Kind: files.Refused, UID: uid, From: "192.0.2.200", Via: site.NFS, Path: "/plates", Gate: access.Origin})
+		s.Saw(files.AccessEvent{Kind: files.Refused, UID: uid, From: "192.0.2.200", Via: site.NFS, Path: "/plates", Gate: access.Origin})
 	}
-	require.NoError(t, s.writeDeeds(ctx, true))
+	require.NoError(t, s.writeSeen(ctx, true))
 	last := list[len(list)-1].ID
 	list, err = s.Events(ctx, store.Match{After: last})
 	require.NoError(t, err)

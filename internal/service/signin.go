@@ -29,10 +29,10 @@ type Session struct {
 	Expires time.Time
 }
 
-var errSignIn = &Error{Kind: Unsigned, Message: "user name or password is wrong"}
+var errSignIn = &Error{Kind: Unauthenticated, Message: "user name or password is wrong"}
 
 func tooMany(what string, wait time.Duration) error {
-	return &Error{Kind: Slow, RetryAfter: wait, Message: "too many wrong " + what + "; try again in " + max(wait.Round(time.Second), time.Second).String()}
+	return &Error{Kind: RateLimited, RetryAfter: wait, Message: "too many wrong " + what + "; try again in " + max(wait.Round(time.Second), time.Second).String()}
 }
 
 // SignIn checks a password for the console or the API. Only accounts with a role
@@ -95,7 +95,7 @@ func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error)
 	}
 	user := s.Policy().Directory.User(id)
 	if err != nil || user == nil || !user.InForce(time.Now()) || user.Role == identity.NoRole {
-		return Actor{}, &Error{Kind: Unsigned, Message: "not signed in, or the sign-in has ended", Next: "amber sign-in USER"}
+		return Actor{}, &Error{Kind: Unauthenticated, Message: "not signed in, or the sign-in has ended", Next: "amber sign-in USER"}
 	}
 	return Actor{user.ID, user.Name, user.Role}, nil
 }
@@ -217,7 +217,7 @@ func (s *Service) MakeFirst(ctx context.Context, code, name, password, address s
 		return Session{}, tooMany("codes", wait)
 	}
 	if !ok {
-		return Session{}, &Error{Kind: Unsigned, Field: "code", Message: "the code is wrong: it stands in what the service printed when it started"}
+		return Session{}, &Error{Kind: Unauthenticated, Field: "code", Message: "the code is wrong: it stands in what the service printed when it started"}
 	}
 	_, err := s.CreateUser(ctx, Itself, UserInput{Name: name, Password: password, Role: identity.Administrator, FirstOnly: true})
 	if err != nil {

@@ -17,7 +17,7 @@ import (
 func (s *Service) stored() audit.Stored {
 	var out audit.Stored
 	p := s.Policy()
-	if s.asOf.IsZero() || s.trial != nil {
+	if s.asOf.IsZero() || s.drafting != nil {
 		out.Unwritten, out.Away, out.Hashes = s.TroubleSays(), s.awayVolumes(), s.HashesProblem()
 		for name, lost := range map[string]error{store.UsesFileName: s.uses.Lost, store.EventsFileName: s.events.Lost} {
 			if lost != nil {
@@ -26,7 +26,7 @@ func (s *Service) stored() audit.Stored {
 		}
 		slices.Sort(out.InMemory)
 	}
-	if !s.asOf.IsZero() && s.trial == nil || len(p.Limits.Limits) == 0 && s.counts.aside == "" && len(s.ledger.Folders()) == 0 {
+	if !s.asOf.IsZero() && s.drafting == nil || len(p.Limits.Limits) == 0 && s.counts.aside == "" && len(s.ledger.Folders()) == 0 {
 		return out
 	}
 	for _, by := range []Subject{ByUser, ByGroup, ByFolder, ByTree} {

@@ -394,7 +394,7 @@ func TestSecretsOfNotices(t *testing.T) {
 	require.ErrorContains(t, c.SetTemplate(ctx, auditor, notice.ToPerson, "Subject: x\n\n{notices}"), "only an administrator")
 	_, _, err = c.CreateHook(ctx, auditor, "mine", c.hook.URL)
 	require.Error(t, err)
-	_, err = c.Try(ctx, func(ctx context.Context, trial *Service) error { return trial.TestHook(ctx, keeper, "ops") })
+	_, err = c.Preview(ctx, func(ctx context.Context, trial *Service) error { return trial.TestHook(ctx, keeper, "ops") })
 	require.ErrorContains(t, err, "tried out")
 	require.Zero(t, len(c.hook.ids))
 }

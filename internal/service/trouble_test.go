@@ -80,13 +80,13 @@ func TestAFullStateDisk(t *testing.T) {
 	}
 	seen := 0
 	for range 100_000 {
-		s.Saw(files.Deed{Kind: files.Refused, UID: 2999, From: fmt.Sprint("192.0.2.", seen%256), Via: site.NFS, Path: fmt.Sprint("plates/", seen), Gate: access.Entry})
+		s.Saw(files.AccessEvent{Kind: files.Refused, UID: 2999, From: fmt.Sprint("192.0.2.", seen%256), Via: site.NFS, Path: fmt.Sprint("plates/", seen), Gate: access.Entry})
 		seen++
-		if seen%200 == 0 && s.writeDeeds(ctx, true) != nil {
+		if seen%200 == 0 && s.writeSeen(ctx, true) != nil {
 			break
 		}
 	}
-	require.ErrorIs(t, s.writeDeeds(ctx, true), store.ErrUnwritable)
+	require.ErrorIs(t, s.writeSeen(ctx, true), store.ErrUnwritable)
 	require.Equal(t, s.Policy(), s.ServedPolicy())
 	s.probe(ctx)
 	require.NotEmpty(t, s.TroubleSays(), "it is so still")
@@ -95,7 +95,7 @@ func TestAFullStateDisk(t *testing.T) {
 	moreEvents()
 	s.probe(ctx)
 	require.Empty(t, s.TroubleSays())
-	require.NoError(t, s.writeDeeds(ctx, true))
+	require.NoError(t, s.writeSeen(ctx, true))
 	list, err := s.Events(ctx, store.Match{})
 	require.NoError(t, err)
 	total := int64(0)
@@ -180,8 +180,8 @@ func TestAStartWithoutRoom(t *testing.T) {
 	s, err = Open(ctx, state)
 	require.NoError(t, err)
 	defer s.Close()
-	s.Saw(files.Deed{Kind: files.Refused, From: "192.0.2.7", Path: "/plates"})
-	require.NoError(t, s.writeDeeds(ctx, true))
+	s.Saw(files.AccessEvent{Kind: files.Refused, From: "192.0.2.7", Path: "/plates"})
+	require.NoError(t, s.writeSeen(ctx, true))
 	list, err := s.Events(ctx, store.Match{Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1)

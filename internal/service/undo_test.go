@@ -169,7 +169,7 @@ func TestUndoBesideOthers(t *testing.T) {
 	_, err = s.Undo(ctx, Actor{Name: "nobody", Role: identity.Administrator}, nil)
 	require.ErrorContains(t, err, "nobody has changed nothing")
 
-	trial, err := s.Try(ctx, func(ctx context.Context, t *Service) error { _, err := t.Undo(ctx, wren, nil); return err })
+	trial, err := s.Preview(ctx, func(ctx context.Context, t *Service) error { _, err := t.Undo(ctx, wren, nil); return err })
 	require.NoError(t, err)
 	before := s.lastRow(t).Seq
 	require.Len(t, s.Effect(trial).Changes, 1)

@@ -49,7 +49,7 @@ func (s *Service) room(f *site.PublishedFolder, at files.Place, user *identity.U
 
 // bearing is Folder.Bearing under the limits of this service's own policy: a trial's, where it is one.
 func (s *Service) bearing(book *usage.Folder, o usage.Owner, path string) []limit.Standing {
-	if s.trial == nil {
+	if s.drafting == nil {
 		return book.Bearing(o, plain.Unspell(path))
 	}
 	var out []limit.Standing
@@ -61,7 +61,7 @@ func (s *Service) bearing(book *usage.Folder, o usage.Owner, path string) []limi
 
 // against gives how what is counted stands against the limits of this service's policy.
 func (s *Service) against(c limit.Counter) []limit.Standing {
-	if s.trial == nil {
+	if s.drafting == nil {
 		return s.ledger.Against(c)
 	}
 	var out []limit.Standing

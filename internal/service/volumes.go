@@ -84,8 +84,8 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 // markVolume has a directory carry a mark.
 func (s *Service) markVolume(d *site.Draft, path, mark string) {
 	d.Do(site.Effect{Act: site.MarkVolume, Volume: site.Location{Volume: path}, Mark: mark})
-	if s.trial != nil {
-		s.trial.marked[mark] = true
+	if s.drafting != nil {
+		s.drafting.marked[mark] = true
 	}
 }
 
@@ -179,8 +179,8 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 	}
 	if in.Here || in.Path != nil {
 		of := s
-		if s.trial != nil {
-			of = s.trial.of
+		if s.drafting != nil {
+			of = s.drafting.of
 		}
 		s.later(func() { of.awaitLook(of.lookAtVolumes()) })
 	}

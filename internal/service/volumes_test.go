@@ -177,7 +177,7 @@ func TestAReplacedDisk(t *testing.T) {
 	c.awaitLook(c.lookAtVolumes())
 	require.True(t, c.found(audit.VolumeAway))
 
-	trial, err := c.Try(ctx, func(ctx context.Context, trial *Service) error {
+	trial, err := c.Preview(ctx, func(ctx context.Context, trial *Service) error {
 		_, err := trial.UpdateVolume(ctx, keeper, "summit", VolumeChange{Here: true})
 		return err
 	})

@@ -134,9 +134,9 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 		}
 		return err
 	})
-	if err != nil || s.trial != nil {
+	if err != nil || s.drafting != nil {
 		if err == nil && below {
-			of := s.trial.of
+			of := s.drafting.of
 			s.later(func() {
 				of.begin(&Work{ID: id, Text: action + ": " + f.Display(at.Path), Actor: by.Name, over: make(chan struct{})}, args)
 			})

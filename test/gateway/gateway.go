@@ -46,7 +46,7 @@ func Start(t testing.TB) *Gateway {
 	require.NoError(t, err)
 	require.NoError(t, demo.Load(ctx, svc, state))
 	g := &Gateway{Service: svc, Files: files.New(svc.Policy, svc), State: state}
-	g.Files.TellOf(svc)
+	g.Files.ReportTo(svc)
 	g.Files.HoldUp(svc.HeldUp)
 	g.Files.Account(svc.Ledger())
 	svc.Account(g.Files, 0)

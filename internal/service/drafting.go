@@ -18,15 +18,15 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// attempt is what changes are made on before they are written down, or instead: a draft, and what would be other on disk.
-type attempt struct {
+// drafting is what changes are made on before they are written down, or instead: a draft, and what would be other on disk.
+type drafting struct {
 	draft  *site.Draft
 	of     *Service // the one that it is made of
 	real   bool     // it is to be written down
 	behind bool     // the policy does not have the latest rules yet
 	failed error    // why it cannot have them
-	names  []deedName
-	name   deedName // of all of it, where it has one
+	names  []title
+	name   title // of all of it, where it has one
 	also   []func(*store.Tx) error
 	after  []func() // once it is in force
 
@@ -40,30 +40,30 @@ type objectAt struct {
 	path   string
 }
 
-// Try makes changes and takes them back: do is given a service that starts from what is in force
+// Preview makes changes and takes them back: do is given a service that starts from what is in force
 // and on which every use case works, and which afterwards still answers questions as of after
 // the changes. Nothing is written down, nothing on disk is touched, and nobody waits for it: it works on a draft of
 // its own. Whoever may look may try.
-func (s *Service) Try(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
+func (s *Service) Preview(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
 	trial := s.draft(s.force.Load(), false)
 	if err := do(ctx, trial); err != nil {
 		return trial, err
 	}
 	trial.Policy()
-	return trial, trial.trial.failed
+	return trial, trial.drafting.failed
 }
 
 // draft is a service on a draft of what is in force.
 func (s *Service) draft(of *inForce, real bool) *Service {
 	out := s.beside(s.asOf)
-	out.trial = &attempt{draft: site.NewDraft(of.records, of.numbers), of: s, real: real,
+	out.drafting = &drafting{draft: site.NewDraft(of.records, of.numbers), of: s, real: real,
 		modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool), marked: make(map[string]bool)}
 	out.force.Store(of)
 	return out
 }
 
 // take is change, on a draft.
-func (t *attempt) take(s *Service, name deedName, fn func(*site.Draft) error, also []func(*store.Tx) error) error {
+func (t *drafting) take(s *Service, name title, fn func(*site.Draft) error, also []func(*store.Tx) error) error {
 	if err := fn(t.draft); err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func (t *attempt) take(s *Service, name deedName, fn func(*site.Draft) error, al
 }
 
 // catchUp compiles what has been drafted since that was last done.
-func (t *attempt) catchUp(s *Service) {
+func (t *drafting) catchUp(s *Service) {
 	t.behind = false
 	is, err := s.force.Load().next(t.draft)
 	if err != nil {
@@ -87,15 +87,15 @@ func (t *attempt) catchUp(s *Service) {
 }
 
 // tried says whether the service is one on which changes are only tried out.
-func (s *Service) tried() bool { return s.trial != nil && !s.trial.real }
+func (s *Service) tried() bool { return s.drafting != nil && !s.drafting.real }
 
 // later has something be done that is no effect on disk, once what is being changed is in force: now, where it is no draft; never, where it is only tried out.
 func (s *Service) later(do func()) {
 	switch {
-	case s.trial == nil:
+	case s.drafting == nil:
 		do()
-	case s.trial.real:
-		s.trial.after = append(s.trial.after, do)
+	case s.drafting.real:
+		s.drafting.after = append(s.drafting.after, do)
 	}
 }
 
@@ -148,11 +148,11 @@ type facts struct {
 	folder    int64
 	root      string
 	directory *identity.Directory
-	trial     *attempt
+	drafting  *drafting
 }
 
 func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
-	if a := f.trial.modes[objectAt{f.folder, path}]; a != nil {
+	if a := f.drafting.modes[objectAt{f.folder, path}]; a != nil {
 		return a, true
 	}
 	return f.Facts.UnixOf(path)
@@ -160,14 +160,14 @@ func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
 
 // Kind takes what would have been made for being there.
 func (f facts) Kind(path string) (exists, file bool) {
-	if f.trial.made[filepath.Join(f.root, path)] {
+	if f.drafting.made[filepath.Join(f.root, path)] {
 		return true, false
 	}
 	return f.Facts.Kind(path)
 }
 
 func (f facts) OwnerOf(path string) (acl.Ownership, bool) {
-	if a := f.trial.modes[objectAt{f.folder, path}]; a != nil {
+	if a := f.drafting.modes[objectAt{f.folder, path}]; a != nil {
 		return acl.Ownership{User: f.directory.UserIndexByUID(a.UID), Group: f.directory.GroupIndexByGID(a.GID)}, true
 	}
 	return f.Facts.OwnerOf(path)
@@ -186,8 +186,8 @@ func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
 		return awayFacts{}
 	}
 	known := files.FactsOf(s.Policy(), f)
-	if s.trial != nil {
-		return facts{known, f.ID, f.Root, s.Policy().Directory, s.trial}
+	if s.drafting != nil {
+		return facts{known, f.ID, f.Root, s.Policy().Directory, s.drafting}
 	}
 	return known
 }

@@ -8,9 +8,9 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// Deed is what somebody did over the wire, or was refused.
-type Deed struct {
-	Kind   DeedKind
+// AccessEvent is what somebody did over the wire, or was refused.
+type AccessEvent struct {
+	Kind   AccessKind
 	User   identity.ID // 0: nobody in the records, who came with UID
 	UID    uint32
 	Via    site.Protocol
@@ -20,31 +20,31 @@ type Deed struct {
 	Gate   access.Gate // that refused
 }
 
-// DeedKind says what a Deed is.
-type DeedKind string
+// AccessKind says what an AccessEvent is.
+type AccessKind string
 
-// The kinds of Deed. Reads and writes are told of in folders that ask for it, when a file is first
+// The kinds of AccessEvent. Reads and writes are told of in folders that ask for it, when a file is first
 // read or written by somebody who has it open; who took something away, or renamed it, is told of everywhere.
 const (
-	Refused DeedKind = "refused"
-	Read    DeedKind = "read"
-	Wrote   DeedKind = "wrote"
-	Removed DeedKind = "removed"
-	Renamed DeedKind = "renamed"
+	Refused AccessKind = "refused"
+	Read    AccessKind = "read"
+	Wrote   AccessKind = "wrote"
+	Removed AccessKind = "removed"
+	Renamed AccessKind = "renamed"
 )
 
-// Witness is told of deeds. Saw must not wait for anything.
-type Witness interface{ Saw(Deed) }
+// EventSink is told of access events. Saw must not wait for anything.
+type EventSink interface{ Saw(AccessEvent) }
 
-// TellOf sets who is told of deeds; before anything is served.
-func (n *Namespace) TellOf(w Witness) { n.witness = w }
+// ReportTo sets who is told of access events; before anything is served.
+func (n *Namespace) ReportTo(w EventSink) { n.sink = w }
 
-// tell reports a deed of the view's subject.
-func (v view) tell(kind DeedKind, path string, gate access.Gate) {
-	if v.witness == nil || (kind == Read || kind == Wrote) && !v.folder.LogAccess {
+// tell reports an access event of the view's subject.
+func (v view) tell(kind AccessKind, path string, gate access.Gate) {
+	if v.sink == nil || (kind == Read || kind == Wrote) && !v.folder.LogAccess {
 		return
 	}
-	v.tellOf(Deed{Kind: kind, Path: v.display(path), Gate: gate})
+	v.tellOf(AccessEvent{Kind: kind, Path: v.display(path), Gate: gate})
 }
 
 // gone tells who has taken something away.
@@ -52,13 +52,13 @@ func (v view) gone(path string) { v.tell(Removed, path, access.Open) }
 
 // carried tells who has renamed something.
 func (v view) carried(from, to string) {
-	if v.witness != nil {
-		v.tellOf(Deed{Kind: Renamed, Path: v.display(from), Target: v.display(to), Gate: access.Open})
+	if v.sink != nil {
+		v.tellOf(AccessEvent{Kind: Renamed, Path: v.display(from), Target: v.display(to), Gate: access.Open})
 	}
 }
 
-// tellOf tells of a deed of the view's subject.
-func (v view) tellOf(d Deed) {
+// tellOf tells of an access event of the view's subject.
+func (v view) tellOf(d AccessEvent) {
 	d.User, d.Via, d.From = v.sub.User, v.sub.Via, v.sub.From
 	if g := v.sub.Guest; g != nil {
 		d.UID, d.From = g.Said.UID, g.Origin.Address.String()
@@ -66,7 +66,7 @@ func (v view) tellOf(d Deed) {
 			d.User = v.nfs.User
 		}
 	}
-	v.witness.Saw(d)
+	v.sink.Saw(d)
 }
 
 // refuse is the error for what a verdict withholds on a path.
@@ -76,8 +76,8 @@ func (v view) refuse(gate access.Gate, path string) error {
 }
 
 // did tells once of what is done to an open file.
-func (h *Handle) did(kind DeedKind, told *atomic.Bool) {
-	if h.ns.witness == nil || told.Load() || told.Swap(true) {
+func (h *Handle) did(kind AccessKind, told *atomic.Bool) {
+	if h.ns.sink == nil || told.Load() || told.Swap(true) {
 		return
 	}
 	if v, err := h.ns.view(h.sub, h.share); err == nil {

@@ -13,45 +13,45 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// deedWindow is how long the same deed of the same user on the same path is only counted after it
+// eventWindow is how long the same deed of the same user on the same path is only counted after it
 // has been written down once. Of refusals, which anybody can bring about, so many different ones are
 // told apart in that time, and of reads and writes in folders that ask for it so many.
 const (
-	deedWindow   = time.Minute
+	eventWindow  = time.Minute
 	mostRefusals = 300
 	mostAccesses = 20_000
 )
 
 // deeds collects what happens at the wire, to be written down from time to time. Nothing is dropped:
 // what there is no room to tell apart is counted together.
-type deeds struct {
+type seen struct {
 	mu    sync.Mutex
-	by    map[deedKey]*deedCount
-	kinds map[files.DeedKind]int // how many of by are of each kind
-	other map[files.DeedKind]*store.Event
+	by    map[eventKey]*eventCount
+	kinds map[files.AccessKind]int // how many of by are of each kind
+	other map[files.AccessKind]*store.Event
 	first chan struct{} // something new is there
 }
 
-// deedKey tells deeds apart. Of somebody whom the records do not know it is the address that counts, as the number is whatever
+// eventKey tells deeds apart. Of somebody whom the records do not know it is the address that counts, as the number is whatever
 // they say.
-type deedKey struct {
-	kind files.DeedKind
+type eventKey struct {
+	kind files.AccessKind
 	user identity.ID
 	from string
 	path string
 	gate string
 }
 
-// deedCount is how often something was done since it was last written down.
-type deedCount struct {
+// eventCount is how often something was done since it was last written down.
+type eventCount struct {
 	store.Event
 	uid     uint32
 	several bool      // under several numbers
 	written time.Time // when it last was; zero for never
 }
 
-func newDeeds() *deeds {
-	return &deeds{by: make(map[deedKey]*deedCount), kinds: make(map[files.DeedKind]int), other: make(map[files.DeedKind]*store.Event), first: make(chan struct{}, 1)}
+func newSeen() *seen {
+	return &seen{by: make(map[eventKey]*eventCount), kinds: make(map[files.AccessKind]int), other: make(map[files.AccessKind]*store.Event), first: make(chan struct{}, 1)}
 }
 
 // openEvents opens what was written down of what was seen at the wire.
@@ -71,42 +71,42 @@ func (s *Service) openEvents(ctx context.Context) error {
 	return nil
 }
 
-// Saw is files.Witness.
-func (s *Service) Saw(d files.Deed) {
-	key := deedKey{kind: d.Kind, user: d.User, path: d.Path}
+// Saw is files.EventSink.
+func (s *Service) Saw(d files.AccessEvent) {
+	key := eventKey{kind: d.Kind, user: d.User, path: d.Path}
 	if d.User == 0 {
 		key.from = d.From
 	}
 	if d.Kind == files.Refused {
 		key.gate = d.Gate.String()
 	}
-	s.deeds.mu.Lock()
-	defer s.deeds.mu.Unlock()
-	c := s.deeds.by[key]
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	c := s.seen.by[key]
 	switch {
 	case c != nil && c.Count > 0:
 		c.Count++
 		c.several = c.several || c.uid != d.UID
 		return
-	case c == nil && s.deeds.kinds[d.Kind] >= mostOf(d.Kind):
-		other := s.deeds.other[d.Kind]
+	case c == nil && s.seen.kinds[d.Kind] >= mostOf(d.Kind):
+		other := s.seen.other[d.Kind]
 		if other == nil {
 			other = &store.Event{Kind: string(d.Kind), Who: "many", Path: "more than are told apart", Via: d.Via.String(), Since: time.Now()}
-			s.deeds.other[d.Kind] = other
+			s.seen.other[d.Kind] = other
 		}
 		other.Count++
 		return
 	case c == nil:
-		c = &deedCount{}
-		s.deeds.by[key] = c
-		s.deeds.kinds[d.Kind]++
+		c = &eventCount{}
+		s.seen.by[key] = c
+		s.seen.kinds[d.Kind]++
 	}
 	c.Event = store.Event{Kind: string(d.Kind), Path: d.Path, Target: d.Target, Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
 	c.uid, c.several = d.UID, false
-	poke(s.deeds.first)
+	poke(s.seen.first)
 }
 
-func mostOf(kind files.DeedKind) int {
+func mostOf(kind files.AccessKind) int {
 	if kind == files.Refused {
 		return mostRefusals
 	}
@@ -116,16 +116,16 @@ func mostOf(kind files.DeedKind) int {
 // RecordEvents writes down what was seen until the context ends, and what is left then. What cannot be written is kept, counted
 // together, and tried again.
 func (s *Service) RecordEvents(ctx context.Context) {
-	tick := time.NewTicker(deedWindow / 4)
+	tick := time.NewTicker(eventWindow / 4)
 	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			if err := s.writeDeeds(context.WithoutCancel(ctx), true); err != nil {
+			if err := s.writeSeen(context.WithoutCancel(ctx), true); err != nil {
 				slog.Error("what was seen at the wire at the end could not be written down", "error", err)
 			}
 			return
-		case <-s.deeds.first:
+		case <-s.seen.first:
 			// A moment more, so that a burst is one transaction.
 			select {
 			case <-ctx.Done():
@@ -133,7 +133,7 @@ func (s *Service) RecordEvents(ctx context.Context) {
 			}
 		case <-tick.C:
 		}
-		_ = s.writeDeeds(ctx, false) // the store notes that it could not, and it is told of
+		_ = s.writeSeen(ctx, false) // the store notes that it could not, and it is told of
 	}
 }
 
@@ -141,11 +141,11 @@ func (s *Service) RecordEvents(ctx context.Context) {
 type dueDeed struct {
 	event  store.Event
 	record *store.Event
-	count  *deedCount // nil for those that are not told apart
+	count  *eventCount // nil for those that are not told apart
 }
 
-// writeDeeds writes down what is due: what was not told of within the window, or, at the end, all.
-func (s *Service) writeDeeds(ctx context.Context, all bool) error {
+// writeSeen writes down what is due: what was not told of within the window, or, at the end, all.
+func (s *Service) writeSeen(ctx context.Context, all bool) error {
 	due := s.dueDeeds(all)
 	if len(due) == 0 {
 		return nil
@@ -157,8 +157,8 @@ func (s *Service) writeDeeds(ctx context.Context, all bool) error {
 	if err := s.events.Add(ctx, list); err != nil {
 		return err
 	}
-	s.deeds.mu.Lock()
-	defer s.deeds.mu.Unlock()
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
 	for _, d := range due {
 		d.record.Count -= d.event.Count
 		if d.record.Since = time.Now(); d.count != nil {
@@ -170,10 +170,10 @@ func (s *Service) writeDeeds(ctx context.Context, all bool) error {
 
 func (s *Service) dueDeeds(all bool) (due []dueDeed) {
 	now := time.Now()
-	s.deeds.mu.Lock()
-	defer s.deeds.mu.Unlock()
-	for key, c := range s.deeds.by {
-		over := all || now.Sub(c.written) >= deedWindow
+	s.seen.mu.Lock()
+	defer s.seen.mu.Unlock()
+	for key, c := range s.seen.by {
+		over := all || now.Sub(c.written) >= eventWindow
 		switch {
 		case c.Count > 0 && over:
 			event := c.Event
@@ -188,12 +188,12 @@ func (s *Service) dueDeeds(all bool) (due []dueDeed) {
 			}
 			due = append(due, dueDeed{event, &c.Event, c})
 		case c.Count == 0 && over:
-			delete(s.deeds.by, key)
-			s.deeds.kinds[key.kind]--
+			delete(s.seen.by, key)
+			s.seen.kinds[key.kind]--
 		}
 	}
-	for _, r := range s.deeds.other {
-		if r.Count > 0 && (all || now.Sub(r.Since) >= deedWindow/4) {
+	for _, r := range s.seen.other {
+		if r.Count > 0 && (all || now.Sub(r.Since) >= eventWindow/4) {
 			event := *r
 			event.At = now
 			due = append(due, dueDeed{event, r, nil})
