@@ -11,9 +11,12 @@ import (
 
 // Of what takes long and changes nothing, one at a time is done for each caller and so many in all, each for so long.
 const (
-	mostPreviews  = 4
-	mostWaiting   = 8 // of one caller
-	trialPatience = 20 * time.Second
+	mostPreviews = 4
+	mostWaiting  = 8 // of one caller
+	patience     = 20 * time.Second
+	// Whoever asks for one after the other is worked for a third of the time, so that sign-ins and opens have the rest.
+	restFor  = 2 // times as long as it took
+	mostRest = 2 * time.Second
 )
 
 // turns has callers wait for themselves, and not for one another.
@@ -35,7 +38,7 @@ func newTurns() *turns {
 // take waits for the caller's turn. It gives the context under which to go on, which ends after a while, and what gives the turn
 // back.
 func (t *turns) take(ctx context.Context, by service.Actor) (context.Context, func(), error) {
-	ctx, cancel := context.WithTimeout(ctx, trialPatience)
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	t.mu.Lock()
 	mine := t.of[by.ID]
 	if mine == nil {
@@ -70,17 +73,21 @@ func (t *turns) take(ctx context.Context, by service.Actor) (context.Context, fu
 			return nil, nil, tookTooLong(ctx)
 		}
 	}
+	begun := time.Now()
 	return ctx, func() {
+		cancel()
 		<-t.all
-		<-mine.one
-		leave()
+		time.AfterFunc(min(restFor*time.Since(begun), mostRest), func() {
+			<-mine.one
+			leave()
+		})
 	}, nil
 }
 
 // tookTooLong says so to whoever still waits for it.
 func tookTooLong(ctx context.Context) error {
 	if ctx.Err() == context.DeadlineExceeded {
-		return &service.Error{Kind: service.Unavailable, RetryAfter: time.Second, Message: "that takes longer than " + trialPatience.String() + ", and was given up: try fewer changes at once"}
+		return &service.Error{Kind: service.Unavailable, RetryAfter: time.Second, Message: "that takes longer than " + patience.String() + ", and was given up: try fewer changes at once"}
 	}
 	return &service.Error{Kind: service.Unavailable, Message: "it was broken off"}
 }

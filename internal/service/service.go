@@ -206,6 +206,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.spellNames(ctx); err != nil {
 		return err
 	}
+	s.forgetSecrets(ctx)
 	if err := s.settleEffects(ctx); err != nil {
 		return err
 	}

@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
@@ -90,7 +92,16 @@ func (s *Service) undoable(ctx context.Context, n int64) (store.JournalRow, erro
 	case row.Actor == Itself.Name && slices.Contains([]string{"begin", "number secrets", "spell names", "mark volume"}, row.Action):
 		return row, conflict("rows", "", "row %d, %s, is the service's own and not to be taken back", n, row.Action)
 	}
-	return row, nil
+	for _, c := range row.Changes {
+		if !site.Known(c.Kind) {
+			return row, conflict("rows", "", "row %d was written by a newer version: this one does not know what a %s is", n, c.Kind)
+		}
+	}
+	sound, err := s.store.Sound(ctx, n)
+	if err == nil && !sound {
+		err = conflict("rows", "amber journal verify", "row %d is not what was written: it has been altered, and cannot be trusted with what was there before", n)
+	}
+	return row, err
 }
 
 // inTheWay says why rows cannot be taken back, and which later ones are to be as well.
@@ -193,6 +204,16 @@ func (s *Service) settleMark(d *site.Draft, id int64) error {
 	}
 	s.markVolume(d, is.Path, is.Mark)
 	return nil
+}
+
+// keepSecrets is how long passwords are kept of users who have gone, and those that were before: until then they come back.
+const keepSecrets = 90 * 24 * time.Hour
+
+// forgetSecrets forgets those that nothing has referred to for longer than that.
+func (s *Service) forgetSecrets(ctx context.Context) {
+	if err := s.store.ForgetSecrets(ctx, time.Now().Add(-keepSecrets)); err != nil && ctx.Err() == nil {
+		slog.Error("passwords that nobody has any more cannot be forgotten", "error", err)
+	}
 }
 
 // lastOf is the last change of somebody that has not been taken back.

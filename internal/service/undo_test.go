@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -129,7 +130,13 @@ func TestWhoWasRemovedComesBackAsTheyWere(t *testing.T) {
 	require.Equal(t, hash, again)
 
 	require.NoError(t, s.RemoveUser(ctx, keeper, "tomasz"))
-	require.NoError(t, s.store.ForgetSecrets(ctx, time.Now().Add(time.Hour)))
+	s.forgetSecrets(ctx)
+	var kept int
+	require.NoError(t, s.store.DB().QueryRow(`SELECT count(*) FROM secrets WHERE id = ?`, was.Password).Scan(&kept))
+	require.Equal(t, 1, kept, "not yet")
+	_, err = s.store.DB().Exec(`UPDATE secrets SET dropped = ? WHERE dropped IS NOT NULL`, time.Now().Add(-keepSecrets-time.Hour).UTC().Format(time.RFC3339))
+	require.NoError(t, err)
+	s.forgetSecrets(ctx)
 	_, err = s.Undo(ctx, keeper, nil)
 	require.NoError(t, err)
 	require.Zero(t, s.Policy().Directory.UserNamed("tomasz").Password, "it is not kept for ever")
@@ -358,4 +365,28 @@ func TestUndoOfTheFirstEntry(t *testing.T) {
 	_, err = s.Undo(ctx, keeper, []int64{cleared, anew})
 	require.NoError(t, err)
 	require.Equal(t, second, s.rule(s.Policy().Folders[0].ID, "").Entries[0].ID)
+}
+
+// A row that was altered, or that a newer version wrote, is not taken back.
+func TestUndoOfRowsThatCannotBeTrusted(t *testing.T) {
+	s, ctx := observatory(t), context.Background()
+	require.NoError(t, s.AddMember(ctx, keeper, "staff", "tomasz"))
+	row := s.lastRow(t)
+	before := plainRecords(s)
+	for says, harm := range map[string]string{
+		"is not what was written":    `UPDATE journal SET changes = replace(changes, 'engineers', 'everybody'), action = 'add member tom' WHERE seq = ?`,
+		"written by a newer version": `UPDATE journal SET changes = replace(changes, '"kind":"group"', '"kind":"castle"') WHERE seq = ?`,
+	} {
+		_, err := s.store.DB().Exec(harm, row.Seq)
+		require.NoError(t, err)
+		_, err = s.Undo(ctx, keeper, []int64{row.Seq})
+		require.ErrorContains(t, err, says)
+		require.Equal(t, before, plainRecords(s))
+		raw, err := json.Marshal(row.Changes)
+		require.NoError(t, err)
+		_, err = s.store.DB().Exec(`UPDATE journal SET changes = ?, action = ? WHERE seq = ?`, string(raw), row.Action, row.Seq)
+		require.NoError(t, err)
+	}
+	_, err := s.Undo(ctx, keeper, []int64{row.Seq})
+	require.NoError(t, err, "as it was")
 }

@@ -312,6 +312,7 @@ func (s *Service) sampling() {
 		if err := s.sample(s.works.ctx, last); err != nil && s.works.ctx.Err() == nil {
 			slog.Error("what is in use cannot be written down", "error", err)
 		}
+		s.forgetSecrets(s.works.ctx)
 	}
 }
 

@@ -98,6 +98,21 @@ func (s *Store) Row(ctx context.Context, seq int64) (row JournalRow, there bool,
 	return rows[0], true, nil
 }
 
+// Sound says whether a row still is what was written: by its hash, and by that of the row before.
+func (s *Store) Sound(ctx context.Context, seq int64) (bool, error) {
+	var w where
+	w.and("seq BETWEEN ? AND ?", seq-1, seq)
+	before, sound := make([]byte, sha256.Size), false
+	err := s.eachJournal(ctx, w, " ORDER BY seq", func(row JournalRow, changes, prev, hash []byte) error {
+		if row.Seq == seq {
+			sound = bytes.Equal(prev, before) && bytes.Equal(hash, row.seal(prev, changes))
+		}
+		before = hash
+		return nil
+	})
+	return sound, err
+}
+
 // EachRow visits the rows that match, one by one.
 func (s *Store) EachRow(ctx context.Context, m Match, visit func(JournalRow) error) error {
 	var w where

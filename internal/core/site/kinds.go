@@ -128,6 +128,9 @@ func init() {
 	}
 }
 
+// Known says whether there is a kind of that name.
+func Known(kind string) bool { return kindNamed[kind] != nil }
+
 var folders = &list[Folder]{"folder", func(r *Records) *[]Folder { return &r.Folders }, func(f *Folder) int64 { return f.ID }, func(f *Folder, id int64) { f.ID = id }}
 
 // RuleRecord is a rule on a path with the folder that it belongs to.
