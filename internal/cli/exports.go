@@ -257,14 +257,14 @@ func (a *app) exportCommands() []*cli.Command {
 }
 
 func (a *app) exportRemover() *cli.Command {
-	return a.leaf("remove", "remove an export", "EXPORT", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		if err := a.confirm(cmd, fmt.Sprintf("This ends the publication %s. The folder and its data stay.", args[0])); err != nil {
+	return a.leaf("remove", "remove an export, or several as one change", "EXPORT...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		if err := a.confirm(cmd, fmt.Sprintf("This ends the publication %s. The folder and its data stay.", strings.Join(args, ", "))); err != nil {
 			return err
 		}
-		if err := a.client.call(ctx, http.MethodDelete, "exports/"+escapeExport(args[0]), nil, nil, nil); err != nil {
+		if err := a.removeAll(ctx, args, nil, func(name string) string { return "exports/" + escapeExport(name) }); err != nil {
 			return err
 		}
-		return a.done(cmd, "removed export %s", args[0])
+		return a.done(cmd, "removed export %s", strings.Join(args, ", "))
 	})
 }
 

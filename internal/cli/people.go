@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -315,17 +316,33 @@ func (a *app) membership(name, method, text, said string) *cli.Command {
 	})
 }
 
-// remover is the command that removes a record by name.
+// remover is the command that removes records by name.
 func (a *app) remover(kind, path, effect string) *cli.Command {
-	return a.leaf("remove", "remove a "+kind, "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		if err := a.confirm(cmd, fmt.Sprintf(effect, args[0])); err != nil {
+	return a.leaf("remove", "remove a "+kind+", or several as one change", "NAME...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		if err := a.confirm(cmd, fmt.Sprintf(effect, strings.Join(args, ", "))); err != nil {
 			return err
 		}
-		if err := a.client.call(ctx, http.MethodDelete, path+escape(args[0]), nil, nil, nil); err != nil {
+		if err := a.removeAll(ctx, args, nil, func(name string) string { return path + escape(name) }); err != nil {
 			return err
 		}
-		return a.done(cmd, "removed %s %s", kind, args[0])
+		return a.done(cmd, "removed %s %s", kind, strings.Join(args, ", "))
 	})
+}
+
+// removeAll removes what is at one route for each of some names, as one change.
+func (a *app) removeAll(ctx context.Context, names []string, query url.Values, route func(name string) string) error {
+	if len(names) == 1 {
+		return a.client.call(ctx, http.MethodDelete, route(names[0]), query, nil, nil)
+	}
+	var body api.ChangesBody
+	for _, name := range names {
+		changes, err := asChanges(http.MethodDelete, route(name), query, nil)
+		if err != nil {
+			return err
+		}
+		body.Changes = append(body.Changes, changes...)
+	}
+	return a.client.call(ctx, http.MethodPost, "changes", nil, body, nil)
 }
 
 func userState(u api.User) string {

@@ -243,11 +243,11 @@ func (a *app) entryCommand() *cli.Command {
 		a.leaf("list", "list the entries that bear on a path, in the order in which they are evaluated", "PATH", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "entries", at(args[0]), nil, func(w io.Writer, p api.Place) { printPlace(w, p, true) })
 		}),
-		a.leaf("remove", "remove an entry from the path it is written on", "PATH NUMBER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			if err := a.client.call(ctx, http.MethodDelete, "entries/"+escape(args[1]), at(args[0]), nil, nil); err != nil {
+		a.leaf("remove", "remove an entry from the path it is written on, or several as one change", "PATH NUMBER...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.removeAll(ctx, args[1:], at(args[0]), func(number string) string { return "entries/" + escape(number) }); err != nil {
 				return err
 			}
-			return a.done(cmd, "removed entry %s from %s", args[1], args[0])
+			return a.done(cmd, "removed entry %s from %s", strings.Join(args[1:], ", "), args[0])
 		}),
 		a.leaf("cut", "inherit nothing from above", "PATH", []cli.Flag{
 			&cli.BoolFlag{Name: "copy", Usage: "keep a copy of what was inherited"},
