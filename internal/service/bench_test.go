@@ -157,8 +157,7 @@ func BenchmarkChanges(b *testing.B) {
 		b.ReportMetric(ratio(one, own+compilation), "change/(commit+compile)")
 		b.ReportMetric(ratio(one, own), "change/commit")
 		set := typical(b, 3, func(at int) {
-			require.NoError(b, s.change(ctx, Itself, "a set", "", func(*site.Draft) error { return nil }))
-			_, err := s.Preview(ctx, func(ctx context.Context, t *Service) error {
+			_, err := s.Make(ctx, Itself, 0, func(ctx context.Context, t *Service) error {
 				for i := range 1000 {
 					if _, err := t.AddEntry(ctx, Itself, fmt.Sprint("f", 1+i%200), EntryInput{Who: fmt.Sprint("g", 1+i%900), Level: "read"}); err != nil {
 						return err

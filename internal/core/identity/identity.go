@@ -111,44 +111,65 @@ const None int32 = -1
 type Directory struct {
 	users       []User
 	groups      []Group
-	userByID    layered.Index[ID]
-	groupByID   layered.Index[ID]
+	userByID    byID
+	groupByID   byID
 	userByName  layered.Index[string]
 	groupByName layered.Index[string]
 	userByUID   layered.Index[uint32]
 	groupByGID  layered.Index[uint32]
 	primary     layered.List[int32]       // by user index: the primary group, or None
 	direct      layered.List[[]int32]     // by user index: groups that list the user, primary first
-	memberOf    layered.List[groupSet]    // by user index
+	memberOf    layered.List[*groupSet]   // by user index
 	listed      layered.List[[]Principal] // by group index: its members, as they were compiled
 	primaryOf   layered.List[[]int32]     // by group index: the users whose primary group it is
-	above       layered.List[groupSet]    // by group index: it and every group that contains it
+	above       layered.List[*groupSet]   // by group index: it and every group that contains it
 	members     layered.List[*lazyPeople] // by group index: every user in it
 	everybody   *lazyPeople
 }
 
-// groupSet is some groups by dense index, in order.
-type groupSet []int32
+// groupSet is some groups by dense index, in order, with a bit for each in a word that they share: most that are not in it are told at once, and where there
+// are no more than 64 groups all are.
+type groupSet struct {
+	of   []int32
+	mask uint64
+}
 
-func (s groupSet) has(g int32) bool {
-	if len(s) <= 8 {
-		return slices.Contains(s, g)
+func setOf(of []int32) *groupSet {
+	s := &groupSet{of: of}
+	for _, g := range of {
+		s.mask |= 1 << (g % 64)
 	}
-	_, ok := slices.BinarySearch(s, g)
+	return s
+}
+
+func (s *groupSet) has(g int32) bool {
+	if s == nil || s.mask&(1<<(g%64)) == 0 {
+		return false
+	}
+	switch last := s.of[len(s.of)-1]; {
+	case g > last:
+		return false
+	case last < 64: // no two share a bit
+		return true
+	}
+	_, ok := slices.BinarySearch(s.of, g)
 	return ok
 }
 
 // union is what is in any of the sets; one that is all of it is given itself.
-func union(sets ...groupSet) groupSet {
+func union(sets ...*groupSet) *groupSet {
 	switch len(sets) {
 	case 0:
-		return nil
+		return &groupSet{}
 	case 1:
 		return sets[0]
 	}
-	out := slices.Concat(sets...)
+	var out []int32
+	for _, s := range sets {
+		out = append(out, s.of...)
+	}
 	slices.Sort(out)
-	return slices.Clip(slices.Compact(out))
+	return setOf(slices.Clip(slices.Compact(out)))
 }
 
 // Fold is the form in which account, share and folder names are compared: names
@@ -159,7 +180,8 @@ func Fold(name string) string { return strings.ToLower(name) }
 // (naming the groups in order), with ErrDuplicate for a name, a uid or a gid
 // used twice, or with ErrAbsent for a member that is not there.
 func Compile(users []User, groups []Group) (*Directory, error) {
-	groupByID, groupByName, groupByGID := make(map[ID]int32, len(groups)), make(map[string]int32, len(groups)), make(map[uint32]int32, len(groups))
+	groupByID := indexed(groups, func(g *Group) ID { return g.ID })
+	groupByName, groupByGID := make(map[string]int32, len(groups)), make(map[uint32]int32, len(groups))
 	for i, g := range groups {
 		if _, ok := groupByName[Fold(g.Name)]; ok {
 			return nil, fmt.Errorf("group name %q: %w", g.Name, ErrDuplicate)
@@ -167,9 +189,10 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		if other, ok := groupByGID[g.GID]; ok {
 			return nil, fmt.Errorf("gid %d of group %s belongs to %s already: %w", g.GID, g.Name, groups[other].Name, ErrDuplicate)
 		}
-		groupByGID[g.GID], groupByID[g.ID], groupByName[Fold(g.Name)] = int32(i), int32(i), int32(i)
+		groupByGID[g.GID], groupByName[Fold(g.Name)] = int32(i), int32(i)
 	}
-	userByID, userByName, userByUID := make(map[ID]int32, len(users)), make(map[string]int32, len(users)), make(map[uint32]int32, len(users))
+	userByID := indexed(users, func(u *User) ID { return u.ID })
+	userByName, userByUID := make(map[string]int32, len(users)), make(map[uint32]int32, len(users))
 	direct, primaryOf := make([][]int32, len(users)), make([][]int32, len(groups))
 	for i, u := range users {
 		if _, ok := userByName[Fold(u.Name)]; ok {
@@ -178,9 +201,9 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		if other, ok := userByUID[u.UID]; ok {
 			return nil, fmt.Errorf("uid %d of user %s belongs to %s already: %w", u.UID, u.Name, users[other].Name, ErrDuplicate)
 		}
-		userByID[u.ID], userByName[Fold(u.Name)], userByUID[u.UID] = int32(i), int32(i), int32(i)
+		userByName[Fold(u.Name)], userByUID[u.UID] = int32(i), int32(i)
 		if u.Primary != 0 {
-			g, ok := groupByID[u.Primary]
+			g, ok := groupByID.Find(u.Primary)
 			if !ok {
 				return nil, fmt.Errorf("primary group of %s: %w", u.Name, ErrAbsent)
 			}
@@ -192,7 +215,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		for _, m := range g.Members {
 			switch m.Kind {
 			case KindUser:
-				ui, ok := userByID[m.ID]
+				ui, ok := userByID.Find(m.ID)
 				if !ok {
 					return nil, fmt.Errorf("a user in group %s: %w", g.Name, ErrAbsent)
 				}
@@ -200,7 +223,7 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 					direct[ui] = append(direct[ui], int32(gi))
 				}
 			case KindGroup:
-				child, ok := groupByID[m.ID]
+				child, ok := groupByID.Find(m.ID)
 				if !ok {
 					return nil, fmt.Errorf("a group in group %s: %w", g.Name, ErrAbsent)
 				}
@@ -215,22 +238,22 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		return nil, err
 	}
 	d := &Directory{users: users, groups: groups, everybody: &lazyPeople{},
-		userByID: layered.NewIndex(userByID), userByName: layered.NewIndex(userByName), userByUID: layered.NewIndex(userByUID),
-		groupByID: layered.NewIndex(groupByID), groupByName: layered.NewIndex(groupByName), groupByGID: layered.NewIndex(groupByGID),
+		userByID: userByID, userByName: layered.NewIndex(userByName), userByUID: layered.NewIndex(userByUID),
+		groupByID: groupByID, groupByName: layered.NewIndex(groupByName), groupByGID: layered.NewIndex(groupByGID),
 		direct:    layered.NewList(len(users), func(u int32) []int32 { return direct[u] }),
 		primaryOf: layered.NewList(len(groups), func(g int32) []int32 { return primaryOf[g] }),
 		listed:    layered.NewList(len(groups), func(g int32) []Principal { return groups[g].Members }),
 		members:   layered.NewList(len(groups), func(int32) *lazyPeople { return &lazyPeople{} }),
 	}
-	d.above = layered.NewList(len(groups), func(g int32) groupSet { return above[g] })
+	d.above = layered.NewList(len(groups), func(g int32) *groupSet { return above[g] })
 	d.primary = layered.NewList(len(users), func(u int32) int32 { return d.GroupIndex(users[u].Primary) })
-	d.memberOf = layered.NewList(len(users), func(u int32) groupSet { return d.groupsOver(direct[u]) })
+	d.memberOf = layered.NewList(len(users), func(u int32) *groupSet { return d.groupsOver(direct[u]) })
 	return d, nil
 }
 
 // groupsOver is some groups with all that contain them.
-func (d *Directory) groupsOver(groups []int32) groupSet {
-	sets := make([]groupSet, len(groups))
+func (d *Directory) groupsOver(groups []int32) *groupSet {
+	sets := make([]*groupSet, len(groups))
 	for i, g := range groups {
 		sets[i] = d.above.At(g)
 	}
@@ -238,14 +261,14 @@ func (d *Directory) groupsOver(groups []int32) groupSet {
 }
 
 // closeGroups returns, for each group, the set of it and every group above it.
-func closeGroups(groups []Group, parents [][]int32) ([]groupSet, error) {
+func closeGroups(groups []Group, parents [][]int32) ([]*groupSet, error) {
 	const (
 		fresh = iota
 		open
 		done
 	)
 	state := make([]uint8, len(groups))
-	closures := make([]groupSet, len(groups))
+	closures := make([]*groupSet, len(groups))
 	var trail []int32
 	var visit func(g int32) error
 	visit = func(g int32) error {
@@ -265,7 +288,7 @@ func closeGroups(groups []Group, parents [][]int32) ([]groupSet, error) {
 		}
 		state[g] = open
 		trail = append(trail, g)
-		sets := []groupSet{{g}}
+		sets := []*groupSet{setOf([]int32{g})}
 		for _, p := range parents[g] {
 			if err := visit(p); err != nil {
 				return err
@@ -291,7 +314,7 @@ func (d *Directory) Users() []User { return d.users }
 func (d *Directory) Groups() []Group { return d.groups }
 
 // Indexes are the dense indexes of a directory's users and groups. They hold for all that are made of it by Next, as long as they are kept.
-type Indexes struct{ users, groups layered.Index[ID] }
+type Indexes struct{ users, groups byID }
 
 // Indexes gives them.
 func (d *Directory) Indexes() Indexes { return Indexes{d.userByID, d.groupByID} }
@@ -311,12 +334,12 @@ func orNone(i int32, ok bool) int32 {
 
 // UserIndex gives the dense index of a user, or None.
 func (d *Directory) UserIndex(id ID) int32 {
-	return found(d.userByID, id, d.users, func(u *User) ID { return u.ID })
+	return orNone(d.userByID.Find(id))
 }
 
 // GroupIndex gives the dense index of a group, or None.
 func (d *Directory) GroupIndex(id ID) int32 {
-	return found(d.groupByID, id, d.groups, func(g *Group) ID { return g.ID })
+	return orNone(d.groupByID.Find(id))
 }
 
 // found looks a key up, if what is found still has it.
@@ -367,7 +390,7 @@ func (d *Directory) Member(u, g int32) bool {
 // count for them, or nobody in particular. The zero value is nobody.
 type Person struct {
 	user   int32 // dense index and 1; 0 is nobody
-	groups groupSet
+	groups *groupSet
 }
 
 // Person gives the user with a dense index, with the groups of the records.
@@ -422,7 +445,7 @@ func (d *Directory) GIDs(user int32) []uint32 {
 	if first >= 0 {
 		out = append(out, d.groups[first].GID)
 	}
-	for _, g := range d.memberOf.At(user) {
+	for _, g := range d.memberOf.At(user).of {
 		if g != first {
 			out = append(out, d.groups[g].GID)
 		}
@@ -434,7 +457,7 @@ func (d *Directory) GIDs(user int32) []uint32 {
 func (d *Directory) MemberOf(id ID) []Group {
 	var out []Group
 	if u := d.UserIndex(id); u >= 0 {
-		for _, g := range d.memberOf.At(u) {
+		for _, g := range d.memberOf.At(u).of {
 			out = append(out, d.groups[g])
 		}
 	}
@@ -496,7 +519,7 @@ func (d *Directory) ChainBy(user int32, steps map[int32]int32) []string {
 // GIDsAbove lists the numbers of the groups that contain the group with a dense index.
 func (d *Directory) GIDsAbove(group int32) []uint32 {
 	var out []uint32
-	for _, g := range d.above.At(group) {
+	for _, g := range d.above.At(group).of {
 		if g != group {
 			out = append(out, d.groups[g].GID)
 		}

@@ -76,7 +76,7 @@ func (s *step) take(touched []Principal) error {
 }
 
 // placeOf finds the dense index of a record: the one that it has, or the next for one that is new.
-func placeOf[T any](x layered.Index[ID], id ID, next int32, in []T, is func(*T) ID) (int32, bool) {
+func placeOf[T any](x byID, id ID, next int32, in []T, is func(*T) ID) (int32, bool) {
 	i, ok := x.Find(id)
 	if !ok {
 		i = next
@@ -87,10 +87,18 @@ func placeOf[T any](x layered.Index[ID], id ID, next int32, in []T, is func(*T) 
 // takeKeys notes the names and numbers of records.
 func (s *step) takeKeys(userAt, groupAt []int32) error {
 	u, g := s.Directory.users, s.Directory.groups
+	s.userByID, s.groupByID = s.userByID.with(idsFrom(u, s.was.direct.Len(), func(u *User) ID { return u.ID })), s.groupByID.with(idsFrom(g, s.was.listed.Len(), func(g *Group) ID { return g.ID }))
 	return errors.Join(
-		note(&s.userByID, userAt, u, "user", func(u *User) ID { return u.ID }), note(&s.groupByID, groupAt, g, "group", func(g *Group) ID { return g.ID }),
 		note(&s.userByName, userAt, u, "user name", func(u *User) string { return Fold(u.Name) }), note(&s.groupByName, groupAt, g, "group name", func(g *Group) string { return Fold(g.Name) }),
 		note(&s.userByUID, userAt, u, "uid", func(u *User) uint32 { return u.UID }), note(&s.groupByGID, groupAt, g, "gid", func(g *Group) uint32 { return g.GID }))
+}
+
+// idsFrom are the numbers of the records from one on.
+func idsFrom[T any](records []T, from int, id func(*T) ID) (out []ID) {
+	for i := from; i < len(records); i++ {
+		out = append(out, id(&records[i]))
+	}
+	return out
 }
 
 func note[K comparable, T any](x *layered.Index[K], at []int32, in []T, what string, key func(*T) K) error {
@@ -118,9 +126,9 @@ func note[K comparable, T any](x *layered.Index[K], at []int32, in []T, what str
 func (s *step) grow() {
 	users, groups := len(s.Directory.users), len(s.Directory.groups)
 	if n := s.direct.Len(); n < users {
-		direct, member, primary := make(map[int32][]int32), make(map[int32]groupSet), make(map[int32]int32)
+		direct, member, primary := make(map[int32][]int32), make(map[int32]*groupSet), make(map[int32]int32)
 		for i := int32(n); int(i) < users; i++ {
-			direct[i], member[i], primary[i] = nil, nil, None
+			direct[i], member[i], primary[i] = nil, &groupSet{}, None
 		}
 		s.direct, s.memberOf, s.primary, s.everybody = s.direct.With(direct), s.memberOf.With(member), s.primary.With(primary), &lazyPeople{}
 		if s.words() != n/64+1 { // all sets are longer now
@@ -131,10 +139,10 @@ func (s *step) grow() {
 	}
 	if n := s.listed.Len(); n < groups {
 		listed, primaries, members := make(map[int32][]Principal), make(map[int32][]int32), make(map[int32]*lazyPeople)
-		above := make(map[int32]groupSet)
+		above := make(map[int32]*groupSet)
 		for g := int32(n); int(g) < groups; g++ {
 			listed[g], primaries[g], members[g] = nil, nil, nil
-			above[g] = groupSet{g}
+			above[g] = setOf([]int32{g})
 			s.moved[g] = true
 		}
 		s.above = s.above.With(above)
@@ -206,7 +214,7 @@ func without(list []int32, i int32) (out []int32) {
 
 // settle works out anew in which groups those users are.
 func (s *step) settle() {
-	direct, member := make(map[int32][]int32), make(map[int32]groupSet)
+	direct, member := make(map[int32][]int32), make(map[int32]*groupSet)
 	for i, others := range s.users {
 		id := s.Directory.users[i].ID
 		var in []int32
@@ -222,7 +230,7 @@ func (s *step) settle() {
 		}
 		direct[i], member[i] = in, s.groupsOver(in)
 		was := s.memberOf.At(i)
-		for _, g := range slices.Concat(was, member[i]) {
+		for _, g := range slices.Concat(was.of, member[i].of) {
 			if was.has(g) != member[i].has(g) {
 				s.moved[g] = true
 			}

@@ -120,11 +120,7 @@ func referring[T any](l *list[T], c checks[T]) func(d *Draft, id int64) *Fault {
 // has says whether a record is there.
 func (d *Draft) has(kind string, id int64) bool {
 	k := kindNamed[kind]
-	if k == nil {
-		return false
-	}
-	_, there := k.get(&d.is, id, 0)
-	return there
+	return k != nil && k.there != nil && k.there(&d.is, id)
 }
 
 // Check says what is wrong with the draft, by the records that it has touched: what one refers to is there, and no two have in common what tells them

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sort"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
@@ -132,7 +133,20 @@ type list[T any] struct {
 
 func (l *list[T]) find(r *Records, id int64) (int, bool) {
 	all := *l.of(r)
-	return slices.BinarySearchFunc(all, id, func(v T, id int64) int { return cmp.Compare(l.id(&v), id) })
+	if len(all) == 0 {
+		return 0, false
+	}
+	// Numbers go up by one where nothing was removed: a record is where it would be then, or before.
+	most := min(id-l.id(&all[0]), int64(len(all)))
+	if most >= 0 && most < int64(len(all)) && l.id(&all[most]) == id {
+		return int(most), true
+	}
+	return sort.Find(int(max(most, 0)), func(i int) int { return cmp.Compare(id, l.id(&all[i])) })
+}
+
+func (l *list[T]) there(r *Records, id int64) bool {
+	_, there := l.find(r, id)
+	return there
 }
 
 func (l *list[T]) owned(d *Draft) *[]T {

@@ -22,6 +22,7 @@ type Kind struct {
 	read   func(r *Records, raw json.RawMessage) error
 	done   func(r *Records) // after all are read; may be nil
 	say    func(n *Names, raw json.RawMessage) (name string, said []Said, err error)
+	there  func(r *Records, id int64) bool                             // nil for what lies in others
 	get    func(r *Records, id, parent int64) (record any, there bool) // as it is written down
 	check  func(d *Draft, ids []int64) *Fault
 	refers func(d *Draft, id int64) *Fault           // check, less what tells records apart
@@ -40,7 +41,7 @@ type Key struct {
 var Kinds = []Kind{
 	listed("acceptance", func(r *Records) *[]Acceptance { return &r.Acceptances }, func(a *Acceptance) *int64 { return &a.ID }, sayAcceptance, checkAcceptance),
 	listed("export", func(r *Records) *[]Export { return &r.Exports }, func(e *Export) *int64 { return &e.ID }, sayExport, checkExport),
-	{Name: "folder", say: saying(sayFolder), access: folders, put: func(d *Draft, raw json.RawMessage) error {
+	{Name: "folder", say: saying(sayFolder), access: folders, there: folders.there, put: func(d *Draft, raw json.RawMessage) error {
 		var f Folder
 		err := json.Unmarshal(raw, &f)
 		is, _ := folders.get(&d.is, f.ID)
@@ -142,7 +143,7 @@ type RuleRecord struct {
 // listed is a kind whose records are a list, in the order of their numbers.
 func listed[T any, N ~int64](name string, all func(*Records) *[]T, number func(*T) *N, say func(*Names, *T) (string, []Said), c checks[T]) Kind {
 	l := &list[T]{name, all, func(v *T) int64 { return int64(*number(v)) }, func(v *T, id int64) { *number(v) = N(id) }}
-	return Kind{Name: name, say: saying(say), access: l, put: func(d *Draft, raw json.RawMessage) error {
+	return Kind{Name: name, say: saying(say), access: l, there: l.there, put: func(d *Draft, raw json.RawMessage) error {
 		var v T
 		err := json.Unmarshal(raw, &v)
 		l.put(d, v)
