@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -19,7 +20,7 @@ import (
 // Every operation that changes the records may stand in a set, by what its document says; and what may not is named here.
 func TestWhatMayStandInASet(t *testing.T) {
 	g := gateway.Start(t)
-	alone := []string{"sign-in", "sign-out", "make-first-administrator", "make-changes", "preview", "as-if", "try-notice", "look-for-largest", "stop-work"}
+	alone := []string{"sign-in", "sign-out", "make-first-administrator", "make-changes", "preview", "as-if", "try-notice", "look-for-largest", "cancel-job"}
 	var doc struct {
 		Paths      map[string]map[string]struct{ OperationID string }
 		Components struct {
@@ -141,4 +142,48 @@ func TestASetIsOne(t *testing.T) {
 	require.Equal(t, http.StatusOK, ask(t, g, keeper, http.MethodPost, "/api/v1/journal/undo", fmt.Sprintf(`{"rows":[%d]}`, made.Row)).status)
 	require.Nil(t, g.Service.Policy().Directory.UserNamed("lunt"))
 	require.Nil(t, g.Service.Policy().FolderNamed("charts"))
+}
+
+// What takes long is a job: it is listed, followed as it goes by whoever may look, waited for, and cancelled.
+func TestJobs(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	require.Contains(t, a.run("job", "list"), "no job goes on")
+	require.Contains(t, a.run("owner", "set", "visitors", "--owner", "bettany", "--below"), "files and directories given")
+	var jobs []api.Job
+	require.NoError(t, json.Unmarshal([]byte(a.run("job", "list", "--json")), &jobs))
+	require.Len(t, jobs, 1)
+	j := jobs[0]
+	require.Equal(t, "owner", j.Kind)
+	require.True(t, j.Over)
+	require.Empty(t, j.Error)
+	require.Positive(t, j.Done)
+	require.Positive(t, j.Rate)
+	number := fmt.Sprint(j.ID)
+	require.Contains(t, a.run("job", "list"), "done")
+	require.Contains(t, a.run("job", "show", number), "with all below: visitors")
+	require.Contains(t, a.run("job", "wait", number), "done")
+	require.Contains(t, a.run("job", "cancel", number), "has ended")
+	for _, args := range [][]string{{"job", "show", "4711"}, {"job", "wait", "4711"}, {"job", "cancel", "4711"}} {
+		_, errOut, code := a.try("", args...)
+		require.Equal(t, 1, code)
+		require.Contains(t, errOut, "there is no job 4711")
+	}
+	_, errOut, code = a.try("", "job", "show", "first")
+	require.Equal(t, 2, code, errOut)
+
+	g := gateway.Start(t)
+	auditor := g.Token(t, "auditor")
+	var w api.Job
+	require.NoError(t, json.Unmarshal(ask(t, g, g.Token(t, "keeper"), http.MethodPut, "/api/v1/owner", `{"path":"visitors","owner":"bettany","below":true}`).body, &w))
+	require.Equal(t, http.StatusUnauthorized, ask(t, g, "", http.MethodGet, fmt.Sprintf("/api/v1/jobs/%d/progress", w.ID), "").status)
+	told := string(ask(t, g, auditor, http.MethodGet, fmt.Sprintf("/api/v1/jobs/%d/progress", w.ID), "").body)
+	require.Contains(t, told, "event: progress\n")
+	last := told[strings.LastIndex(told, "data: ")+6:]
+	require.NoError(t, json.Unmarshal([]byte(strings.TrimSpace(last)), &w), told)
+	require.True(t, w.Over)
+	require.Equal(t, http.StatusForbidden, ask(t, g, auditor, http.MethodDelete, fmt.Sprintf("/api/v1/jobs/%d", w.ID), "").status)
 }

@@ -34,7 +34,7 @@ func TestEveryExampleOfTheHelp(t *testing.T) {
 	for _, line := range []string{
 		"share entry add plates allow staff read", // entry 24
 		"hosts add spare-hosts", "review add spring --folder plates --reviewer keeper", "review mark spring all keep",
-		"review add winter --folder nightlog --reviewer keeper", "review mark winter all keep", "review apply winter", "group add spring-run",
+		"review add winter --folder nightlog --reviewer keeper", "review mark winter all keep", "review apply winter", "group add spring-run", "owner set visitors --group visitors --below", // job 1
 		"notice hook add ops http://127.0.0.1:9/hooks/amber", "finding accept 61717bc8 --until 2031-05-01 --reason known",
 	} {
 		a.run(strings.Fields(line)...)

@@ -112,7 +112,7 @@ func New(c Config) *Server {
 	s.registerPlaces()
 	s.registerArrangements()
 	s.registerTexts()
-	s.registerWork()
+	s.registerJobs()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"net/http"
 
 	"amber.example/gatekeeper/internal/service"
@@ -93,63 +92,6 @@ func (s *Server) registerTexts() {
 	handle(s, operation("convert-folder", http.MethodPost, "/folders/{name}/convert", "Turn owners, modes and POSIX ACLs into entries, which decide from then on", "places"), func(ctx context.Context, in *Named) (Converted, error) {
 		rules, objects, err := s.on(ctx).ConvertFolder(ctx, caller(ctx), in.Name)
 		return Converted{objects, rules}, err
-	})
-}
-
-// Work is something that goes on by itself for a while.
-type Work struct {
-	ID      int64    `json:"id"`
-	Text    string   `json:"text"`
-	Actor   string   `json:"actor"`
-	Done    int64    `json:"done" doc:"How many files and directories it has been through."`
-	Over    bool     `json:"over"`
-	Error   string   `json:"error,omitempty" doc:"Why it ended early."`
-	Largest *Largest `json:"largest,omitempty" doc:"What a look for the largest found."`
-}
-
-func workOf(w *service.Work) Work {
-	out := Work{ID: w.ID, Text: w.Text, Actor: w.Actor, Done: w.Done()}
-	var err error
-	if out.Over, err = w.Over(); errors.Is(err, context.Canceled) {
-		out.Error = "it was stopped"
-	} else if err != nil {
-		out.Error = err.Error()
-	}
-	if l := w.Looked(); l != nil {
-		out.Largest = largestOf(l)
-	}
-	return out
-}
-
-func (s *Server) registerWork() {
-	handle(s, operation("set-owner", http.MethodPut, "/owner", "Give a path, or all below it, to an owner and a group", "places"), func(ctx context.Context, in *struct {
-		Body struct {
-			Path  string `json:"path" maxLength:"4096"`
-			Owner string `json:"owner,omitempty" maxLength:"64"`
-			Group string `json:"group,omitempty" maxLength:"64"`
-			Below bool   `json:"below,omitempty" doc:"And all that is below; that goes on by itself."`
-		}
-	}) (Work, error) {
-		b := in.Body
-		w, err := s.on(ctx).SetOwner(ctx, caller(ctx), b.Path, b.Owner, b.Group, b.Below)
-		if err != nil || w == nil {
-			return Work{}, err
-		}
-		return workOf(w), nil
-	})
-	handle(s, operation("show-work", http.MethodGet, "/work/{id}", "Tell how far something is that goes on by itself", "places"), func(ctx context.Context, in *struct {
-		ID int64 `path:"id"`
-	}) (Work, error) {
-		w, err := s.on(ctx).Work(in.ID)
-		if err != nil {
-			return Work{}, err
-		}
-		return workOf(w), nil
-	})
-	do(s, operation("stop-work", http.MethodDelete, "/work/{id}", "Stop something that goes on by itself", "places"), func(ctx context.Context, in *struct {
-		ID int64 `path:"id"`
-	}) error {
-		return s.on(ctx).StopWork(ctx, caller(ctx), in.ID)
 	})
 }
 

@@ -295,12 +295,12 @@ func (s *Server) registerLimits() {
 			Path string `json:"path" maxLength:"4200" doc:"FOLDER or FOLDER/PATH."`
 			Top  int    `json:"top,omitempty" minimum:"1" maximum:"1000" default:"20"`
 		}
-	}) (Work, error) {
+	}) (Job, error) {
 		w, err := s.on(ctx).Largest(ctx, caller(ctx), in.Body.Path, cmp.Or(in.Body.Top, 20))
 		if err != nil {
-			return Work{}, err
+			return Job{}, err
 		}
-		return workOf(w), nil
+		return jobOf(w), nil
 	})
 	handle(s, operation("list-counts", http.MethodGet, "/counts", "List how far the counting of each folder is", "limits"), func(ctx context.Context, _ *struct{}) ([]Count, error) {
 		out := []Count{}

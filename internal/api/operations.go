@@ -60,6 +60,7 @@ var tags = []*huma.Tag{
 	{Name: "entries", Description: "Entries of access control lists on folders and paths."},
 	{Name: "publishing", Description: "Shares over SMB, exports over NFS, and who may mount them."},
 	{Name: "limits", Description: "Who may store how much, and who has how much in use."},
+	{Name: "jobs", Description: "What takes long and so goes on by itself."},
 	{Name: "notices", Description: "What is told of limits, to whom, and how."},
 	{Name: "audit", Description: "Who may do what and why, what would become other, findings, reviews and reports."},
 	{Name: "journal", Description: "What was changed, by whom."},

@@ -130,7 +130,7 @@ func (a *app) root() *cli.Command {
 			return ctx, err
 		},
 		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
-			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.eventsCommand()}),
+			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}),
 	}
 }
 

@@ -328,7 +328,7 @@ func (a *app) largestCommand() *cli.Command {
 	return a.leaf("largest", "look for the files and directories that take most room in FOLDER or FOLDER/PATH", "PATH", []cli.Flag{
 		&cli.IntFlag{Name: "top", Usage: "how many of each", Value: 10},
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		var w api.Work
+		var w api.Job
 		if err := a.client.send(ctx, http.MethodPost, "use/largest", nil, body{"path": args[0], "top": cmd.Int("top")}, &w); err != nil {
 			return err
 		}

@@ -2,13 +2,10 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"os"
-	"os/signal"
 	"path/filepath"
 	"strings"
 	"time"
@@ -266,10 +263,10 @@ func (a *app) ownerCommand() *cli.Command {
 		a.leaf("set", "give a path to an owner, a group, or both", "PATH", []cli.Flag{
 			&cli.StringFlag{Name: "owner", Usage: "the user"},
 			&cli.StringFlag{Name: "group", Usage: "the group"},
-			&cli.BoolFlag{Name: "below", Usage: "and all that is below; Ctrl-C stops it where it is"},
+			&cli.BoolFlag{Name: "below", Usage: "and all that is below; Ctrl-C cancels it where it is"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := map[string]any{"path": args[0], "owner": cmd.String("owner"), "group": cmd.String("group"), "below": cmd.Bool("below")}
-			var w api.Work
+			var w api.Job
 			if err := a.client.call(ctx, http.MethodPut, "owner", nil, b, &w); err != nil {
 				return err
 			}
@@ -278,35 +275,6 @@ func (a *app) ownerCommand() *cli.Command {
 			}
 			return a.done(cmd, "%d files and directories given", w.Done)
 		}))
-}
-
-// follow waits for a work, showing how far it is at a terminal. It is stopped with the command.
-func (a *app) follow(ctx context.Context, w *api.Work) error {
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
-	defer stop()
-	path := fmt.Sprintf("work/%d", w.ID)
-	for !w.Over {
-		select {
-		case <-ctx.Done():
-			a.client.before = nil
-			return errors.Join(a.client.send(context.WithoutCancel(ctx), http.MethodDelete, path, nil, nil, nil),
-				&failure{code: exitFailed, msg: fmt.Sprintf("stopped after %d files and directories, which stay as they are now", w.Done)})
-		case <-time.After(200 * time.Millisecond):
-		}
-		if err := a.client.send(ctx, http.MethodGet, path, nil, nil, w); err != nil && ctx.Err() == nil {
-			return err
-		}
-		if a.terminal {
-			fmt.Fprintf(a.err, "\r%d files and directories", w.Done)
-		}
-	}
-	if a.terminal {
-		fmt.Fprintln(a.err)
-	}
-	if w.Error != "" {
-		return &failure{code: exitFailed, msg: w.Error}
-	}
-	return nil
 }
 
 func (a *app) arrangementCommand() *cli.Command {

@@ -15,7 +15,7 @@ var lookers atomic.Int32
 
 const (
 	mostLookers = 2
-	// firstLook numbers works that are not kept over a restart, apart from those that are.
+	// firstLook numbers jobs that are not kept over a restart, apart from those that are.
 	firstLook = 1 << 40
 )
 
@@ -23,7 +23,7 @@ var looks atomic.Int64
 
 // Largest begins to look for the files and directories that take most room at FOLDER or FOLDER/PATH and below. It
 // goes on by itself; Looked gives what it found.
-func (s *Service) Largest(_ context.Context, by Actor, full string, most int) (*Work, error) {
+func (s *Service) Largest(_ context.Context, by Actor, full string, most int) (*Job, error) {
 	f, at, err := s.place(full)
 	if err != nil {
 		return nil, err
@@ -40,26 +40,27 @@ func (s *Service) Largest(_ context.Context, by Actor, full string, most int) (*
 		lookers.Add(-1)
 		return nil, &Error{Kind: Conflict, Message: fmt.Sprintf("%d looks for what is largest are going on already: wait for one of them", mostLookers)}
 	}
-	w := &Work{ID: firstLook + looks.Add(1), Text: "look for what is largest in " + f.Display(at.Path), Actor: by.Name, over: make(chan struct{})}
+	w := newJob(firstLook+looks.Add(1), "largest", "look for what is largest in "+f.Display(at.Path), by.Name)
+	w.Total = s.countedBelow(f.ID, at.Path)
 	v, _ := s.Policy().Volume(f.VolumeID)
 	facts := files.FactsOf(s.Policy(), f)
-	ctx, cancel := context.WithCancel(s.works.ctx)
+	ctx, cancel := context.WithCancel(s.jobs.ctx)
 	w.stop = cancel
-	s.works.note(w)
-	contain.Go(&s.works.wait, w.Text, func() {
+	s.jobs.note(w)
+	contain.Go(&s.jobs.wait, w.Text, func() {
 		defer lookers.Add(-1)
 		defer cancel()
-		defer close(w.over)
-		w.err = errWentWrong // unless it comes to its end
+		err := errWentWrong // unless it comes to its end
+		defer func() { w.end(err) }()
 		var found files.Largest
-		found, w.err = facts.Largest(ctx, at.Path, most, v.Counting == site.CountAllocated, func(n int64) { w.done.Store(n) })
+		found, err = facts.Largest(ctx, at.Path, most, v.Counting == site.CountAllocated, func(n int64) { w.done.Store(n) })
 		w.found = &found
 	})
 	return w, nil
 }
 
 // Looked gives what a look for the largest found; nil where it has not ended, or failed.
-func (w *Work) Looked() *files.Largest {
+func (w *Job) Looked() *files.Largest {
 	if over, err := w.Over(); over && err == nil {
 		return w.found
 	}

@@ -82,7 +82,7 @@ type Service struct {
 	throttle  *Throttle
 	hosts     *hostNames
 	seen      *seen
-	works     *works
+	jobs      *jobs
 	ledger    *usage.Ledger
 	uses      *store.Uses
 	counts    *counts
@@ -123,7 +123,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), seen: newSeen(), works: newWorks(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
+	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), seen: newSeen(), jobs: newJobs(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
 	for _, option := range with {
 		option(s)
 	}
@@ -151,22 +151,22 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		return nil, err
 	}
 	s.keepReserve()
-	s.works.wait.Go(s.runProbes)
+	s.jobs.wait.Go(s.runProbes)
 	s.awaitLook(s.lookAtVolumes())
-	s.works.wait.Go(s.runVolumes)
+	s.jobs.wait.Go(s.runVolumes)
 	if s.hashes != nil {
-		s.works.wait.Go(s.runHashes)
+		s.jobs.wait.Go(s.runHashes)
 	}
 	return s, nil
 }
 
 // WindDown has what goes on by itself come to an end, and what cannot be finished not tried for ever. It comes
 // before the protocols are closed, which wait for their requests.
-func (s *Service) WindDown() { s.works.cancel() }
+func (s *Service) WindDown() { s.jobs.cancel() }
 
 // Close stops what is going on and closes the records.
 func (s *Service) Close() error {
-	s.works.close()
+	s.jobs.close()
 	return errors.Join(s.closeLedger(), s.events.Close(), s.store.Close())
 }
 
@@ -213,7 +213,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.settleMoves(ctx, true); err != nil {
 		return err
 	}
-	return s.resumeWork(ctx)
+	return s.resumeJobs(ctx)
 }
 
 // Policy is the compiled policy now in force, or of a draft as it is now.

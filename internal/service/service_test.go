@@ -630,7 +630,7 @@ func TestEventsAreBounded(t *testing.T) {
 }
 
 // Giving a tree to others goes on after a restart, wherever it was stopped.
-func TestWorkIsTakenUpAgain(t *testing.T) {
+func TestJobsAreTakenUpAgain(t *testing.T) {
 	ctx := t.Context()
 	state, root := t.TempDir(), t.TempDir()
 	s, err := Open(ctx, state)
@@ -663,7 +663,7 @@ func TestWorkIsTakenUpAgain(t *testing.T) {
 	defer s.Close()
 	require.Eventually(t, func() bool {
 		var left int
-		require.NoError(t, s.store.DB().QueryRow(`SELECT count(*) FROM work`).Scan(&left))
+		require.NoError(t, s.store.DB().QueryRow(`SELECT count(*) FROM jobs`).Scan(&left))
 		return left == 0
 	}, 2*time.Minute, 10*time.Millisecond)
 	n := 0
@@ -674,7 +674,7 @@ func TestWorkIsTakenUpAgain(t *testing.T) {
 		return nil
 	}))
 	require.Equal(t, dirs*(each+1)+1, n)
-	_, err = s.Work(99)
+	_, err = s.Job(99)
 	require.Error(t, err)
 }
 

@@ -47,6 +47,7 @@ CREATE TABLE moves (
 ) STRICT;
 INSERT INTO moves SELECT * FROM moves_old;
 DROP TABLE moves_old;
+ALTER TABLE work RENAME TO jobs;
 `
 
 // oldTables are those that the records lay in, those that refer to others first.

@@ -18,10 +18,10 @@ export function Largest({ folder, mayLook }: { folder: string; mayLook: boolean 
     queryKey: ['work', id],
     enabled: id > 0,
     refetchInterval: (q) => (q.state.data?.over ? false : 500),
-    queryFn: () => taken(api.GET('/api/v1/work/{id}', { params: { path: { id } } })),
+    queryFn: () => taken(api.GET('/api/v1/jobs/{id}', { params: { path: { id } } })),
   });
   const stop = useMutation({
-    mutationFn: () => taken(api.DELETE('/api/v1/work/{id}', { params: { path: { id } } })),
+    mutationFn: () => taken(api.DELETE('/api/v1/jobs/{id}', { params: { path: { id } } })),
   });
   const going = id > 0 && !work.data?.over && !work.error;
   const found = work.data?.largest;

@@ -46,7 +46,11 @@ export const Toaster = () => (
           <Toast.Title>{toast.title}</Toast.Title>
           {toast.description && <Toast.Description color="ink">{toast.description}</Toast.Description>}
         </Stack>
-        {toast.action && <Toast.ActionTrigger color="ink" borderColor="ink">{toast.action.label}</Toast.ActionTrigger>}
+        {toast.action && (
+          <Toast.ActionTrigger color="ink" borderColor="ink">
+            {toast.action.label}
+          </Toast.ActionTrigger>
+        )}
         {toast.closable && <Toast.CloseTrigger color="ink" />}
       </Toast.Root>
     )}

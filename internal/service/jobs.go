@@ -1,38 +1,78 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
 
-// Work is something that goes on by itself for a while: it tells how far it is, can be stopped, and
+// Job is something that goes on by itself for a while: it tells how far it is, can be stopped, and
 // is taken up again after a restart. Doing it twice is doing it once.
-type Work struct {
+type Job struct {
 	ID    int64
+	Kind  string
 	Text  string
 	Actor string
+	Begun time.Time // since this process has been at it
+	Total int64     // how many files and directories there are, as far as is known; 0 where it is not
 	done  atomic.Int64
+	ended time.Time     // valid once over
 	over  chan struct{} // closed when it has ended
 	err   error         // valid then
 	found *files.Largest
 	stop  context.CancelFunc
 }
 
+func newJob(id int64, kind, text, actor string) *Job {
+	return &Job{ID: id, Kind: kind, Text: text, Actor: actor, Begun: time.Now(), over: make(chan struct{})}
+}
+
 // Done is how many files and directories it has been through.
-func (w *Work) Done() int64 { return w.done.Load() }
+func (w *Job) Done() int64 { return w.done.Load() }
+
+// Rate is how many a second it has been through, and Left how long it will go on at that rate; false where nobody can tell.
+func (w *Job) Rate() (perSecond float64, left time.Duration, known bool) {
+	until := time.Now()
+	over, _ := w.Over()
+	if over {
+		until = w.ended
+	}
+	took, done := until.Sub(w.Begun).Seconds(), w.Done()
+	if took <= 0 || done == 0 {
+		return 0, 0, false
+	}
+	perSecond = float64(done) / took
+	if over || w.Total <= 0 {
+		return perSecond, 0, false
+	}
+	return perSecond, time.Duration(float64(max(w.Total-done, 0)) / perSecond * float64(time.Second)), true
+}
+
+// end notes how it ended.
+func (w *Job) end(err error) {
+	w.err, w.ended = err, time.Now()
+	close(w.over)
+}
+
+// Ended is closed once it has.
+func (w *Job) Ended() <-chan struct{} { return w.over }
 
 // Over says whether it has ended, and how.
-func (w *Work) Over() (bool, error) {
+func (w *Job) Over() (bool, error) {
 	select {
 	case <-w.over:
 		return true, w.err
@@ -41,22 +81,22 @@ func (w *Work) Over() (bool, error) {
 	}
 }
 
-// works is what is going on and what has ended lately.
-type works struct {
+// jobs is what is going on and what has ended lately.
+type jobs struct {
 	mu     sync.Mutex
-	by     map[int64]*Work
+	by     map[int64]*Job
 	ctx    context.Context
 	cancel context.CancelFunc
 	wait   sync.WaitGroup
 }
 
-func newWorks() *works {
+func newJobs() *jobs {
 	ctx, cancel := context.WithCancel(context.Background())
-	return &works{by: make(map[int64]*Work), ctx: ctx, cancel: cancel}
+	return &jobs{by: make(map[int64]*Job), ctx: ctx, cancel: cancel}
 }
 
-// note remembers a work, and forgets some that have ended.
-func (w *works) note(one *Work) {
+// note remembers a job, and forgets some that have ended.
+func (w *jobs) note(one *Job) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for id, old := range w.by {
@@ -67,14 +107,14 @@ func (w *works) note(one *Work) {
 	w.by[one.ID] = one
 }
 
-// close stops all work and waits for it; what is not done is taken up at the next start.
-func (w *works) close() {
+// close stops all jobs and waits for it; what is not done is taken up at the next start.
+func (w *jobs) close() {
 	w.cancel()
 	w.wait.Wait()
 }
 
 const (
-	ownerWork    = "owner"
+	ownerJob     = "owner"
 	mostFinished = 100
 )
 
@@ -88,7 +128,7 @@ type ownerArgs struct {
 
 // SetOwner gives FOLDER or FOLDER/PATH, and with below all that is below it, an owner, a group, or
 // both; "" leaves one. Below, it goes on by itself.
-func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group string, below bool) (*Work, error) {
+func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group string, below bool) (*Job, error) {
 	f, at, err := s.place(full)
 	if err != nil {
 		return nil, err
@@ -130,7 +170,7 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 		return nil
 	}, func(tx *store.Tx) (err error) {
 		if below {
-			id, err = tx.Insert(ctx, `INSERT INTO work (kind, args, actor) VALUES (?, ?, ?)`, ownerWork, string(raw), by.Name)
+			id, err = tx.Insert(ctx, `INSERT INTO jobs (kind, args, actor) VALUES (?, ?, ?)`, ownerJob, string(raw), by.Name)
 		}
 		return err
 	})
@@ -138,15 +178,15 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 		if err == nil && below {
 			of := s.drafting.of
 			s.later(func() {
-				of.begin(&Work{ID: id, Text: action + ": " + f.Display(at.Path), Actor: by.Name, over: make(chan struct{})}, args)
+				of.begin(newJob(id, ownerJob, action+": "+f.Display(at.Path), by.Name), args)
 			})
 		}
 		return nil, err
 	}
-	w := &Work{ID: id, Text: action + ": " + f.Display(at.Path), Actor: by.Name, over: make(chan struct{})}
+	w := newJob(id, ownerJob, action+": "+f.Display(at.Path), by.Name)
 	if !below {
 		w.done.Store(1)
-		close(w.over)
+		w.end(nil)
 		return w, nil
 	}
 	s.begin(w, args)
@@ -174,31 +214,30 @@ func (s *Service) ownerSet(args ownerArgs) (set files.Set) {
 	return set
 }
 
-// errWentWrong is of a work that ended where it should not have.
+// errWentWrong is of a job that ended where it should not have.
 var errWentWrong = errors.New("something went wrong; the service's log says what")
 
-// begin runs a work by itself.
-func (s *Service) begin(w *Work, args ownerArgs) {
-	ctx, cancel := context.WithCancel(s.works.ctx)
+// begin runs a job by itself.
+func (s *Service) begin(w *Job, args ownerArgs) {
+	ctx, cancel := context.WithCancel(s.jobs.ctx)
 	w.stop = cancel
-	s.works.note(w)
-	contain.Go(&s.works.wait, w.Text, func() {
+	w.Total = s.countedBelow(args.Folder, args.Path)
+	s.jobs.note(w)
+	contain.Go(&s.jobs.wait, w.Text, func() {
 		defer cancel()
-		defer close(w.over)
-		w.err = errWentWrong // unless it comes to its end
-		err := s.giveBelow(ctx, w, args)
-		w.err = err
-		if s.works.ctx.Err() != nil && w.err != nil {
+		err := errWentWrong // unless it comes to its end
+		defer func() { w.end(err) }()
+		if err = s.giveBelow(ctx, w, args); s.jobs.ctx.Err() != nil && err != nil {
 			return // the service stops: it goes on after the next start
 		}
 		forget := s.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
-			return tx.Run(context.WithoutCancel(ctx), `DELETE FROM work WHERE id = ?`, w.ID)
+			return tx.Run(context.WithoutCancel(ctx), `DELETE FROM jobs WHERE id = ?`, w.ID)
 		})
-		w.err = errors.Join(w.err, forget)
+		err = errors.Join(err, forget)
 	})
 }
 
-func (s *Service) giveBelow(ctx context.Context, w *Work, args ownerArgs) error {
+func (s *Service) giveBelow(ctx context.Context, w *Job, args ownerArgs) error {
 	f := s.Policy().Folder(args.Folder)
 	if f == nil {
 		return notFound("path", "amber folder list", "the folder is gone")
@@ -210,26 +249,26 @@ func (s *Service) giveBelow(ctx context.Context, w *Work, args ownerArgs) error 
 	})
 }
 
-// resumeWork takes up what was going on when the service stopped.
-func (s *Service) resumeWork(ctx context.Context) error {
-	rows, err := s.store.DB().QueryContext(ctx, `SELECT id, args, actor FROM work WHERE kind = ? ORDER BY id`, ownerWork)
+// resumeJobs takes up what was going on when the service stopped.
+func (s *Service) resumeJobs(ctx context.Context) error {
+	rows, err := s.store.DB().QueryContext(ctx, `SELECT id, args, actor FROM jobs WHERE kind = ? ORDER BY id`, ownerJob)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	type left struct {
-		w    *Work
+		w    *Job
 		args ownerArgs
 	}
 	var all []left
 	for rows.Next() {
 		var raw string
-		l := left{w: &Work{over: make(chan struct{})}}
+		l := left{w: newJob(0, ownerJob, "", "")}
 		if err := rows.Scan(&l.w.ID, &raw, &l.w.Actor); err != nil {
 			return err
 		}
 		if err := json.Unmarshal([]byte(raw), &l.args); err != nil {
-			return fmt.Errorf("work %d: %w", l.w.ID, err)
+			return fmt.Errorf("job %d: %w", l.w.ID, err)
 		}
 		l.w.Text = "give owner and group, taken up again"
 		if f := s.Policy().Folder(l.args.Folder); f != nil {
@@ -246,19 +285,40 @@ func (s *Service) resumeWork(ctx context.Context) error {
 	return nil
 }
 
-// Work finds a work by its number.
-func (s *Service) Work(id int64) (*Work, error) {
-	s.works.mu.Lock()
-	defer s.works.mu.Unlock()
-	if w := s.works.by[id]; w != nil {
-		return w, nil
+// countedBelow is how many files and directories there are in all of a folder, as far as is counted; 0 where that is not known.
+func (s *Service) countedBelow(folder int64, path string) int64 {
+	f := s.Policy().Folder(folder)
+	if f == nil || path != "" {
+		return 0
 	}
-	return nil, notFound("id", "", "no work %d is going on", id)
+	if book := s.ledger.Folder(folder); book == nil || !book.Counted() {
+		return 0
+	}
+	return s.ledger.Use(limit.Counter{Volume: f.VolumeID, Folder: folder}).Files
 }
 
-// StopWork ends a work where it is. What it has done stays done.
-func (s *Service) StopWork(ctx context.Context, by Actor, id int64) error {
-	w, err := s.Work(id)
+// Jobs lists what goes on and what has ended lately, the latest first.
+func (s *Service) Jobs() []*Job {
+	s.jobs.mu.Lock()
+	defer s.jobs.mu.Unlock()
+	out := slices.Collect(maps.Values(s.jobs.by))
+	slices.SortFunc(out, func(a, b *Job) int { return cmp.Or(b.Begun.Compare(a.Begun), cmp.Compare(b.ID, a.ID)) })
+	return out
+}
+
+// Job finds a job by its number.
+func (s *Service) Job(id int64) (*Job, error) {
+	s.jobs.mu.Lock()
+	defer s.jobs.mu.Unlock()
+	if w := s.jobs.by[id]; w != nil {
+		return w, nil
+	}
+	return nil, notFound("id", "amber job list", "there is no job %d", id)
+}
+
+// CancelJob ends a job where it is. What it has done stays done.
+func (s *Service) CancelJob(ctx context.Context, by Actor, id int64) error {
+	w, err := s.Job(id)
 	if err != nil {
 		return err
 	}
@@ -267,7 +327,7 @@ func (s *Service) StopWork(ctx context.Context, by Actor, id int64) error {
 		<-w.over
 		return nil
 	}
-	err = s.change(ctx, by, "stop work", w.Text, func(*site.Draft) error { return nil })
+	err = s.change(ctx, by, "cancel job", w.Text, func(*site.Draft) error { return nil })
 	if err == nil {
 		w.stop()
 		<-w.over

@@ -1,0 +1,149 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/signal"
+	"strconv"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+// jobCommand is about what goes on by itself.
+func (a *app) jobCommand() *cli.Command {
+	one := func(run func(ctx context.Context, cmd *cli.Command, id int64) error) func(context.Context, *cli.Command, []string) error {
+		return func(ctx context.Context, cmd *cli.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || id < 1 {
+				return usage("%q is no number of a job", args[0])
+			}
+			return run(ctx, cmd, id)
+		}
+	}
+	return group("job", "what takes long and so goes on by itself",
+		a.leaf("list", "list jobs that go on, and those that have ended lately", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "jobs", nil, nil, func(w io.Writer, jobs []api.Job) {
+				if len(jobs) == 0 {
+					fmt.Fprintln(w, "no job goes on, and none has ended since the service was started")
+					return
+				}
+				t := newTable("number", "begun", "who", "is", "done", "job")
+				t.wrapLast = true
+				for _, j := range jobs {
+					t.row(fmt.Sprint(j.ID), j.Begun.Local().Format("2006-01-02 15:04:05"), j.Actor, jobState(j), howFar(j), j.Text)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("show", "show how far a job is", "NUMBER", nil, one(func(ctx context.Context, cmd *cli.Command, id int64) error {
+			return ask(ctx, a, cmd, http.MethodGet, jobPath(id), nil, nil, printJob)
+		})),
+		a.leaf("wait", "wait until a job has ended; Ctrl-C ends the waiting, and not the job", "NUMBER", nil, one(func(ctx context.Context, cmd *cli.Command, id int64) error {
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+			defer stop()
+			var j api.Job
+			if err := a.watch(ctx, id, &j); err != nil {
+				return err
+			}
+			if ctx.Err() != nil {
+				return &failure{code: exitFailed, msg: fmt.Sprintf("job %d goes on", id), next: fmt.Sprintf("amber job show %d", id)}
+			}
+			return show(a, cmd, j, printJob)
+		})),
+		a.leaf("cancel", "cancel a job where it is; what it has done stays done", "NUMBER", nil, one(func(ctx context.Context, cmd *cli.Command, id int64) error {
+			if cmd.Bool("preview") { // nobody gains or loses by it
+				return ask(ctx, a, cmd, http.MethodGet, jobPath(id), nil, nil, printJob)
+			}
+			if err := a.client.send(ctx, http.MethodDelete, jobPath(id), nil, nil, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "job %d has ended", id)
+		})),
+	)
+}
+
+func jobPath(id int64) string { return fmt.Sprintf("jobs/%d", id) }
+
+func jobState(j api.Job) string {
+	switch {
+	case !j.Over:
+		return "going on"
+	case j.Error != "":
+		return "ended early"
+	}
+	return "done"
+}
+
+// howFar spells how far a job is: "120 of 4000, 350/s, 11s left".
+func howFar(j api.Job) string {
+	text := fmt.Sprint(j.Done)
+	if j.Total > 0 && !j.Over {
+		text += fmt.Sprintf(" of %d", j.Total)
+	}
+	if j.Rate > 0 {
+		text += fmt.Sprintf(", %.0f/s", j.Rate)
+	}
+	if j.Left != nil {
+		text += fmt.Sprintf(", %s left", time.Duration(*j.Left*float64(time.Second)).Round(time.Second))
+	}
+	return text
+}
+
+func printJob(w io.Writer, j api.Job) {
+	fields(w, "job", fmt.Sprint(j.ID), "is", jobState(j), "begun", j.Begun.Local().Format("2006-01-02 15:04:05"), "who", j.Actor, "done", howFar(j), "why", j.Error)
+	hung(w, "does ", j.Text)
+}
+
+// watch waits until a job has ended, showing how far it is at a terminal, or until the context has.
+func (a *app) watch(ctx context.Context, id int64, j *api.Job) error {
+	for {
+		if err := a.client.send(ctx, http.MethodGet, jobPath(id), nil, nil, j); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+		if a.terminal {
+			fmt.Fprintf(a.err, "\r%-60s", howFar(*j))
+		}
+		if j.Over {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	if a.terminal {
+		fmt.Fprintln(a.err)
+	}
+	return nil
+}
+
+// follow waits for a job that a command has begun. It is cancelled with the command.
+func (a *app) follow(ctx context.Context, j *api.Job) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	if j.Over {
+		return nil
+	}
+	if err := a.watch(ctx, j.ID, j); err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		return errors.Join(a.client.send(context.WithoutCancel(ctx), http.MethodDelete, jobPath(j.ID), nil, nil, nil),
+			&failure{code: exitFailed, msg: fmt.Sprintf("cancelled after %d files and directories, which stay as they are now", j.Done)})
+	}
+	if j.Error != "" {
+		return &failure{code: exitFailed, msg: j.Error}
+	}
+	return nil
+}
