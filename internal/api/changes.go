@@ -29,29 +29,30 @@ type Change struct {
 
 // changing are the operations that may stand in a set of changes, by the first of their routes.
 var changing = map[string]string{
-	"add-user": "POST /users", "change-user": "PATCH /users/{name}", "remove-user": "DELETE /users/{name}", "set-password": "PUT /users/{name}/password",
-	"add-group": "POST /groups", "change-group": "PATCH /groups/{name}", "remove-group": "DELETE /groups/{name}",
-	"add-member": "PUT /groups/{name}/members/{member}", "remove-member": "DELETE /groups/{name}/members/{member}", "forget-ids": "DELETE /ids/{name}",
-	"add-volume": "POST /volumes", "change-volume": "PATCH /volumes/{name}", "remove-volume": "DELETE /volumes/{name}",
-	"add-folder": "POST /folders", "change-folder": "PATCH /folders/{name}", "remove-folder": "DELETE /folders/{name}", "convert-folder": "POST /folders/{name}/convert",
+	"add-user": "POST /users", "change-user": "PATCH /users/{name}", "remove-user": "DELETE /users/{name}",
+	"set-password": "PUT /users/{name}/password", "add-group": "POST /groups", "change-group": "PATCH /groups/{name}",
+	"remove-group": "DELETE /groups/{name}", "add-member": "PUT /groups/{name}/members/{member}",
+	"remove-member": "DELETE /groups/{name}/members/{member}", "forget-ids": "DELETE /ids/{name}", "add-volume": "POST /volumes",
+	"change-volume": "PATCH /volumes/{name}", "remove-volume": "DELETE /volumes/{name}", "add-folder": "POST /folders",
+	"change-folder": "PATCH /folders/{name}", "remove-folder": "DELETE /folders/{name}", "convert-folder": "POST /folders/{name}/convert",
 	"add-entry": "POST /entries", "change-entry": "PATCH /entries/{id}", "remove-entry": "DELETE /entries/{id}", "set-inheritance": "PUT /inheritance",
 	"clear-rules": "DELETE /rules", "copy-rules": "POST /rules/copy", "arrange-rules": "PUT /arrangement", "import-entries": "PUT /acls",
-	"set-mode": "PUT /mode", "set-owner": "PUT /owner",
-	"add-share": "POST /shares", "change-share": "PATCH /shares/{name}", "remove-share": "DELETE /shares/{name}",
-	"add-share-entry": "POST /shares/{name}/entries", "change-share-entry": "PATCH /shares/{name}/entries/{id}", "remove-share-entry": "DELETE /shares/{name}/entries/{id}",
-	"switch-service": "PUT /services/{protocol}",
-	"add-export":     "POST /exports", "change-export": "PATCH /exports/{name}", "remove-export": "DELETE /exports/{name}",
-	"add-export-rule": "POST /exports/{name}/rules", "change-export-rule": "PATCH /exports/{name}/rules/{id}", "move-export-rule": "PUT /exports/{name}/rules/{id}/position", "remove-export-rule": "DELETE /exports/{name}/rules/{id}",
-	"add-host-set": "POST /host-sets", "change-host-set": "PATCH /host-sets/{name}", "remove-host-set": "DELETE /host-sets/{name}",
-	"add-host-set-rule": "POST /host-sets/{name}/rules", "change-host-set-rule": "PATCH /host-sets/{name}/rules/{id}", "move-host-set-rule": "PUT /host-sets/{name}/rules/{id}/position", "remove-host-set-rule": "DELETE /host-sets/{name}/rules/{id}",
-	"set-limit": "PUT /limits", "remove-limit": "DELETE /limits",
+	"set-mode": "PUT /mode", "set-owner": "PUT /owner", "add-share": "POST /shares", "change-share": "PATCH /shares/{name}",
+	"remove-share": "DELETE /shares/{name}", "add-share-entry": "POST /shares/{name}/entries",
+	"change-share-entry": "PATCH /shares/{name}/entries/{id}", "remove-share-entry": "DELETE /shares/{name}/entries/{id}",
+	"switch-service": "PUT /services/{protocol}", "add-export": "POST /exports", "change-export": "PATCH /exports/{name}",
+	"remove-export": "DELETE /exports/{name}", "add-export-rule": "POST /exports/{name}/rules",
+	"change-export-rule": "PATCH /exports/{name}/rules/{id}", "move-export-rule": "PUT /exports/{name}/rules/{id}/position",
+	"remove-export-rule": "DELETE /exports/{name}/rules/{id}", "add-host-set": "POST /host-sets", "change-host-set": "PATCH /host-sets/{name}",
+	"remove-host-set": "DELETE /host-sets/{name}", "add-host-set-rule": "POST /host-sets/{name}/rules",
+	"change-host-set-rule": "PATCH /host-sets/{name}/rules/{id}", "move-host-set-rule": "PUT /host-sets/{name}/rules/{id}/position",
+	"remove-host-set-rule": "DELETE /host-sets/{name}/rules/{id}", "set-limit": "PUT /limits", "remove-limit": "DELETE /limits",
 	"change-notice-settings": "PATCH /notices/settings", "set-letter": "PUT /notices/templates/{name}", "remove-hook": "DELETE /notices/hooks/{name}",
-	"accept-finding": "PUT /findings/{name}/acceptance", "reopen-finding": "DELETE /findings/{name}/acceptance",
-	"add-review": "POST /reviews", "apply-review": "POST /reviews/{name}/apply", "remove-review": "DELETE /reviews/{name}",
-	"check-ids": "POST /ids/check", "count-volume": "POST /counts/{name}", "pause-count": "PUT /counts/{name}/paused",
-	"add-hook": "POST /notices/hooks", "change-hook": "PATCH /notices/hooks/{name}",
-	"mark-review": "PATCH /reviews/{name}/lines", "mark-review-text": "PUT /reviews/{name}/csv", "verify-review": "POST /reviews/verify",
-	"undo-rows": "POST /journal/undo",
+	"accept-finding": "PUT /findings/{name}/acceptance", "reopen-finding": "DELETE /findings/{name}/acceptance", "add-review": "POST /reviews",
+	"apply-review": "POST /reviews/{name}/apply", "remove-review": "DELETE /reviews/{name}", "check-ids": "POST /ids/check",
+	"count-volume": "POST /counts/{name}", "pause-count": "PUT /counts/{name}/paused", "add-hook": "POST /notices/hooks",
+	"change-hook": "PATCH /notices/hooks/{name}", "mark-review": "PATCH /reviews/{name}/lines", "mark-review-text": "PUT /reviews/{name}/csv",
+	"verify-review": "POST /reviews/verify", "undo-rows": "POST /journal/undo",
 }
 
 // kindAndAct part an operation's id: "add-share-entry" adds a share entry.
@@ -179,10 +180,11 @@ func (s *Server) describeChanges() {
 	for _, name := range slices.Sorted(maps.Keys(s.changers)) {
 		c := s.changers[name]
 		item := doc.Paths[c.op.Path]
-		op := map[string]*huma.Operation{http.MethodPost: item.Post, http.MethodPut: item.Put, http.MethodPatch: item.Patch, http.MethodDelete: item.Delete}[c.op.Method]
+		op := map[string]*huma.Operation{
+			http.MethodPost: item.Post, http.MethodPut: item.Put, http.MethodPatch: item.Patch, http.MethodDelete: item.Delete}[c.op.Method]
 		kind, act := kindAndAct(c.op.OperationID)
-		schema := &huma.Schema{Type: huma.TypeObject, Description: c.op.Summary + ".", AdditionalProperties: false, Required: []string{"kind", "act"}, Properties: map[string]*huma.Schema{
-			"kind": {Type: huma.TypeString, Enum: []any{kind}}, "act": {Type: huma.TypeString, Enum: []any{act}}}}
+		schema := &huma.Schema{Type: huma.TypeObject, Description: c.op.Summary + ".", AdditionalProperties: false, Required: []string{"kind", "act"},
+			Properties: map[string]*huma.Schema{"kind": {Type: huma.TypeString, Enum: []any{kind}}, "act": {Type: huma.TypeString, Enum: []any{act}}}}
 		if of := paramsOf(op); len(of.Properties) > 0 {
 			schema.Properties["of"] = of
 			if len(of.Required) > 0 {

@@ -182,7 +182,8 @@ func BenchmarkChanges(b *testing.B) {
 	}
 }
 
-// The same changes on a site with ten times the people and five times the entries, beside the big one; the limits are 2 for a change and 12 for compiling everything.
+// The same changes on a site with ten times the people and five times the entries, beside the big one; the limits are 2 for a change and 12 for
+// compiling everything.
 func BenchmarkChangesOfAHugeSite(b *testing.B) {
 	small, large := big(b, bigSite), big(b, hugeSite)
 	for b.Loop() {

@@ -26,7 +26,6 @@ type drafting struct {
 	behind bool     // the policy does not have the latest rules yet
 	failed error    // why it cannot have them
 	names  []title
-	name   title // of all of it, where it has one
 	also   []func(*store.Tx) error
 	after  []func() // once it is in force
 

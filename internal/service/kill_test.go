@@ -65,7 +65,8 @@ func someChange(ctx context.Context, s *Service, rnd *rand.Rand) error {
 	return err
 }
 
-// TestKilledProcess is the process that is killed by the test below: it makes changes until then. Without a boundary it begins the state, or looks at what was left.
+// TestKilledProcess is the process that is killed by the test below: it makes changes until then. Without a boundary it begins the state, or
+// looks at what was left.
 func TestKilledProcess(t *testing.T) {
 	dir, at, ok := strings.Cut(os.Getenv(killedEnv), "\n")
 	if !ok {
@@ -137,7 +138,8 @@ func lookAtWhatIsLeft(t *testing.T, s *Service) {
 	}
 }
 
-// Killed at any boundary of a change, with room on its disk or without, the process leaves the records as they were before or as they are to be, with a journal that leads to them;
+// Killed at any boundary of a change, with room on its disk or without, the process leaves the records as they were before or as they are to
+// be, with a journal that leads to them;
 // and at the next start, what was to be done on disk has been done.
 func TestKilledAtEveryBoundary(t *testing.T) {
 	dir, at, rnd := t.TempDir(), make(map[string]int), rand.New(rand.NewPCG(2000, 12))

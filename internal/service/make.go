@@ -14,7 +14,7 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// deed names a change in the journal.
+// title names a change in the journal.
 type title struct{ action, subject string }
 
 // change runs one administrative change: fn alters a draft of the records, and also what is written down beside them; see the package's comment. In a set
@@ -254,7 +254,8 @@ func (s *Service) takeBackRow(ctx context.Context, seq int64, pending []store.Pe
 // draftTries is how often a set of changes is worked out anew as somebody else was faster, before others are kept waiting for it.
 const draftTries = 3
 
-// Make makes several changes as one, or none of them: do makes them on the service that it is given, which answers as of after those before, and may be called more than
+// Make makes several changes as one, or none of them: do makes them on the service that it is given, which answers as of after those before,
+// and may be called more than
 // once. With a row of the journal, nothing may have been changed after it; 0 is whatever was. It gives the row that tells of it, 0 where nothing was changed.
 func (s *Service) Make(ctx context.Context, by Actor, asOf int64, do func(ctx context.Context, set *Service) error) (row int64, err error) {
 	if err := s.mayChange(by, "make changes"); err != nil {
@@ -317,9 +318,6 @@ func (s *Service) commit(ctx context.Context, by Actor, asOf int64, set *Service
 				name.subject = n.subject
 			}
 		}
-	}
-	if t.name != (title{}) {
-		name = t.name
 	}
 	if err := s.write(ctx, by, name, t.draft, set.force.Load(), t.also); err != nil {
 		return 0, err

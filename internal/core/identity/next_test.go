@@ -29,7 +29,8 @@ func tell(d *Directory, names int) (out []any) {
 	return out
 }
 
-// Whatever is altered step by step, the next directory says what one compiled as a whole does, or refuses what that refuses; and the one before it says what it did.
+// Whatever is altered step by step, the next directory says what one compiled as a whole does, or refuses what that refuses; and the one before
+// it says what it did.
 func TestTheNextDirectory(t *testing.T) {
 	cheap, refused := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
