@@ -329,9 +329,14 @@ func (s *Server) registerChanges() {
 		if err != nil {
 			return ChangesMade{}, err
 		}
+		ctx, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
 		row, err := s.on(ctx).Make(ctx, caller(ctx), body.AsOf, func(ctx context.Context, set *service.Service) error {
 			return s.makeAll(context.WithValue(ctx, draftKey{}, set), body.Changes)
 		})
+		if err != nil && ctx.Err() != nil { // that is why, whatever it came upon
+			err = tookTooLong(ctx)
+		}
 		return ChangesMade{row, len(body.Changes)}, err
 	})
 	handle(s, operation("undo-rows", http.MethodPost, "/journal/undo", "Take back what rows of the journal changed", "journal"), func(ctx context.Context, in *struct {
