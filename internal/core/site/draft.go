@@ -161,6 +161,9 @@ func (l *list[T]) owned(d *Draft) *[]T {
 func (l *list[T]) put(d *Draft, v T) int64 {
 	id := l.id(&v)
 	if id == 0 {
+		if all := *l.of(&d.is); len(all) > 0 { // where it is not known what was given, at least none of those that are there
+			d.numbers[l.kind] = max(d.numbers[l.kind], l.id(&all[len(all)-1]))
+		}
 		id = d.Number(l.kind)
 		l.set(&v, id)
 	}

@@ -428,3 +428,10 @@ func TestRevertingInAnyOrder(t *testing.T) {
 	})
 	require.Greater(t, apart, 20)
 }
+
+// A draft of records of which nobody knows what numbers were given, as of a past moment, takes nobody's.
+func TestNumbersOfRecordsOfThePast(t *testing.T) {
+	d := site.NewDraft(site.Records{Users: []identity.User{{ID: 3, Name: "wren", UID: 1}, {ID: 7, Name: "orla", UID: 2}}}, nil)
+	require.EqualValues(t, 8, site.Put(d, identity.User{Name: "piran", UID: 3}))
+	require.Len(t, d.Records().Users, 3)
+}
