@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -186,4 +187,38 @@ func TestJobs(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(strings.TrimSpace(last)), &w), told)
 	require.True(t, w.Over)
 	require.Equal(t, http.StatusForbidden, ask(t, g, auditor, http.MethodDelete, fmt.Sprintf("/api/v1/jobs/%d", w.ID), "").status)
+}
+
+// Several are removed as one change, or none of them; and come back as one. A preview removes nothing.
+func TestSeveralAreRemovedAsOne(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	a.run("group", "add", "autumn-crew")
+	a.run("group", "add", "winter-crew")
+	_, errOut, code = a.try("", "group", "remove", "autumn-crew", "staff", "--yes")
+	require.Equal(t, 1, code)
+	require.Contains(t, errOut, "change 2 of 2: staff is still named by")
+	require.Contains(t, a.run("group", "list"), "autumn-crew", "none of them")
+	a.run("group", "remove", "autumn-crew", "winter-crew", "--preview")
+	require.Contains(t, a.run("group", "list"), "winter-crew")
+	require.Contains(t, a.run("group", "remove", "autumn-crew", "winter-crew", "--yes"), "removed group autumn-crew, winter-crew")
+	require.NotContains(t, a.run("group", "list"), "-crew")
+	require.Contains(t, a.run("undo", "--yes"), "make 2 changes")
+	require.Contains(t, a.run("group", "list"), "autumn-crew")
+	require.Contains(t, a.run("group", "list"), "winter-crew")
+
+	file := filepath.Join(t.TempDir(), "commands")
+	require.NoError(t, os.WriteFile(file, []byte("# both\n\ngroup add spring-crew\nentry add plates allow 'spring-crew' read --note \"it's theirs\"\n"), 0o600))
+	require.Contains(t, a.run("together", "--file", file, "--yes"), "2 changes")
+	for name, text := range map[string]string{"a quote": "group add 'x", "changes nothing": "group list", "no command": "grop add x", "too long": strings.Repeat("x", 70_000)} {
+		require.NoError(t, os.WriteFile(file, []byte("group add never\n"+text+"\n"), 0o600))
+		_, errOut, code := a.try("", "together", "--file", file, "--yes")
+		require.Equal(t, 2, code, "%s: %s", name, errOut)
+	}
+	_, errOut, code = a.try("", "together", "--file", filepath.Join(t.TempDir(), "nothing"), "--yes")
+	require.Equal(t, 2, code, errOut)
+	require.NotContains(t, a.run("group", "list"), "never")
 }
