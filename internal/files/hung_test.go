@@ -50,45 +50,56 @@ func (l *larkfell) work(share, name string) error {
 	return errors.Join(append(errs, again.Truncate(2), again.SetDelete(true), again.Close())...)
 }
 
-// Whatever a disk does not come back from, the folders on other disks are served.
+// Whatever a disk does not come back from, the folders on other disks are served. Both lie on one device here, whose objects share so many locks
+// (usage.Ledger.Hold): that one of theirs is that of another by chance is not so three times.
 func TestAHungDiskStopsNoOther(t *testing.T) {
 	for _, call := range []string{"open", "look", "list", "read", "write", "sync", "resize", "make", "remove", "rename", "mark"} {
 		t.Run(call, func(t *testing.T) {
-			l := newLarkfell(t)
-			root := l.withSpectra()
-			before, err := l.openAt("spectra", "2026", acl.ListDirectory|acl.Delete, OpenOnly)
-			require.NoError(t, err)
-			release, reached := make(chan struct{}), make(chan struct{})
-			once := sync.OnceFunc(func() { close(reached) })
-			undo := Disturb(func(c, at string) error {
-				if c == call && strings.HasPrefix(at, root) {
-					once()
-					<-release
+			for range 3 {
+				if servedBesideAHungDisk(t, call) {
+					return
 				}
-				return nil
-			})
-			defer undo()
-			var hung sync.WaitGroup
-			defer hung.Wait()
-			defer close(release)
-			hung.Go(func() { _ = l.work("spectra", "a") })
-			hung.Go(func() { _ = l.work("spectra", "b") })
-			hung.Go(func() { _, _ = before.Names() })
-			hung.Go(func() { _ = before.Rename(t.Context(), "2027", false) })
-			select {
-			case <-reached:
-			case <-time.After(10 * time.Second):
-				t.Fatal("nothing asks the disk for that")
 			}
-			done := make(chan error, 1)
-			go func() { done <- errors.Join(l.work("nightlog", "c"), l.work("nightlog", "d")) }()
-			select {
-			case err := <-done:
-				require.NoError(t, err)
-			case <-time.After(20 * time.Second):
-				t.Fatal("the other disk waits")
-			}
+			t.Fatal("the other disk waits")
 		})
+	}
+}
+
+func servedBesideAHungDisk(t *testing.T, call string) bool {
+	l := newLarkfell(t)
+	root := l.withSpectra()
+	before, err := l.openAt("spectra", "2026", acl.ListDirectory|acl.Delete, OpenOnly)
+	require.NoError(t, err)
+	release, reached := make(chan struct{}), make(chan struct{})
+	once := sync.OnceFunc(func() { close(reached) })
+	undo := Disturb(func(c, at string) error {
+		if c == call && strings.HasPrefix(at, root) {
+			once()
+			<-release
+		}
+		return nil
+	})
+	defer undo()
+	var hung sync.WaitGroup
+	defer hung.Wait()
+	defer close(release)
+	hung.Go(func() { _ = l.work("spectra", "a") })
+	hung.Go(func() { _ = l.work("spectra", "b") })
+	hung.Go(func() { _, _ = before.Names() })
+	hung.Go(func() { _ = before.Rename(t.Context(), "2027", false) })
+	select {
+	case <-reached:
+	case <-time.After(10 * time.Second):
+		t.Fatal("nothing asks the disk for that")
+	}
+	done := make(chan error, 1)
+	hung.Go(func() { done <- errors.Join(l.work("nightlog", "c"), l.work("nightlog", "d")) })
+	select {
+	case err := <-done:
+		require.NoError(t, err)
+		return true
+	case <-time.After(20 * time.Second):
+		return false
 	}
 }
 
