@@ -37,7 +37,8 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	if err != nil {
 		return err
 	}
-	return s.write(ctx, by, title{action, subject}, d, is, also)
+	_, err = s.write(ctx, by, title{action, subject}, d, is, also)
+	return err
 }
 
 func (s *Service) mayChange(by Actor, action string) error {
@@ -54,12 +55,13 @@ func (s *Service) mayChange(by Actor, action string) error {
 var failPoint = func(name string) {}
 
 // write writes a draft down, does on disk what goes with it, and brings it into force. What cannot be done on disk is taken back. The caller
-// has the writing lock.
-func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft, is *inForce, also []func(*store.Tx) error) error {
+// has the writing lock. It gives the row of the journal.
+func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft, is *inForce, also []func(*store.Tx) error) (int64, error) {
 	changes, err := d.Changes()
 	if err != nil {
-		return err
+		return 0, err
 	}
+	row := &store.JournalRow{At: time.Now(), Actor: by.Name, Action: name.action, Subject: name.subject, Changes: changes}
 	var pending []int64
 	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
 		failPoint("before anything is written")
@@ -72,7 +74,6 @@ func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft
 				return err
 			}
 		}
-		row := &store.JournalRow{At: time.Now(), Actor: by.Name, Action: name.action, Subject: name.subject, Changes: changes}
 		if err := tx.Append(ctx, row); err != nil {
 			return err
 		}
@@ -80,7 +81,7 @@ func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft
 		return tx.Belong(ctx, pending, row.Seq)
 	})
 	if err != nil {
-		return s.asUnwritable(err)
+		return 0, s.asUnwritable(err)
 	}
 	failPoint("after the commit")
 	ctx = context.WithoutCancel(ctx)
@@ -88,7 +89,7 @@ func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft
 		failPoint("before an effect")
 		if err := s.doEffect(is.policy, e); err != nil {
 			failPoint("before it is taken back")
-			return s.takeBack(ctx, by, name, d, is, changes, pending, asRefusal(err))
+			return 0, s.takeBack(ctx, by, name, d, is, changes, pending, asRefusal(err))
 		}
 	}
 	failPoint("before it is in force")
@@ -96,7 +97,7 @@ func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft
 	failPoint("before effects are noted")
 	s.settled(ctx, pending)
 	failPoint("after all")
-	return nil
+	return row.Seq, nil
 }
 
 // settled notes that effects are done. Where that cannot be noted, the next start does them again, which is nothing.
@@ -319,14 +320,7 @@ func (s *Service) commit(ctx context.Context, by Actor, asOf int64, set *Service
 			}
 		}
 	}
-	if err := s.write(ctx, by, name, t.draft, set.force.Load(), t.also); err != nil {
-		return 0, err
-	}
-	rows, err := s.store.Journal(context.WithoutCancel(ctx), store.Match{Back: true, Most: 1})
-	if err != nil || len(rows) == 0 {
-		return 0, err
-	}
-	return rows[0].Seq, nil
+	return s.write(ctx, by, name, t.draft, set.force.Load(), t.also)
 }
 
 // unchangedSince refuses where something has been changed after a row of the journal.

@@ -324,9 +324,6 @@ func (s *Service) lookAtVolume(v site.Volume) {
 	if v.Mark == "" {
 		s.markOld(v)
 	}
-	if err := s.settleEffects(context.WithoutCancel(s.jobs.ctx)); err != nil {
-		slog.Error("what changes have to do on disk cannot be looked up", "error", err)
-	}
 	s.settleOn(v)
 	s.volumes.mu.Lock()
 	was, away := s.volumes.away[v.ID]
@@ -334,6 +331,9 @@ func (s *Service) lookAtVolume(v site.Volume) {
 	s.volumes.mu.Unlock()
 	if away {
 		slog.Info("a volume is back", "volume", v.Name, "path", v.Path, "away", time.Since(was.Since).Round(time.Second))
+		if err := s.settleEffects(context.WithoutCancel(s.jobs.ctx)); err != nil {
+			slog.Error("what changes have to do on disk cannot be looked up", "error", err)
+		}
 		s.counts.mu.Lock()
 		for _, f := range s.Policy().Folders {
 			if f.VolumeID == v.ID {
