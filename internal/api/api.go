@@ -194,10 +194,15 @@ const (
 	markReview     = "mark-review"
 	markReviewText = "mark-review-text"
 	verifyReview   = "verify-review"
+
+	// Jobs that only look; whose job may be cancelled the use case says.
+	beginSurvey = "begin-survey"
+	lookLargest = "look-for-largest"
+	cancelJob   = "cancel-job"
 )
 
 // changesNothing lists the operations that are no GET and still not for administrators alone.
-var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true, markReview: true, markReviewText: true, verifyReview: true}
+var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true, markReview: true, markReviewText: true, verifyReview: true, beginSurvey: true, lookLargest: true, cancelJob: true}
 
 // token finds the session token: a bearer token, else the cookie.
 func token(authorization, cookies string) string {

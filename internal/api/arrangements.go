@@ -89,21 +89,18 @@ func (s *Server) registerTexts() {
 		}
 		return s.placeAt(ctx, in.Body.Path)
 	})
-	handle(s, operation("convert-folder", http.MethodPost, "/folders/{name}/convert", "Turn owners, modes and POSIX ACLs into entries, which decide from then on", "places"), func(ctx context.Context, in *Named) (Converted, error) {
-		rules, objects, err := s.on(ctx).ConvertFolder(ctx, caller(ctx), in.Name)
-		return Converted{objects, rules}, err
+	handle(s, operation("convert-folder", http.MethodPost, "/folders/{name}/convert", "Turn owners, modes and POSIX ACLs into entries, which decide from then on; that is a job", "places"), func(ctx context.Context, in *Named) (Job, error) {
+		j, err := s.on(ctx).ConvertFolder(ctx, caller(ctx), in.Name)
+		if err != nil || j == nil { // in a set it has been done
+			return Job{}, err
+		}
+		return jobOf(j), nil
 	})
 }
 
 // ListText is an access control list in an open form.
 type ListText struct {
 	Text string `json:"text" maxLength:"200000" format:"lines"`
-}
-
-// Converted is what became of a folder's modes.
-type Converted struct {
-	Objects int `json:"objects" doc:"How many files and directories were looked at."`
-	Rules   int `json:"rules" doc:"On how many paths entries were written."`
 }
 
 // placeAt shows a path as it is now.

@@ -12,6 +12,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/service"
@@ -150,11 +151,35 @@ func (s *Server) registerAudit() {
 		}
 		return matrixOf(svc, in.Groups, in.Name, in.Page), nil
 	})
-	handle(s, operation("survey", http.MethodGet, "/surveys/{name}", "Look at every file of a folder where modes decide, and say what everybody may do to them", "audit"), func(ctx context.Context, in *struct {
+	handle(s, operation(beginSurvey, http.MethodPost, "/surveys/{name}", "Look at every file of a folder where modes decide, and say what everybody may do to them; that is a job", "audit"), func(ctx context.Context, in *struct {
+		Named
+		Body struct {
+			User string `json:"user,omitempty" maxLength:"64" doc:"Where the level of this user changes, instead of everybody's counts."`
+		}
+	}) (Job, error) {
+		j, err := s.svc.BeginSurvey(ctx, caller(ctx), in.Name, in.Body.User)
+		if err != nil {
+			return Job{}, err
+		}
+		return jobOf(j), nil
+	})
+	handle(s, operation("survey", http.MethodGet, "/surveys/{name}", "Say the same at once, of a folder that is not large, or as if changes had been made", "audit"), func(ctx context.Context, in *struct {
 		Named
 		User string `query:"user" maxLength:"64" doc:"Where the level of this user changes, instead of everybody's counts."`
-	}) (Survey, error) {
-		return s.survey(ctx, in.Name, in.User)
+	}) (service.Survey, error) {
+		if !onDraft(ctx) { // who asks about a draft has their turn already
+			var done func()
+			var err error
+			if ctx, done, err = s.previews.take(ctx, caller(ctx)); err != nil {
+				return service.Survey{}, err
+			}
+			defer done()
+		}
+		out, err := s.on(ctx).Survey(ctx, in.Name, in.User)
+		if err != nil && ctx.Err() != nil {
+			err = &service.Error{Kind: service.Unavailable, Next: "amber survey " + plain.Word(in.Name), Message: "to look at every file of " + in.Name + " takes too long for one answer: have a job do it"}
+		}
+		return out, err
 	})
 	handle(s, operation("compare", http.MethodGet, "/compare", "Say in what two moments, two users or two trees differ", "audit"), func(ctx context.Context, in *struct {
 		From  time.Time `query:"from" doc:"The earlier of two moments."`
@@ -164,66 +189,6 @@ func (s *Server) registerAudit() {
 	}) (Comparison, error) {
 		return s.compare(ctx, in.From, in.To, in.Users, in.Paths)
 	})
-}
-
-// Survey is what everybody may do to the files and directories of a folder where modes decide.
-type Survey struct {
-	Folder      string       `json:"folder"`
-	Files       int          `json:"files"`
-	Directories int          `json:"directories"`
-	Kinds       int          `json:"kinds" doc:"How many different owners, modes and ACLs there are."`
-	People      []SurveyRow  `json:"people" doc:"Those who may do anything at all."`
-	User        string       `json:"user,omitempty"`
-	Spots       []SurveySpot `json:"spots,omitempty" doc:"Where that user's level changes."`
-}
-
-// SurveyRow is how many files, and directories, a user may do something to.
-type SurveyRow struct {
-	User        string         `json:"user"`
-	Files       map[string]int `json:"files" doc:"By level: how many at least so far."`
-	Directories map[string]int `json:"directories"`
-}
-
-// SurveySpot is a directory in which a user's level is another than in the one above, or files in it.
-type SurveySpot struct {
-	Path  string `json:"path"`
-	Files int    `json:"files,omitempty" doc:"How many files in it, where they are meant and not the directory."`
-	Level Levels `json:"level"`
-}
-
-func (s *Server) survey(ctx context.Context, folder, user string) (Survey, error) {
-	got, f, err := s.on(ctx).Survey(ctx, folder)
-	if err != nil {
-		return Survey{}, err
-	}
-	out := Survey{Folder: f.Name, Files: got.Files, Directories: got.Directories, Kinds: got.Kinds(), People: []SurveyRow{}}
-	d := s.on(ctx).Policy().Directory
-	if user != "" {
-		u, err := s.on(ctx).User(user)
-		if err != nil {
-			return Survey{}, err
-		}
-		out.User, out.Spots = u.Name, []SurveySpot{}
-		for _, spot := range got.Reach(d.UserIndex(u.ID)) {
-			out.Spots = append(out.Spots, SurveySpot{f.Display(spot.Path), spot.Files, levelsOf(spot.Pair)})
-		}
-		return out, nil
-	}
-	for i, t := range got.Totals() {
-		row := SurveyRow{User: d.Users()[i].Name, Files: make(map[string]int), Directories: make(map[string]int)}
-		for _, l := range acl.Levels {
-			if t.Files[l] > 0 {
-				row.Files[l.String()] = t.Files[l]
-			}
-			if t.Directories[l] > 0 {
-				row.Directories[l.String()] = t.Directories[l]
-			}
-		}
-		if len(row.Files)+len(row.Directories) > 0 {
-			out.People = append(out.People, row)
-		}
-	}
-	return out, nil
 }
 
 func reachOf(svc *service.Service, name string) (Reach, error) {

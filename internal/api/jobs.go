@@ -2,46 +2,60 @@ package api
 
 import (
 	"context"
-	"errors"
+	"encoding/json"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/job"
 	"amber.example/gatekeeper/internal/service"
 )
 
 // Job is something that goes on by itself for a while.
 type Job struct {
-	ID      int64     `json:"id"`
-	Kind    string    `json:"kind" doc:"What it does: owner, largest."`
-	Text    string    `json:"text"`
-	Actor   string    `json:"actor"`
-	Begun   time.Time `json:"begun"`
-	Done    int64     `json:"done" doc:"How many files and directories it has been through."`
-	Total   int64     `json:"total,omitempty" doc:"How many there are, where that is known."`
-	Rate    float64   `json:"rate,omitempty" doc:"How many a second."`
-	Left    *float64  `json:"left,omitempty" doc:"How many seconds it will go on at that rate, where that is known."`
-	Over    bool      `json:"over"`
-	Error   string    `json:"error,omitempty" doc:"Why it ended early."`
-	Largest *Largest  `json:"largest,omitempty" doc:"What a look for the largest found."`
+	ID        int64              `json:"id"`
+	Kind      string             `json:"kind" enum:"owner,convert,survey,largest" doc:"What it does."`
+	Text      string             `json:"text"`
+	Actor     string             `json:"actor"`
+	Begun     time.Time          `json:"begun"`
+	Done      int64              `json:"done" doc:"How many files and directories it has been through."`
+	Total     int64              `json:"total,omitempty" doc:"How many there are, where that is known."`
+	Rate      float64            `json:"rate,omitempty" doc:"How many a second, since it was last taken up."`
+	Left      *float64           `json:"left,omitempty" doc:"How many seconds it will go on at that rate, where that is known."`
+	Over      bool               `json:"over"`
+	Ended     *time.Time         `json:"ended,omitempty"`
+	Error     string             `json:"error,omitempty" doc:"Why it ended early."`
+	Largest   *Largest           `json:"largest,omitempty" doc:"What a look for the largest found."`
+	Survey    *service.Survey    `json:"survey,omitempty" doc:"What a survey found."`
+	Converted *service.Converted `json:"converted,omitempty" doc:"What became of a folder's modes."`
 }
 
-func jobOf(w *service.Job) Job {
-	out := Job{ID: w.ID, Kind: w.Kind, Text: w.Text, Actor: w.Actor, Begun: w.Begun, Done: w.Done(), Total: w.Total}
-	rate, left, known := w.Rate()
+func jobOf(j *job.Job) Job {
+	is := j.Now()
+	out := Job{ID: is.ID, Kind: is.Kind, Text: is.Text, Actor: is.Actor, Begun: is.Begun, Done: is.Done, Total: is.Total, Over: j.IsOver(), Error: is.Error}
+	rate, left, known := j.Rate()
 	if out.Rate = rate; known {
 		seconds := left.Seconds()
 		out.Left = &seconds
 	}
-	var err error
-	if out.Over, err = w.Over(); errors.Is(err, context.Canceled) {
-		out.Error = "it was cancelled"
-	} else if err != nil {
-		out.Error = err.Error()
+	if !is.Ended.IsZero() {
+		out.Ended = &is.Ended
 	}
-	if l := w.Looked(); l != nil {
-		out.Largest = largestOf(l)
+	if is.Result == nil {
+		return out
+	}
+	switch is.Kind {
+	case "largest":
+		var found files.Largest
+		if json.Unmarshal(is.Result, &found) == nil {
+			out.Largest = largestOf(&found)
+		}
+	case "survey":
+		_ = json.Unmarshal(is.Result, &out.Survey)
+	case "convert":
+		_ = json.Unmarshal(is.Result, &out.Converted)
 	}
 	return out
 }
@@ -65,8 +79,11 @@ func (s *Server) registerJobs() {
 	}) (Job, error) {
 		b := in.Body
 		w, err := s.on(ctx).SetOwner(ctx, caller(ctx), b.Path, b.Owner, b.Group, b.Below)
-		if err != nil || w == nil {
+		if err != nil {
 			return Job{}, err
+		}
+		if w == nil {
+			return Job{Kind: "owner", Actor: caller(ctx).Name, Begun: time.Now().UTC(), Over: true, Done: 1}, nil
 		}
 		return jobOf(w), nil
 	})
@@ -84,7 +101,7 @@ func (s *Server) registerJobs() {
 		}
 		return jobOf(w), nil
 	})
-	do(s, operation("cancel-job", http.MethodDelete, "/jobs/{id}", "Cancel a job; what it has done stays done", "jobs"), func(ctx context.Context, in *JobOf) error {
+	do(s, operation(cancelJob, http.MethodDelete, "/jobs/{id}", "Cancel a job; what it has done stays done", "jobs"), func(ctx context.Context, in *JobOf) error {
 		return s.svc.CancelJob(ctx, caller(ctx), in.ID)
 	})
 	sse.Register(s.api, operation("follow-job", http.MethodGet, "/jobs/{id}/progress", "Follow a job until it has ended", "jobs"), map[string]any{"progress": Job{}}, func(ctx context.Context, in *JobOf, send sse.Sender) {
@@ -102,7 +119,7 @@ func (s *Server) registerJobs() {
 			select {
 			case <-ctx.Done():
 				return
-			case <-w.Ended():
+			case <-w.Over():
 			case <-tick.C:
 			}
 		}

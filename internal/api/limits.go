@@ -290,7 +290,7 @@ func (s *Server) registerLimits() {
 		}
 		return out, nil
 	})
-	handle(s, operation("look-for-largest", http.MethodPost, "/use/largest", "Look for the files and directories that take most room; that goes on by itself", "limits"), func(ctx context.Context, in *struct {
+	handle(s, operation(lookLargest, http.MethodPost, "/use/largest", "Look for the files and directories that take most room; that goes on by itself", "limits"), func(ctx context.Context, in *struct {
 		Body struct {
 			Path string `json:"path" maxLength:"4200" doc:"FOLDER or FOLDER/PATH."`
 			Top  int    `json:"top,omitempty" minimum:"1" maximum:"1000" default:"20"`

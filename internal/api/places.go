@@ -8,6 +8,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/job"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -31,6 +32,7 @@ type Folder struct {
 	Permissions string      `json:"permissions" enum:"acl,unix" doc:"What decides: the entries, or owner, group, mode and POSIX ACL of each object."`
 	Ownership   string      `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
 	Away        string      `json:"away,omitempty" doc:"Why its volume is not where it should be: until it is, everybody is answered with an I/O error."`
+	Converting  int64       `json:"converting,omitempty" doc:"When it has just been added with convert: the job that turns modes into entries."`
 	LogAccess   bool        `json:"logAccess,omitempty" doc:"The journal tells who reads and writes which file."`
 	Shares      []Published `json:"shares" doc:"Where it is published over SMB."`
 	Exports     []Exported  `json:"exports" doc:"Where it is published over NFS."`
@@ -305,8 +307,9 @@ func (s *Server) registerPlaces() {
 		}
 		f, err := s.on(ctx).CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
 			Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
+		var converting *job.Job
 		if err == nil && b.Convert {
-			_, _, err = s.on(ctx).ConvertFolder(ctx, caller(ctx), f.Name)
+			converting, err = s.on(ctx).ConvertFolder(ctx, caller(ctx), f.Name)
 		}
 		if err == nil && b.Arrangement != "" {
 			err = s.on(ctx).Arrange(ctx, caller(ctx), f.Name, b.Arrangement, b.Team, b.Others)
@@ -314,7 +317,11 @@ func (s *Server) registerPlaces() {
 		if err != nil {
 			return Folder{}, err
 		}
-		return s.folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID)), nil
+		out := s.folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID))
+		if converting != nil {
+			out.Converting = converting.ID()
+		}
+		return out, nil
 	})
 	handle(s, operation("change-folder", http.MethodPatch, "/folders/{name}", "Change a folder's record", "places"), func(ctx context.Context, in *struct {
 		Named

@@ -18,13 +18,9 @@ import (
 )
 
 // Levels is what somebody may do over each protocol.
-type Levels struct {
-	SMB  string `json:"smb" doc:"nothing, pass, read, add, change or control; or read and add."`
-	NFS  string `json:"nfs" doc:"From whichever host leaves most."`
-	Text string `json:"text" doc:"Both, in words."`
-}
+type Levels = service.Levels
 
-func levelsOf(p audit.Pair) Levels { return Levels{p.SMB.String(), p.NFS.String(), p.String()} }
+func levelsOf(p audit.Pair) Levels { return service.LevelsOf(p) }
 
 // Effect is what changes would do, or have done.
 type Effect struct {

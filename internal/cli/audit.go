@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/service"
 )
 
 func atFlag() cli.Flag {
@@ -119,11 +120,21 @@ func (a *app) auditCommands() []*cli.Command {
 	})
 	survey := a.leaf("survey", "look at every file of a folder where modes decide, and say what everybody may do to them", "FOLDER", []cli.Flag{
 		&cli.StringFlag{Name: "user", Usage: "where this user's level changes, instead of everybody's counts"},
+		withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		q := url.Values{}
-		given(cmd, q.Set, "user")
-		a.client.http.Timeout = longWork
-		return ask(ctx, a, cmd, http.MethodGet, "surveys/"+escape(args[0]), q, nil, printSurvey)
+		path := "surveys/" + escape(args[0])
+		if cmd.IsSet("with") {
+			q := url.Values{}
+			given(cmd, q.Set, "user")
+			return question(ctx, a, cmd, path, q, printSurvey)
+		}
+		b := body{}
+		given(cmd, b.put, "user")
+		var j api.Job
+		if err := a.client.send(ctx, http.MethodPost, path, nil, b, &j); err != nil {
+			return err
+		}
+		return a.followed(ctx, cmd, &j)
 	})
 	return []*cli.Command{a.whyCommand(), who, reach, matrix, survey, compare, a.findingCommand(), a.reviewCommand(), a.reportCommand()}
 }
@@ -157,7 +168,7 @@ func printReach(w io.Writer, r api.Reach) {
 	t.print(w)
 }
 
-func printSurvey(w io.Writer, s api.Survey) {
+func printSurvey(w io.Writer, s service.Survey) {
 	fmt.Fprintf(w, "%s: %d files in %d directories, with %d different owners, modes and ACLs\n", s.Folder, s.Files, s.Directories, s.Kinds)
 	if s.User != "" {
 		t := newTable("path", "", s.User+"'s level")

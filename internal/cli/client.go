@@ -31,7 +31,6 @@ type client struct {
 
 const (
 	longestAnswer = 256 << 20
-	longWork      = 30 * time.Minute // for what looks at every file
 )
 
 func newClient(base string) (*client, error) {

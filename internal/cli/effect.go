@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -175,7 +176,7 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 		}
 		t.print(w)
 	}
-	for _, f := range e.Warnings {
+	someOf(w, e.Warnings, names, func(f api.Finding) {
 		for i, line := range wrap(fmt.Sprintf("Mind: %s: %s: %s.", f.Kind, f.Subject, f.Says), tableWidth-2) {
 			fmt.Fprintln(w, strings.Repeat("  ", min(i, 1))+line)
 		}
@@ -184,11 +185,27 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 				fmt.Fprintln(w, "   ", m)
 			}
 		}
+	})
+	someOf(w, e.Mended, names, func(f api.Finding) { fmt.Fprintf(w, "Mends: %s: %s.\n", f.Kind, f.Subject) })
+}
+
+// someOf prints the first few findings of each kind, and how many more there are; or all.
+func someOf(w io.Writer, findings []api.Finding, all bool, print func(api.Finding)) {
+	shown := make(map[string]int)
+	for _, f := range findings {
+		if shown[f.Kind]++; all || shown[f.Kind] <= mostAlike {
+			print(f)
+		}
 	}
-	for _, f := range e.Mended {
-		fmt.Fprintf(w, "Mends: %s: %s.\n", f.Kind, f.Subject)
+	for _, kind := range slices.Sorted(maps.Keys(shown)) {
+		if more := shown[kind] - mostAlike; more > 0 && !all {
+			fmt.Fprintf(w, "And %d more of the kind: %s. --names lists them all.\n", more, kind)
+		}
 	}
 }
+
+// mostAlike is how many findings of a kind are shown where not all are asked for.
+const mostAlike = 3
 
 const mostShown = 20
 

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/service"
 )
 
 // jobCommand is about what goes on by itself.
@@ -99,6 +100,21 @@ func howFar(j api.Job) string {
 func printJob(w io.Writer, j api.Job) {
 	fields(w, "job", fmt.Sprint(j.ID), "is", jobState(j), "begun", j.Begun.Local().Format("2006-01-02 15:04:05"), "who", j.Actor, "done", howFar(j), "why", j.Error)
 	hung(w, "does ", j.Text)
+	switch {
+	case j.Survey != nil:
+		fmt.Fprintln(w)
+		printSurvey(w, *j.Survey)
+	case j.Largest != nil:
+		fmt.Fprintln(w)
+		printLargest(w, *j.Largest)
+	case j.Converted != nil:
+		fmt.Fprintln(w)
+		printConverted(w, *j.Converted)
+	}
+}
+
+func printConverted(w io.Writer, c service.Converted) {
+	fmt.Fprintf(w, "%d files and directories looked at, entries written on %d paths of %s\n", c.Objects, c.Rules, c.Folder)
 }
 
 // watch waits until a job has ended, showing how far it is at a terminal, or until the context has.
@@ -140,10 +156,26 @@ func (a *app) follow(ctx context.Context, j *api.Job) error {
 	}
 	if ctx.Err() != nil {
 		return errors.Join(a.client.send(context.WithoutCancel(ctx), http.MethodDelete, jobPath(j.ID), nil, nil, nil),
-			&failure{code: exitFailed, msg: fmt.Sprintf("cancelled after %d files and directories, which stay as they are now", j.Done)})
+			&failure{code: exitFailed, msg: fmt.Sprintf("cancelled after %d files and directories; what was done to them stays done", j.Done)})
 	}
 	if j.Error != "" {
 		return &failure{code: exitFailed, msg: j.Error}
 	}
 	return nil
+}
+
+// followed waits for a job and prints what came of it.
+func (a *app) followed(ctx context.Context, cmd *cli.Command, j *api.Job) error {
+	if err := a.follow(ctx, j); err != nil {
+		return err
+	}
+	switch {
+	case j.Survey != nil:
+		return show(a, cmd, *j.Survey, printSurvey)
+	case j.Largest != nil:
+		return show(a, cmd, *j.Largest, printLargest)
+	case j.Converted != nil:
+		return show(a, cmd, *j.Converted, printConverted)
+	}
+	return &failure{code: exitFailed, msg: "it ended with nothing found"}
 }

@@ -332,26 +332,22 @@ func (a *app) largestCommand() *cli.Command {
 		if err := a.client.send(ctx, http.MethodPost, "use/largest", nil, body{"path": args[0], "top": cmd.Int("top")}, &w); err != nil {
 			return err
 		}
-		if err := a.follow(ctx, &w); err != nil {
-			return err
-		}
-		if w.Largest == nil {
-			return &failure{code: exitFailed, msg: "it ended with nothing found"}
-		}
-		return show(a, cmd, *w.Largest, func(out io.Writer, l api.Largest) {
-			for _, part := range []struct {
-				what string
-				list []api.Sized
-			}{{"directory, with all below it", l.Directories}, {"file", l.Files}} {
-				t := newTable("takes", "files", part.what)
-				t.empty = "no " + part.what
-				for _, s := range part.list {
-					t.row(limit.FormatSize(s.UsedBytes), strconv.FormatInt(s.UsedFiles, 10), s.Path)
-				}
-				t.print(out)
-				fmt.Fprintln(out)
-			}
-			fmt.Fprintf(out, "%s in %d files, directories and links\n", limit.FormatSize(l.UsedBytes), l.UsedFiles)
-		})
+		return a.followed(ctx, cmd, &w)
 	})
+}
+
+func printLargest(out io.Writer, l api.Largest) {
+	for _, part := range []struct {
+		what string
+		list []api.Sized
+	}{{"directory, with all below it", l.Directories}, {"file", l.Files}} {
+		t := newTable("takes", "files", part.what)
+		t.empty = "no " + part.what
+		for _, s := range part.list {
+			t.row(limit.FormatSize(s.UsedBytes), strconv.FormatInt(s.UsedFiles, 10), s.Path)
+		}
+		t.print(out)
+		fmt.Fprintln(out)
+	}
+	fmt.Fprintf(out, "%s in %d files, directories and links\n", limit.FormatSize(l.UsedBytes), l.UsedFiles)
 }

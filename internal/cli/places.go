@@ -118,7 +118,17 @@ func (a *app) placeCommands() []*cli.Command {
 				b["convert"] = true
 			}
 			given(cmd, b.put, "volume", "path", "description", "owner", "group", "permissions", "ownership", "mode", "arrangement")
-			return ask(ctx, a, cmd, http.MethodPost, "folders", nil, b, printFolder)
+			var f api.Folder
+			if err := a.client.call(ctx, http.MethodPost, "folders", nil, b, &f); err != nil {
+				return err
+			}
+			if f.Converting == 0 {
+				return show(a, cmd, f, printFolder)
+			}
+			if err := a.follow(ctx, &api.Job{ID: f.Converting}); err != nil {
+				return err
+			}
+			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(f.Name), nil, nil, printFolder)
 		}),
 		a.leaf("list", "list the folders", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "folders", nil, nil, func(w io.Writer, folders []api.Folder) {
@@ -151,10 +161,11 @@ func (a *app) placeCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodPatch, "folders/"+escape(args[0]), nil, b, printFolder)
 		}),
 		a.leaf("convert", "turn the owners, modes and POSIX ACLs of a folder into entries, which decide from then on", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			a.client.http.Timeout = longWork
-			return ask(ctx, a, cmd, http.MethodPost, "folders/"+escape(args[0])+"/convert", nil, struct{}{}, func(w io.Writer, c api.Converted) {
-				fmt.Fprintf(w, "%d files and directories looked at, entries written on %d paths\n", c.Objects, c.Rules)
-			})
+			var j api.Job
+			if err := a.client.call(ctx, http.MethodPost, "folders/"+escape(args[0])+"/convert", nil, nil, &j); err != nil {
+				return err
+			}
+			return a.followed(ctx, cmd, &j)
 		}),
 		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
 	)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strconv"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -28,6 +29,16 @@ func (f Facts) Walk(ctx context.Context, visit func(Found) error) error {
 
 // WalkFrom visits what is at a path, and below it where that is a directory.
 func (f Facts) WalkFrom(ctx context.Context, path string, visit func(Found) error) error {
+	return f.walk(ctx, path, nil, visit)
+}
+
+// WalkOn is WalkFrom for what comes after one that was visited, whether that is still there or not.
+func (f Facts) WalkOn(ctx context.Context, path, last string, visit func(Found) error) error {
+	last = plain.Unspell(last)
+	return f.walk(ctx, path, &last, visit)
+}
+
+func (f Facts) walk(ctx context.Context, path string, last *string, visit func(Found) error) error {
 	f.unix = true // ACLs count, whatever decides so far
 	path = plain.Unspell(path)
 	root, err := openFolder(f.place)
@@ -45,10 +56,18 @@ func (f Facts) WalkFrom(ctx context.Context, path string, visit func(Found) erro
 		return err
 	}
 	w := &walk{f: f, ctx: ctx, visit: visit, buf: make([]byte, direntBuffer)}
-	if err := w.one(path, &st, xattrsOf(top)); err != nil || st.Mode&unix.S_IFMT != unix.S_IFDIR {
-		return err
+	var after []string // the names that lead to the last, less those that lead to where the walk begins
+	if last == nil {
+		if err := w.one(path, &st, xattrsOf(top)); err != nil {
+			return err
+		}
+	} else if rest := strings.Trim(strings.TrimPrefix(*last, path), "/"); rest != "" {
+		after = strings.Split(rest, "/")
 	}
-	return w.directory(top, path)
+	if st.Mode&unix.S_IFMT != unix.S_IFDIR {
+		return nil
+	}
+	return w.directory(top, path, after)
 }
 
 type walk struct {
@@ -64,8 +83,9 @@ func (w *walk) one(path string, st *unix.Statx_t, get xattrs) error {
 	return w.visit(Found{plain.Spell(path), &a, own})
 }
 
-// directory visits what is in an open directory, and what is below that.
-func (w *walk) directory(fd int, path string) error {
+// directory visits what is in an open directory, and what is below that; of what is in it, what comes after a name, and where that leads further down
+// all has been visited and what is below comes after.
+func (w *walk) directory(fd int, path string, after []string) error {
 	if err := w.ctx.Err(); err != nil {
 		return err
 	}
@@ -91,14 +111,25 @@ func (w *walk) directory(fd int, path string) error {
 			continue
 		}
 		get := func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(here+name, attr, buf) }
-		if err := w.one(join(path, name), &st, get); err != nil {
-			return err
+		if len(after) == 0 || len(after) == 1 && name > after[0] {
+			if err := w.one(join(path, name), &st, get); err != nil {
+				return err
+			}
 		}
 		if kind == unix.S_IFDIR {
 			below = append(below, name)
 		}
 	}
 	for _, name := range below {
+		var further []string
+		if len(after) > 1 {
+			if name < after[0] {
+				continue
+			}
+			if name == after[0] {
+				further = after[1:]
+			}
+		}
 		child, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 		if err == unix.ENOENT || err == unix.ELOOP || err == unix.ENOTDIR {
 			continue // gone since
@@ -106,7 +137,7 @@ func (w *walk) directory(fd int, path string) error {
 		if err != nil {
 			return translate(err)
 		}
-		err = w.directory(child, join(path, name))
+		err = w.directory(child, join(path, name), further)
 		unix.Close(child)
 		if err != nil {
 			return err

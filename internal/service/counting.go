@@ -190,10 +190,10 @@ func (s *Service) Ledger() *usage.Ledger { return s.ledger }
 func (s *Service) Account(by Counter, every time.Duration) {
 	s.counts.by, s.counts.every = by, every
 	s.follow()
-	s.jobs.wait.Go(func() {
+	s.background.wait.Go(func() {
 		tick := time.NewTicker(keepEvery)
 		defer tick.Stop()
-		ctx := s.jobs.ctx
+		ctx := s.background.ctx
 		for {
 			select {
 			case <-ctx.Done():
@@ -211,10 +211,10 @@ func (s *Service) Account(by Counter, every time.Duration) {
 			}
 		}
 	})
-	s.jobs.wait.Go(s.runCounts)
-	s.jobs.wait.Go(s.sampling)
-	s.jobs.wait.Go(s.runTelling)
-	s.jobs.wait.Go(s.runOutbox)
+	s.background.wait.Go(s.runCounts)
+	s.background.wait.Go(s.sampling)
+	s.background.wait.Go(s.runTelling)
+	s.background.wait.Go(s.runOutbox)
 }
 
 // follow brings what is counted into line with the policy in force.
@@ -297,7 +297,7 @@ func (s *Service) next() (usage.Need, bool) {
 }
 
 func (s *Service) runCounts() {
-	ctx := s.jobs.ctx
+	ctx := s.background.ctx
 	for ctx.Err() == nil {
 		n, ok := s.next()
 		if !ok {
@@ -365,7 +365,7 @@ func (s *Service) count(ctx context.Context, n usage.Need) {
 	c.mu.Unlock()
 	defer c.end() // once it has been told of
 	switch {
-	case s.jobs.ctx.Err() != nil || errors.Is(err, errStopped):
+	case s.background.ctx.Err() != nil || errors.Is(err, errStopped):
 		c.add(n) // taken up again, from the beginning
 	case errors.Is(err, files.ErrIO): // what was counted goes on to hold
 		c.mu.Lock()
@@ -420,7 +420,7 @@ func (s *Service) AwaitCounts(ctx context.Context) {
 
 // noteDifference journals that what was held to be stored was not.
 func (s *Service) noteDifference(f *site.PublishedFolder, d LastCount) {
-	ctx := context.WithoutCancel(s.jobs.ctx)
+	ctx := context.WithoutCancel(s.background.ctx)
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: Itself.Name, Action: "count again", Subject: fmt.Sprintf("%s: %s", f.Name, d)})
 	})

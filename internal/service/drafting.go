@@ -101,7 +101,7 @@ func (s *Service) later(do func()) {
 // beside is a service that answers from other records than those in force, and writes none.
 func (s *Service) beside(asOf time.Time) *Service {
 	return &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
-		outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
+		jobs: s.jobs, background: s.background, outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
 }
 
 // AsOf gives a service that answers as of a past moment, from the journal. What is on disk is as
@@ -290,25 +290,4 @@ func (s *Service) ReopenFinding(ctx context.Context, by Actor, key string) error
 		}
 		return notFound("name", "amber finding list --all", "no finding %q is accepted", key)
 	})
-}
-
-// Survey looks at every file and directory of a folder in which modes decide, and gives what
-// everybody may do to them. It ends early with the context.
-func (s *Service) Survey(ctx context.Context, name string) (*audit.Surveyed, *site.PublishedFolder, error) {
-	f, err := s.Folder(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	if !f.Unix() {
-		return nil, nil, conflict("name", "amber report folder "+quote(f.Name), "in %s entries decide: its rules say all there is, without looking at each file", f.Name)
-	}
-	survey := audit.NewSurvey()
-	err = files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {
-		survey.Add(o.Path, o.Unix)
-		return nil
-	})
-	if err != nil {
-		return nil, nil, invalid("name", "%s: %v", f.Name, err)
-	}
-	return s.Audit().Survey(f, survey), f, nil
 }

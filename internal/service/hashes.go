@@ -120,10 +120,10 @@ func lastHash(f *os.File) (row int64, hash string, err error) {
 
 func (s *Service) runHashes() {
 	for {
-		contain.Run("sending hashes of the journal", func() { s.sendHashes(context.WithoutCancel(s.jobs.ctx)) })
+		contain.Run("sending hashes of the journal", func() { s.sendHashes(context.WithoutCancel(s.background.ctx)) })
 		select {
-		case <-s.jobs.ctx.Done():
-			s.sendHashes(context.WithoutCancel(s.jobs.ctx))
+		case <-s.background.ctx.Done():
+			s.sendHashes(context.WithoutCancel(s.background.ctx))
 			return
 		case <-time.After(hashesEvery):
 		}

@@ -71,7 +71,7 @@ func (s *Service) forgetMove(ctx context.Context, id int64) error {
 	}
 	err := forget()
 	if err != nil {
-		contain.Go(&s.jobs.wait, "taking back what was intended", func() {
+		contain.Go(&s.background.wait, "taking back what was intended", func() {
 			for pause := 50 * time.Millisecond; !s.closing(); pause = min(2*pause, movePauses) {
 				time.Sleep(pause)
 				if forget() == nil {
@@ -175,6 +175,3 @@ func scanMoves(rows *sql.Rows) ([]move, error) {
 	}
 	return out, rows.Err()
 }
-
-// closing says whether the service is being closed.
-func (s *Service) closing() bool { return s.jobs.ctx.Err() != nil }

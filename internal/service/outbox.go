@@ -51,7 +51,7 @@ func (o *outbox) pause(tries int) time.Duration { return o.pauses[min(tries, len
 
 // runOutbox brings what is due until the service is wound down.
 func (s *Service) runOutbox() {
-	ctx := s.jobs.ctx
+	ctx := s.background.ctx
 	o := s.outbox
 	var wait sync.WaitGroup
 	defer wait.Wait()

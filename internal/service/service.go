@@ -17,6 +17,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/job"
 	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/internal/usage"
 )
@@ -76,23 +77,24 @@ var Itself = Actor{Name: "service", Role: identity.Administrator}
 
 // Service is the open gateway, less its protocols.
 type Service struct {
-	state     string
-	store     *store.Store
-	keys      sealer
-	throttle  *Throttle
-	hosts     *hostNames
-	seen      *seen
-	jobs      *jobs
-	ledger    *usage.Ledger
-	uses      *store.Uses
-	counts    *counts
-	telling   *telling
-	outbox    *outbox
-	events    *store.Events
-	unwritten *unwritten
-	volumes   *volumes
-	hashes    *hashes       // nil: sent nowhere
-	keepSeen  time.Duration // for how long what was done at the wire is kept
+	state      string
+	store      *store.Store
+	keys       sealer
+	throttle   *Throttle
+	hosts      *hostNames
+	seen       *seen
+	jobs       *job.Runner
+	background *background
+	ledger     *usage.Ledger
+	uses       *store.Uses
+	counts     *counts
+	telling    *telling
+	outbox     *outbox
+	events     *store.Events
+	unwritten  *unwritten
+	volumes    *volumes
+	hashes     *hashes       // nil: sent nowhere
+	keepSeen   time.Duration // for how long what was done at the wire is kept
 
 	refuseUnrecorded bool     // nobody is served while nothing can be written down
 	newKey           bool     // a key that is missing is made anew
@@ -123,7 +125,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), seen: newSeen(), jobs: newJobs(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
+	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), seen: newSeen(), background: newBackground(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
 	for _, option := range with {
 		option(s)
 	}
@@ -135,6 +137,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		return nil, err
 	}
 	s.store = st
+	s.jobs = job.New(st, s.jobKinds()...)
 	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openEvents, s.openTelling, s.load, s.openHashes} { // each needs those before
 		if err = step(ctx); err != nil {
 			break
@@ -151,22 +154,20 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		return nil, err
 	}
 	s.keepReserve()
-	s.jobs.wait.Go(s.runProbes)
+	s.background.wait.Go(s.runProbes)
 	s.awaitLook(s.lookAtVolumes())
-	s.jobs.wait.Go(s.runVolumes)
+	s.background.wait.Go(s.runVolumes)
 	if s.hashes != nil {
-		s.jobs.wait.Go(s.runHashes)
+		s.background.wait.Go(s.runHashes)
 	}
 	return s, nil
 }
 
-// WindDown has what goes on by itself come to an end, and what cannot be finished not tried for ever. It comes
-// before the protocols are closed, which wait for their requests.
-func (s *Service) WindDown() { s.jobs.cancel() }
-
 // Close stops what is going on and closes the records.
 func (s *Service) Close() error {
-	s.jobs.close()
+	s.WindDown()
+	s.jobs.Close()
+	s.background.close()
 	return errors.Join(s.closeLedger(), s.events.Close(), s.store.Close())
 }
 
@@ -213,7 +214,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.settleMoves(ctx, true); err != nil {
 		return err
 	}
-	return s.resumeJobs(ctx)
+	return s.jobs.Resume(ctx)
 }
 
 // Policy is the compiled policy now in force, or of a draft as it is now.

@@ -629,55 +629,6 @@ func TestEventsAreBounded(t *testing.T) {
 	require.Empty(t, list)
 }
 
-// Giving a tree to others goes on after a restart, wherever it was stopped.
-func TestJobsAreTakenUpAgain(t *testing.T) {
-	ctx := t.Context()
-	state, root := t.TempDir(), t.TempDir()
-	s, err := Open(ctx, state)
-	require.NoError(t, err)
-	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "bettany", UID: new(uint32(2005))})
-	require.NoError(t, err)
-	_, err = s.CreateVolume(ctx, keeper, VolumeInput{Name: "summit", Path: root})
-	require.NoError(t, err)
-	f, err := s.CreateFolder(ctx, keeper, FolderInput{Name: "plates", Volume: "summit", Ownership: site.Mapped})
-	require.NoError(t, err)
-	const dirs, each = 40, 50
-	for d := range dirs {
-		dir := filepath.Join(f.Root, fmt.Sprint("night-", d))
-		require.NoError(t, os.Mkdir(dir, 0o770))
-		for i := range each {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprint(i)), nil, 0o660))
-		}
-	}
-	_, err = s.SetOwner(ctx, keeper, "plates", "nobody-here", "", true)
-	require.Error(t, err)
-	w, err := s.SetOwner(ctx, keeper, "plates", "bettany", "", true)
-	require.NoError(t, err)
-	require.NoError(t, s.Close())
-	over, err := w.Over()
-	require.True(t, over)
-	t.Logf("stopped after %d of %d: %v", w.Done(), dirs*(each+1)+1, err)
-
-	s, err = Open(ctx, state)
-	require.NoError(t, err)
-	defer s.Close()
-	require.Eventually(t, func() bool {
-		var left int
-		require.NoError(t, s.store.DB().QueryRow(`SELECT count(*) FROM jobs`).Scan(&left))
-		return left == 0
-	}, 2*time.Minute, 10*time.Millisecond)
-	n := 0
-	f = s.Policy().FolderNamed("plates")
-	require.NoError(t, files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {
-		require.EqualValues(t, 2005, o.Unix.UID, o.Path)
-		n++
-		return nil
-	}))
-	require.Equal(t, dirs*(each+1)+1, n)
-	_, err = s.Job(99)
-	require.Error(t, err)
-}
-
 // A key that is missing is not quietly replaced: what was sealed with it would be lost without a word.
 func TestAMissingKeyIsSaid(t *testing.T) {
 	ctx, state := context.Background(), t.TempDir()

@@ -89,7 +89,7 @@ func (s *Service) openTelling(ctx context.Context) error {
 
 // runTelling tells people how they stand with limits until the service is wound down.
 func (s *Service) runTelling() {
-	ctx := s.jobs.ctx
+	ctx := s.background.ctx
 	s.ledger.StirAll()
 	graces, complained := time.Now(), time.Time{}
 	for {

@@ -206,7 +206,7 @@ func TestAStormAroundAMarkIsToldOnce(t *testing.T) {
 	c.begin()
 	storm()
 	c.arrived(2, 1)
-	c.jobs.close() // not in order: nothing is written down at the end
+	c.background.close() // not in order: nothing is written down at the end
 	require.NoError(t, errors.Join(c.uses.Close(), c.store.Close()))
 	c.begin()
 	c.settled()

@@ -8,11 +8,8 @@ import (
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
-	"amber.example/gatekeeper/internal/core/adopt"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
-	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/files"
 )
 
 // Format is an open form that an access control list can be written in.
@@ -168,48 +165,4 @@ func (s *Service) ReadListText(ctx context.Context, by Actor, full string, as Fo
 		return invalid("text", "%d entries are more than a list holds", len(entries))
 	}
 	return s.SetRule(ctx, by, "read entries from "+string(as), full, cut, entries)
-}
-
-// mostRules bounds what a tree is turned into: beyond, it is kinder to keep its modes.
-const mostRules = 20_000
-
-// ConvertFolder turns the owners, modes and POSIX ACLs of a folder's files and directories into
-// entries, which decide from then on. Everybody keeps what they had, thing by thing; a sticky bit
-// has no counterpart.
-func (s *Service) ConvertFolder(ctx context.Context, by Actor, name string) (rules, objects int, err error) {
-	f, err := s.Folder(name)
-	if err != nil {
-		return 0, 0, err
-	}
-	if !f.Unix() {
-		return 0, 0, conflict("name", "amber folder show "+quote(f.Name), "in %s entries decide already: converting would put modes that nobody looks at in their place", f.Name)
-	}
-	var found []adopt.Object
-	known := make(map[string]*posix.Attributes)
-	err = files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {
-		key := fmt.Sprint(*o.Unix)
-		if known[key] == nil {
-			known[key] = o.Unix
-		}
-		found = append(found, adopt.Object{Path: o.Path, Unix: known[key], Owned: o.Owned})
-		return nil
-	})
-	if err != nil {
-		return 0, 0, invalid("name", "%s: %v", f.Name, err)
-	}
-	list := adopt.NewConverter(s.Policy()).Rules(found)
-	if len(list) > mostRules {
-		return 0, 0, conflict("name", "", "the modes in %s are so varied that %d rules would come of it: keep them deciding", f.Name, len(list))
-	}
-	err = s.change(ctx, by, "turn modes into entries", f.Name, func(d *site.Draft) error {
-		eraseRules(d, f.ID, func(acl.Rule) bool { return true })
-		for _, r := range list {
-			putRule(d, f.ID, r)
-		}
-		is, _ := site.Get[site.Folder](d, f.ID)
-		is.Permissions = site.ByEntries
-		site.Put(d, is)
-		return nil
-	})
-	return len(list), len(found), err
 }

@@ -115,7 +115,7 @@ func (s *Service) asUnwritable(err error) error {
 
 // runProbes looks whether what could not be written down can be again, and says so then.
 func (s *Service) runProbes() {
-	ctx := s.jobs.ctx
+	ctx := s.background.ctx
 	for {
 		select {
 		case <-ctx.Done():

@@ -305,14 +305,14 @@ func (s *Service) sampling() {
 	for {
 		wait := time.Until(time.Now().Truncate(sampleEvery).Add(sampleEvery))
 		select {
-		case <-s.jobs.ctx.Done():
+		case <-s.background.ctx.Done():
 			return
 		case <-time.After(wait):
 		}
-		if err := s.sample(s.jobs.ctx, last); err != nil && s.jobs.ctx.Err() == nil {
+		if err := s.sample(s.background.ctx, last); err != nil && s.background.ctx.Err() == nil {
 			slog.Error("what is in use cannot be written down", "error", err)
 		}
-		s.forgetSecrets(s.jobs.ctx)
+		s.forgetSecrets(s.background.ctx)
 	}
 }
 

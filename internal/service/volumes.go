@@ -255,7 +255,7 @@ func (s *Service) VolumeAway(id int64) (AwayVolume, bool) {
 func (s *Service) runVolumes() {
 	for {
 		select {
-		case <-s.jobs.ctx.Done():
+		case <-s.background.ctx.Done():
 			return
 		case <-time.After(volumesEvery):
 			s.lookAtVolumes()
@@ -331,7 +331,7 @@ func (s *Service) lookAtVolume(v site.Volume) {
 	s.volumes.mu.Unlock()
 	if away {
 		slog.Info("a volume is back", "volume", v.Name, "path", v.Path, "away", time.Since(was.Since).Round(time.Second))
-		if err := s.settleEffects(context.WithoutCancel(s.jobs.ctx)); err != nil {
+		if err := s.settleEffects(context.WithoutCancel(s.background.ctx)); err != nil {
 			slog.Error("what changes have to do on disk cannot be looked up", "error", err)
 		}
 		s.counts.mu.Lock()
@@ -368,7 +368,7 @@ func (s *Service) markOld(v site.Volume) {
 	if mark == "" { // else the records are older than the mark, as from a backup
 		mark = newMark()
 	}
-	ctx := context.WithoutCancel(s.jobs.ctx)
+	ctx := context.WithoutCancel(s.background.ctx)
 	err = s.change(ctx, Itself, "mark volume", v.Name, func(d *site.Draft) error {
 		is, ok := site.Get[site.Volume](d, v.ID)
 		if !ok || is.Mark != "" {
@@ -397,7 +397,7 @@ func (s *Service) settleOn(v site.Volume) {
 	if !held {
 		return
 	}
-	if err := s.settleMoves(context.WithoutCancel(s.jobs.ctx), false); err != nil {
+	if err := s.settleMoves(context.WithoutCancel(s.background.ctx), false); err != nil {
 		slog.Error("a rename that was under way cannot be settled yet", "volume", v.Name, "error", err)
 	}
 }
