@@ -22,6 +22,18 @@ type ArrangementBody struct {
 	Others      []string `json:"others,omitempty" maxItems:"100" doc:"And for its second, where it has one."`
 }
 
+// RulesToCopy are paths of which one is to have the rules of the other.
+type RulesToCopy struct {
+	From string `json:"from" maxLength:"4096"`
+	To   string `json:"to" maxLength:"4096"`
+}
+
+// RulesToArrange is an arrangement with its blanks filled, and where it is to hold.
+type RulesToArrange struct {
+	Path string `json:"path" maxLength:"4096"`
+	ArrangementBody
+}
+
 func (s *Server) registerArrangements() {
 	handle(s, operation("change-entry", http.MethodPatch, "/entries/{id}", "Change an entry on the path it is written on", "entries"), func(ctx context.Context, in *struct {
 		AtPath
@@ -39,12 +51,7 @@ func (s *Server) registerArrangements() {
 	}) error {
 		return s.on(ctx).ClearRules(ctx, caller(ctx), in.Path, in.Below)
 	})
-	do(s, operation("copy-rules", http.MethodPost, "/rules/copy", "Make what holds on one path hold on another", "entries"), func(ctx context.Context, in *struct {
-		Body struct {
-			From string `json:"from" maxLength:"4096"`
-			To   string `json:"to" maxLength:"4096"`
-		}
-	}) error {
+	do(s, operation("copy-rules", http.MethodPost, "/rules/copy", "Make what holds on one path hold on another", "entries"), func(ctx context.Context, in *struct{ Body RulesToCopy }) error {
 		return s.on(ctx).CopyRules(ctx, caller(ctx), in.Body.From, in.Body.To)
 	})
 	handle(s, operation("list-arrangements", http.MethodGet, "/arrangements", "List the ready-made sets of entries", "entries"), func(context.Context, *struct{}) ([]Arrangement, error) {
@@ -54,18 +61,20 @@ func (s *Server) registerArrangements() {
 		}
 		return out, nil
 	})
-	handle(s, operation("arrange-rules", http.MethodPut, "/arrangement", "Write a ready-made set of entries on a path, in the place of what is written there", "entries"), func(ctx context.Context, in *struct {
-		Body struct {
-			Path string `json:"path" maxLength:"4096"`
-			ArrangementBody
-		}
-	}) (Place, error) {
+	handle(s, operation("arrange-rules", http.MethodPut, "/arrangement", "Write a ready-made set of entries on a path, in the place of what is written there", "entries"), func(ctx context.Context, in *struct{ Body RulesToArrange }) (Place, error) {
 		b := in.Body
 		if err := s.on(ctx).Arrange(ctx, caller(ctx), b.Path, b.Arrangement, b.Team, b.Others); err != nil {
 			return Place{}, err
 		}
 		return s.placeAt(ctx, b.Path)
 	})
+}
+
+// EntriesToImport is the text of a list, and the path that it is for.
+type EntriesToImport struct {
+	Path   string `json:"path" maxLength:"4096"`
+	Format string `json:"format" enum:"nfs4,sddl"`
+	ListText
 }
 
 func (s *Server) registerTexts() {
@@ -77,13 +86,7 @@ func (s *Server) registerTexts() {
 		return ListText{text}, err
 	})
 	op := operation("import-entries", http.MethodPut, "/acls", "Write on a path what a text in an open form says, in the place of what is written there", "entries")
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Path   string `json:"path" maxLength:"4096"`
-			Format string `json:"format" enum:"nfs4,sddl"`
-			ListText
-		}
-	}) (Place, error) {
+	handle(s, op, func(ctx context.Context, in *struct{ Body EntriesToImport }) (Place, error) {
 		if err := s.on(ctx).ReadListText(ctx, caller(ctx), in.Body.Path, service.Format(in.Body.Format), in.Body.Text); err != nil {
 			return Place{}, err
 		}

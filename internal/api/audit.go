@@ -95,6 +95,11 @@ func pageOf[T any](p Page, all []T) []T {
 	return all[from:min(from+cmp.Or(p.Limit, 1000), len(all))]
 }
 
+// SurveyOf says of whom a survey is to be.
+type SurveyOf struct {
+	User string `json:"user,omitempty" maxLength:"64" doc:"Where the level of this user changes, instead of everybody's counts."`
+}
+
 func (s *Server) registerAudit() {
 	handle(s, operation("who", http.MethodGet, "/who", "List who may do what to a path, and through what", "audit"), func(ctx context.Context, in *struct {
 		AtPath
@@ -153,9 +158,7 @@ func (s *Server) registerAudit() {
 	})
 	handle(s, operation(beginSurvey, http.MethodPost, "/surveys/{name}", "Look at every file of a folder where modes decide, and say what everybody may do to them; that is a job", "audit"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			User string `json:"user,omitempty" maxLength:"64" doc:"Where the level of this user changes, instead of everybody's counts."`
-		}
+		Body SurveyOf
 	}) (Job, error) {
 		j, err := s.svc.BeginSurvey(ctx, caller(ctx), in.Name, in.Body.User)
 		if err != nil {

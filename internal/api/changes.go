@@ -318,6 +318,11 @@ func readBody[T any](raw []byte) (out T, err error) {
 	return out, nil
 }
 
+// RowsToUndo are rows of the journal that are to be taken back.
+type RowsToUndo struct {
+	Rows []int64 `json:"rows,omitempty" maxItems:"1000" doc:"Their numbers; the last change of who asks that has not been taken back, if left out."`
+}
+
 func (s *Server) registerChanges() {
 	op := operation("make-changes", http.MethodPost, "/changes", "Make changes as one, or none of them", "journal")
 	op.SkipValidateBody = true
@@ -339,11 +344,7 @@ func (s *Server) registerChanges() {
 		}
 		return ChangesMade{row, len(body.Changes)}, err
 	})
-	handle(s, operation("undo-rows", http.MethodPost, "/journal/undo", "Take back what rows of the journal changed", "journal"), func(ctx context.Context, in *struct {
-		Body struct {
-			Rows []int64 `json:"rows,omitempty" maxItems:"1000" doc:"Their numbers; the last change of who asks that has not been taken back, if left out."`
-		}
-	}) (Undone, error) {
+	handle(s, operation("undo-rows", http.MethodPost, "/journal/undo", "Take back what rows of the journal changed", "journal"), func(ctx context.Context, in *struct{ Body RowsToUndo }) (Undone, error) {
 		rows, err := s.on(ctx).Undo(ctx, caller(ctx), in.Body.Rows)
 		out := Undone{Rows: []UndoneRow{}}
 		for _, r := range rows {

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"net/url"
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/site"
@@ -126,19 +125,6 @@ func (b RuleBody) input() service.RuleInput {
 		PrivilegedPort: b.PrivilegedPort, Unknown: b.Unknown, Everyone: b.Everyone}
 }
 
-// ExportNamed names an export by its path, of which the slash in front may be left out.
-type ExportNamed struct {
-	Name string `path:"name" maxLength:"800" doc:"The export's path, escaped."`
-}
-
-// path is the name with its slashes, which the router leaves escaped.
-func (n ExportNamed) path() string {
-	if p, err := url.PathUnescape(n.Name); err == nil {
-		return p
-	}
-	return n.Name
-}
-
 // Tried is what an export does with an address.
 type Tried struct {
 	Export  string      `json:"export"`
@@ -150,65 +136,121 @@ type Tried struct {
 	Reason  string      `json:"reason"`
 }
 
-func (s *Server) registerExports() {
-	handle(s, operation("list-exports", http.MethodGet, "/exports", "List the exports", "publishing"), func(ctx context.Context, _ *struct{}) ([]Export, error) {
-		p := s.on(ctx).Policy()
-		out := []Export{}
-		for _, e := range p.Exports {
-			out = append(out, exportOf(p, e))
-		}
-		return out, nil
-	})
-	shown := func(ctx context.Context) func(*site.PublishedExport, error) (Export, error) {
-		return func(e *site.PublishedExport, err error) (Export, error) {
-			if err != nil {
-				return Export{}, err
-			}
-			return exportOf(s.on(ctx).Policy(), e), nil
-		}
+// NewExport is what an export is made from.
+type NewExport struct {
+	Folder       string     `json:"folder" maxLength:"4096" doc:"Folder, or folder and path."`
+	Path         string     `json:"path,omitempty" maxLength:"255" doc:"What clients mount; / and the folder's name if left out."`
+	Description  string     `json:"description,omitempty" maxLength:"200"`
+	Sync         bool       `json:"sync,omitempty"`
+	ClientGroups bool       `json:"clientGroups,omitempty"`
+	Rules        []RuleBody `json:"rules,omitempty" maxItems:"200"`
+}
+
+// ExportChange is what is to change of an export; what is left out stays.
+type ExportChange struct {
+	Path         *string `json:"path,omitempty" maxLength:"255" doc:"Another path that clients mount; those that have it mounted go on."`
+	Description  *string `json:"description,omitempty" maxLength:"200"`
+	Sync         *bool   `json:"sync,omitempty"`
+	ClientGroups *bool   `json:"clientGroups,omitempty"`
+}
+
+// NewHostSet is what a host set is made from.
+type NewHostSet struct {
+	Name        string     `json:"name" maxLength:"80"`
+	Description string     `json:"description,omitempty" maxLength:"200"`
+	Rules       []RuleBody `json:"rules,omitempty" maxItems:"200"`
+}
+
+// HostSetChange is what is to change of a host set; what is left out stays.
+type HostSetChange struct {
+	Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; the exports that use it go on to."`
+	Description *string `json:"description,omitempty" maxLength:"200"`
+}
+
+// Position is where among others something is to be.
+type Position struct {
+	Position int `json:"position" minimum:"1"`
+}
+
+// exports are called by the path that clients mount; the slash in front may be left out.
+func (s *Server) exports() resource[Export, NewExport, ExportChange] {
+	shown := func(ctx context.Context) func(*site.PublishedExport) Export {
+		return func(e *site.PublishedExport) Export { return exportOf(s.on(ctx).Policy(), e) }
 	}
-	handle(s, operation("show-export", http.MethodGet, "/exports/{name}", "Show an export", "publishing"), func(ctx context.Context, in *ExportNamed) (Export, error) {
-		return shown(ctx)(s.on(ctx).Export(in.path()))
-	})
-	op := operation("add-export", http.MethodPost, "/exports", "Publish a folder, or a path below it, over NFS", "publishing")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Folder       string     `json:"folder" maxLength:"4096" doc:"Folder, or folder and path."`
-			Path         string     `json:"path,omitempty" maxLength:"255" doc:"What clients mount; / and the folder's name if left out."`
-			Description  string     `json:"description,omitempty" maxLength:"200"`
-			Sync         bool       `json:"sync,omitempty"`
-			ClientGroups bool       `json:"clientGroups,omitempty"`
-			Rules        []RuleBody `json:"rules,omitempty" maxItems:"200"`
-		}
-	}) (Export, error) {
-		b := in.Body
-		e := service.ExportInput{Folder: b.Folder, Path: b.Path, Description: b.Description, Sync: b.Sync, ClientGroups: b.ClientGroups}
-		for _, r := range b.Rules {
-			e.Rules = append(e.Rules, r.input())
-		}
-		return shown(ctx)(s.on(ctx).CreateExport(ctx, caller(ctx), e))
-	})
-	handle(s, operation("change-export", http.MethodPatch, "/exports/{name}", "Change an export", "publishing"), func(ctx context.Context, in *struct {
-		ExportNamed
-		Body struct {
-			Path         *string `json:"path,omitempty" maxLength:"255" doc:"Another path that clients mount; those that have it mounted go on."`
-			Description  *string `json:"description,omitempty" maxLength:"200"`
-			Sync         *bool   `json:"sync,omitempty"`
-			ClientGroups *bool   `json:"clientGroups,omitempty"`
-		}
-	}) (Export, error) {
-		return shown(ctx)(s.on(ctx).UpdateExport(ctx, caller(ctx), in.path(), service.ExportChange(in.Body)))
-	})
-	do(s, operation("remove-export", http.MethodDelete, "/exports/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *ExportNamed) error {
-		return s.on(ctx).RemoveExport(ctx, caller(ctx), in.path())
-	})
+	return resource[Export, NewExport, ExportChange]{
+		one: "export", many: "exports", route: "/exports", tag: "publishing",
+		does: summaries{"List the exports", "Show an export", "Publish a folder, or a path below it, over NFS", "Change an export", "End a publication; the folder stays"},
+		listing: listing[Export]{name: func(e *Export) string { return e.Path }, matches: func(e *Export) []string { return []string{e.Folder, e.Description} }, sorts: map[string]func(*Export) string{
+			"folder": func(e *Export) string { return e.Folder }}},
+		all: func(ctx context.Context) (out []Export) {
+			p := s.on(ctx).Policy()
+			for _, e := range p.Exports {
+				out = append(out, exportOf(p, e))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (Export, error) {
+			e, err := s.on(ctx).Export(name)
+			return shownBy(e, err, shown(ctx))
+		},
+		add: func(ctx context.Context, b NewExport) (Export, error) {
+			e, err := s.on(ctx).CreateExport(ctx, caller(ctx), service.ExportInput{Folder: b.Folder, Path: b.Path, Description: b.Description, Sync: b.Sync, ClientGroups: b.ClientGroups, Rules: ruleInputs(b.Rules)})
+			return shownBy(e, err, shown(ctx))
+		},
+		change: func(ctx context.Context, name string, b ExportChange) (Export, error) {
+			e, err := s.on(ctx).UpdateExport(ctx, caller(ctx), name, service.ExportChange(b))
+			return shownBy(e, err, shown(ctx))
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveExport(ctx, caller(ctx), name) },
+	}
+}
+
+func ruleInputs(rules []RuleBody) (out []service.RuleInput) {
+	for _, r := range rules {
+		out = append(out, r.input())
+	}
+	return out
+}
+
+func (s *Server) hostSets() resource[HostSet, NewHostSet, HostSetChange] {
+	shown := func(ctx context.Context) func(*site.HostSet) HostSet {
+		return func(h *site.HostSet) HostSet { return s.hostSetOf(ctx, h) }
+	}
+	return resource[HostSet, NewHostSet, HostSetChange]{
+		one: "host set", many: "host sets", route: "/host-sets", tag: "publishing",
+		does:    summaries{"List the host sets", "Show a host set", "Make a named list of client rules", "Give a host set another name, or description", "Remove a host set that no export uses"},
+		listing: listing[HostSet]{name: func(h *HostSet) string { return h.Name }, matches: func(h *HostSet) []string { return []string{h.Description} }},
+		all: func(ctx context.Context) (out []HostSet) {
+			for i := range s.on(ctx).Policy().HostSets {
+				out = append(out, s.hostSetOf(ctx, &s.on(ctx).Policy().HostSets[i]))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (HostSet, error) {
+			h, err := s.on(ctx).HostSet(name)
+			return shownBy(h, err, shown(ctx))
+		},
+		add: func(ctx context.Context, b NewHostSet) (HostSet, error) {
+			h, err := s.on(ctx).CreateHostSet(ctx, caller(ctx), b.Name, b.Description, ruleInputs(b.Rules))
+			return shownBy(h, err, shown(ctx))
+		},
+		change: func(ctx context.Context, name string, b HostSetChange) (HostSet, error) {
+			h, err := s.on(ctx).UpdateHostSet(ctx, caller(ctx), name, service.HostSetChange(b))
+			return shownBy(h, err, shown(ctx))
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveHostSet(ctx, caller(ctx), name) },
+	}
+}
+
+func (s *Server) registerExports() {
+	register(s, s.exports())
+	register(s, s.hostSets())
 	handle(s, operation("test-export", http.MethodGet, "/exports/{name}/test", "Say which client rule applies to an address, and why", "audit"), func(ctx context.Context, in *struct {
-		ExportNamed
+		Named
 		From string `query:"from" required:"true" maxLength:"253" doc:"An address, or a host name."`
 		Port int    `query:"port" minimum:"0" maximum:"65535" doc:"The source port; a privileged one if left out."`
 	}) (Tried, error) {
-		t, err := s.on(ctx).TryExport(ctx, in.path(), in.From, in.Port)
+		t, err := s.on(ctx).TryExport(ctx, in.Name, in.From, in.Port)
 		if err != nil {
 			return Tried{}, err
 		}
@@ -222,89 +264,41 @@ func (s *Server) registerExports() {
 		}
 		return out, nil
 	})
-
-	handle(s, operation("list-host-sets", http.MethodGet, "/host-sets", "List the host sets", "publishing"), func(ctx context.Context, _ *struct{}) ([]HostSet, error) {
-		out := []HostSet{}
-		for i := range s.on(ctx).Policy().HostSets {
-			out = append(out, s.hostSetOf(ctx, &s.on(ctx).Policy().HostSets[i]))
-		}
-		return out, nil
-	})
-	set := func(ctx context.Context) func(*site.HostSet, error) (HostSet, error) {
-		return func(h *site.HostSet, err error) (HostSet, error) {
-			if err != nil {
-				return HostSet{}, err
-			}
-			return s.hostSetOf(ctx, h), nil
-		}
-	}
-	handle(s, operation("show-host-set", http.MethodGet, "/host-sets/{name}", "Show a host set", "publishing"), func(ctx context.Context, in *Named) (HostSet, error) {
-		return set(ctx)(s.on(ctx).HostSet(in.Name))
-	})
-	op = operation("add-host-set", http.MethodPost, "/host-sets", "Make a named list of client rules", "publishing")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name        string     `json:"name" maxLength:"80"`
-			Description string     `json:"description,omitempty" maxLength:"200"`
-			Rules       []RuleBody `json:"rules,omitempty" maxItems:"200"`
-		}
-	}) (HostSet, error) {
-		var rules []service.RuleInput
-		for _, r := range in.Body.Rules {
-			rules = append(rules, r.input())
-		}
-		return set(ctx)(s.on(ctx).CreateHostSet(ctx, caller(ctx), in.Body.Name, in.Body.Description, rules))
-	})
-	handle(s, operation("change-host-set", http.MethodPatch, "/host-sets/{name}", "Give a host set another name, or description", "publishing"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; the exports that use it go on to."`
-			Description *string `json:"description,omitempty" maxLength:"200"`
-		}
-	}) (HostSet, error) {
-		return set(ctx)(s.on(ctx).UpdateHostSet(ctx, caller(ctx), in.Name, service.HostSetChange(in.Body)))
-	})
-	do(s, operation("remove-host-set", http.MethodDelete, "/host-sets/{name}", "Remove a host set that no export uses", "publishing"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveHostSet(ctx, caller(ctx), in.Name)
-	})
-	s.registerRules("export", "/exports/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Export: n.path()} })
-	s.registerRules("host-set", "/host-sets/{name}", func(n ExportNamed) service.RuleList { return service.RuleList{Set: n.path()} })
+	s.registerRules("export", "/exports/{name}", func(n Named) service.RuleList { return service.RuleList{Export: n.Name} })
+	s.registerRules("host-set", "/host-sets/{name}", func(n Named) service.RuleList { return service.RuleList{Set: n.Name} })
 }
 
 // RuleOfList names one client rule of a list.
 type RuleOfList struct {
-	ExportNamed
+	Named
 	ID int64 `path:"id"`
 }
 
 // registerRules registers what is done to the client rules of one kind of list.
-func (s *Server) registerRules(of, path string, list func(ExportNamed) service.RuleList) {
+func (s *Server) registerRules(of, path string, list func(Named) service.RuleList) {
 	op := operation("add-"+of+"-rule", http.MethodPost, path+"/rules", "Write a client rule", "publishing")
 	op.DefaultStatus = http.StatusCreated
 	handle(s, op, func(ctx context.Context, in *struct {
-		ExportNamed
+		Named
 		Body RuleBody
 	}) (Made, error) {
-		id, err := s.on(ctx).AddRule(ctx, caller(ctx), list(in.ExportNamed), in.Body.input(), in.Body.Position)
+		id, err := s.on(ctx).AddRule(ctx, caller(ctx), list(in.Named), in.Body.input(), in.Body.Position)
 		return Made{id}, err
 	})
 	do(s, operation("change-"+of+"-rule", http.MethodPatch, path+"/rules/{id}", "Change a client rule", "publishing"), func(ctx context.Context, in *struct {
 		RuleOfList
 		Body RuleBody
 	}) error {
-		return s.on(ctx).UpdateRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.input())
+		return s.on(ctx).UpdateRule(ctx, caller(ctx), list(in.Named), in.ID, in.Body.input())
 	})
 	do(s, operation("move-"+of+"-rule", http.MethodPut, path+"/rules/{id}/position", "Put a client rule elsewhere among the others", "publishing"), func(ctx context.Context, in *struct {
 		RuleOfList
-		Body struct {
-			Position int `json:"position" minimum:"1"`
-		}
+		Body Position
 	}) error {
-		return s.on(ctx).MoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID, in.Body.Position)
+		return s.on(ctx).MoveRule(ctx, caller(ctx), list(in.Named), in.ID, in.Body.Position)
 	})
 	do(s, operation("remove-"+of+"-rule", http.MethodDelete, path+"/rules/{id}", "Remove a client rule", "publishing"), func(ctx context.Context, in *RuleOfList) error {
-		return s.on(ctx).RemoveRule(ctx, caller(ctx), list(in.ExportNamed), in.ID)
+		return s.on(ctx).RemoveRule(ctx, caller(ctx), list(in.Named), in.ID)
 	})
 }
 
@@ -339,18 +333,19 @@ func (s *Server) modeOf(ctx context.Context, full string) (Mode, error) {
 	return out, nil
 }
 
+// ModeToSet is what is to become of an object where modes decide.
+type ModeToSet struct {
+	Path  string `json:"path" maxLength:"4096"`
+	Mode  string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal."`
+	Owner string `json:"owner,omitempty" maxLength:"64"`
+	Group string `json:"group,omitempty" maxLength:"64"`
+}
+
 func (s *Server) registerMode() {
 	handle(s, operation("show-mode", http.MethodGet, "/mode", "Show owner, group, mode and POSIX ACL of a path where those decide", "places"), func(ctx context.Context, in *AtPath) (Mode, error) {
 		return s.modeOf(ctx, in.Path)
 	})
-	handle(s, operation("set-mode", http.MethodPut, "/mode", "Set mode, owner and group of a path where those decide", "places"), func(ctx context.Context, in *struct {
-		Body struct {
-			Path  string `json:"path" maxLength:"4096"`
-			Mode  string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal."`
-			Owner string `json:"owner,omitempty" maxLength:"64"`
-			Group string `json:"group,omitempty" maxLength:"64"`
-		}
-	}) (Mode, error) {
+	handle(s, operation("set-mode", http.MethodPut, "/mode", "Set mode, owner and group of a path where those decide", "places"), func(ctx context.Context, in *struct{ Body ModeToSet }) (Mode, error) {
 		m := service.ModeInput{Owner: in.Body.Owner, Group: in.Body.Group, Mode: parseOctal(in.Body.Mode)}
 		if err := s.on(ctx).SetMode(ctx, caller(ctx), in.Body.Path, m); err != nil {
 			return Mode{}, err

@@ -3,7 +3,10 @@ package api
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/service"
@@ -43,29 +46,44 @@ func findingsOf(list []audit.Finding) []Finding {
 	return out
 }
 
+// FindingToAccept says why and until when somebody lives with a finding.
+type FindingToAccept struct {
+	Reason string    `json:"reason" minLength:"1" maxLength:"500"`
+	Until  time.Time `json:"until"`
+}
+
 func (s *Server) registerFindings() {
-	handle(s, operation("list-findings", http.MethodGet, "/findings", "List what the audit holds to be wrong or risky, the gravest first", "audit"), func(ctx context.Context, in *struct {
+	findings := listing[Finding]{name: func(f *Finding) string { return f.Subject }, matches: func(f *Finding) []string { return []string{f.Kind, f.Says, f.Key} },
+		sorts: map[string]func(*Finding) string{"kind": func(f *Finding) string { return f.Kind }}}
+	op := operation("list-findings", http.MethodGet, "/findings", "List what the audit holds to be wrong or risky, the gravest first", "audit")
+	huma.Register(s.api, op, func(ctx context.Context, in *struct {
 		When
+		ListQuery
 		All bool `query:"all" doc:"Those that are accepted as well."`
-	}) ([]Finding, error) {
+	}) (*Listed[Finding], error) {
 		svc, err := s.as(ctx, in.When)
 		if err != nil {
-			return nil, err
+			return nil, s.asProblem(err, "query")
 		}
-		var list []audit.Finding
+		var found []audit.Finding
 		for _, f := range svc.Audit().Findings() {
 			if in.All || f.Accepted == nil {
-				list = append(list, f)
+				found = append(found, f)
 			}
 		}
-		return findingsOf(list), nil
+		also := url.Values{}
+		if in.All {
+			also.Set("all", "true")
+		}
+		if !in.At.IsZero() {
+			also.Set("at", in.At.Format(time.RFC3339))
+		}
+		return answer(s, op, findings, findingsOf(found), in.ListQuery, also)
 	})
+	sayOrders(s, op, findings)
 	do(s, operation("accept-finding", http.MethodPut, "/findings/{name}/acceptance", "Live with a finding until a day", "audit"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			Reason string    `json:"reason" minLength:"1" maxLength:"500"`
-			Until  time.Time `json:"until"`
-		}
+		Body FindingToAccept
 	}) error {
 		return s.on(ctx).AcceptFinding(ctx, caller(ctx), in.Name, in.Body.Reason, in.Body.Until)
 	})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -68,15 +69,16 @@ type JobOf struct {
 // progressEvery is how often whoever follows a job is told how far it is.
 const progressEvery = 250 * time.Millisecond
 
+// OwnerToSet says to whom a path is given.
+type OwnerToSet struct {
+	Path  string `json:"path" maxLength:"4096"`
+	Owner string `json:"owner,omitempty" maxLength:"64"`
+	Group string `json:"group,omitempty" maxLength:"64"`
+	Below bool   `json:"below,omitempty" doc:"And all that is below; that is a job."`
+}
+
 func (s *Server) registerJobs() {
-	handle(s, operation("set-owner", http.MethodPut, "/owner", "Give a path, or all below it, to an owner and a group", "places"), func(ctx context.Context, in *struct {
-		Body struct {
-			Path  string `json:"path" maxLength:"4096"`
-			Owner string `json:"owner,omitempty" maxLength:"64"`
-			Group string `json:"group,omitempty" maxLength:"64"`
-			Below bool   `json:"below,omitempty" doc:"And all that is below; that is a job."`
-		}
-	}) (Job, error) {
+	handle(s, operation("set-owner", http.MethodPut, "/owner", "Give a path, or all below it, to an owner and a group", "places"), func(ctx context.Context, in *struct{ Body OwnerToSet }) (Job, error) {
 		b := in.Body
 		w, err := s.on(ctx).SetOwner(ctx, caller(ctx), b.Path, b.Owner, b.Group, b.Below)
 		if err != nil {
@@ -87,10 +89,14 @@ func (s *Server) registerJobs() {
 		}
 		return jobOf(w), nil
 	})
-	handle(s, operation("list-jobs", http.MethodGet, "/jobs", "List what goes on by itself, and what has ended lately", "jobs"), func(ctx context.Context, _ *struct{}) ([]Job, error) {
-		out := []Job{}
-		for _, w := range s.svc.Jobs() {
-			out = append(out, jobOf(w))
+	jobs := listing[Job]{name: func(j *Job) string { return strconv.FormatInt(j.ID, 10) }, matches: func(j *Job) []string { return []string{j.Kind, j.Text, j.Actor} },
+		sorts: map[string]func(*Job) string{"number": func(j *Job) string { return byNumber(j.ID) }, "actor": func(j *Job) string { return j.Actor }, "kind": func(j *Job) string { return j.Kind }}}
+	list(s, operation("list-jobs", http.MethodGet, "/jobs", "List what goes on by itself, and what has ended lately", "jobs"), jobs, func(context.Context) ([]Job, error) {
+		var out []Job
+		for _, j := range s.svc.Jobs() {
+			one := jobOf(j)
+			one.Largest, one.Survey = nil, nil // shown where one is asked for
+			out = append(out, one)
 		}
 		return out, nil
 	})

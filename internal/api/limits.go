@@ -214,10 +214,28 @@ func countOf(c *service.CountState) Count {
 	return out
 }
 
+// LargestToLookFor says where the largest are looked for, and how many of them.
+type LargestToLookFor struct {
+	Path string `json:"path" maxLength:"4200" doc:"FOLDER or FOLDER/PATH."`
+	Top  int    `json:"top,omitempty" minimum:"1" maximum:"1000" default:"20"`
+}
+
+// CountRate bounds how fast files are counted.
+type CountRate struct {
+	RateFiles *int64 `json:"rateFiles,omitempty" minimum:"1" maximum:"10000000" doc:"How many files are counted in a second, at most."`
+}
+
+// Pause says whether something is held up.
+type Pause struct {
+	Paused bool `json:"paused"`
+}
+
 func (s *Server) registerLimits() {
-	handle(s, operation("list-limits", http.MethodGet, "/limits", "List the limits", "limits"), func(ctx context.Context, _ *struct{}) ([]Limit, error) {
+	limits := listing[Limit]{name: func(l *Limit) string { return l.Subject }, sorts: map[string]func(*Limit) string{
+		"hard": func(l *Limit) string { return byNumber(orZero(l.HardBytes)) }, "soft": func(l *Limit) string { return byNumber(orZero(l.SoftBytes)) }}}
+	list(s, operation("list-limits", http.MethodGet, "/limits", "List the limits", "limits"), limits, func(ctx context.Context) ([]Limit, error) {
 		p := s.on(ctx).Policy()
-		out := []Limit{}
+		var out []Limit
 		for i := range p.Limits.Limits {
 			l := &p.Limits.Limits[i]
 			one := limitOf(p, l)
@@ -290,20 +308,17 @@ func (s *Server) registerLimits() {
 		}
 		return out, nil
 	})
-	handle(s, operation(lookLargest, http.MethodPost, "/use/largest", "Look for the files and directories that take most room; that goes on by itself", "limits"), func(ctx context.Context, in *struct {
-		Body struct {
-			Path string `json:"path" maxLength:"4200" doc:"FOLDER or FOLDER/PATH."`
-			Top  int    `json:"top,omitempty" minimum:"1" maximum:"1000" default:"20"`
-		}
-	}) (Job, error) {
+	handle(s, operation(lookLargest, http.MethodPost, "/use/largest", "Look for the files and directories that take most room; that goes on by itself", "limits"), func(ctx context.Context, in *struct{ Body LargestToLookFor }) (Job, error) {
 		w, err := s.on(ctx).Largest(ctx, caller(ctx), in.Body.Path, cmp.Or(in.Body.Top, 20))
 		if err != nil {
 			return Job{}, err
 		}
 		return jobOf(w), nil
 	})
-	handle(s, operation("list-counts", http.MethodGet, "/counts", "List how far the counting of each folder is", "limits"), func(ctx context.Context, _ *struct{}) ([]Count, error) {
-		out := []Count{}
+	counts := listing[Count]{name: func(c *Count) string { return c.Folder }, matches: func(c *Count) []string { return []string{c.Volume, c.State} }, sorts: map[string]func(*Count) string{
+		"volume": func(c *Count) string { return c.Volume }, "state": func(c *Count) string { return c.State }, "files": func(c *Count) string { return byNumber(c.UsedFiles) }}}
+	list(s, operation("list-counts", http.MethodGet, "/counts", "List how far the counting of each folder is", "limits"), counts, func(ctx context.Context) ([]Count, error) {
+		var out []Count
 		for _, c := range s.on(ctx).Counts() {
 			out = append(out, countOf(&c))
 		}
@@ -311,32 +326,23 @@ func (s *Server) registerLimits() {
 	})
 	do(s, operation("count-volume", http.MethodPost, "/counts/{name}", "Count the folders of a volume again, beside everything else", "limits"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			RateFiles *int64 `json:"rateFiles,omitempty" minimum:"1" maximum:"10000000" doc:"How many files are counted in a second, at most."`
-		}
+		Body CountRate
 	}) error {
 		return s.on(ctx).Recount(ctx, caller(ctx), in.Name, in.Body.RateFiles)
 	})
 	do(s, operation("pause-count", http.MethodPut, "/counts/{name}/paused", "Hold the counting of a volume up, or have it go on", "limits"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			Paused bool `json:"paused"`
-		}
+		Body Pause
 	}) error {
 		return s.on(ctx).PauseCounts(ctx, caller(ctx), in.Name, in.Body.Paused)
 	})
-	handle(s, operation("change-volume", http.MethodPatch, "/volumes/{name}", "Change what is counted of what is stored on a volume, or what the volume is", "places"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Counting *string `json:"counting,omitempty" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
-			Name     *string `json:"name,omitempty" maxLength:"80" doc:"Another name."`
-			Path     *string `json:"path,omitempty" maxLength:"4096" doc:"The directory where it is now; it has to carry the volume's mark."`
-			Here     bool    `json:"here,omitempty" doc:"Take what is at the volume's directory now for the volume: for a disk that was replaced, and whose data was put back."`
-		}
-	}) (Volume, error) {
-		v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), in.Name, service.VolumeChange{Name: in.Body.Name, Path: in.Body.Path, Counting: (*site.Counting)(in.Body.Counting), Here: in.Body.Here})
-		return s.volumeOf(v), err
-	})
+}
+
+func orZero(n *int64) int64 {
+	if n == nil {
+		return 0
+	}
+	return *n
 }
 
 func sortUses(all []service.Use, by string) {

@@ -71,6 +71,72 @@ func (s *Server) noticeSettings(ctx context.Context) NoticeSettings {
 		Mail: MailSettings{Server: m.Server, Security: m.Security, Sender: m.From, User: m.User, PasswordSet: svc.MailPasswordSet(), Trust: m.Trust}}
 }
 
+// NewHook is what a web address that is called is made from.
+type NewHook struct {
+	Name string `json:"name" maxLength:"64"`
+	URL  string `json:"url" maxLength:"2000" doc:"http or https."`
+}
+
+// HookChange is what is to change of one; what is left out stays.
+type HookChange struct {
+	URL       *string `json:"url,omitempty" maxLength:"2000"`
+	On        *bool   `json:"on,omitempty"`
+	NewSecret bool    `json:"newSecret,omitempty" doc:"It gets another secret, which is in the answer."`
+}
+
+// NoticeSettingsChange is what is to change of when people are told; what is left out stays.
+type NoticeSettingsChange struct {
+	Percent *[]int             `json:"percent,omitempty" maxItems:"8" doc:"Between 1 and 100; an empty list for none."`
+	Grace   *bool              `json:"grace,omitempty"`
+	Mail    MailSettingsChange `json:"mail,omitempty"`
+}
+
+// MailSettingsChange is what is to change of where mail is handed in; what is left out stays.
+type MailSettingsChange struct {
+	Server   *string `json:"server,omitempty" maxLength:"300" doc:"HOST or HOST:PORT; empty for none."`
+	Security *string `json:"security,omitempty" enum:"starttls,tls,none"`
+	Sender   *string `json:"sender,omitempty" maxLength:"254"`
+	User     *string `json:"user,omitempty" maxLength:"254" doc:"Empty for none."`
+	Password *string `json:"password,omitempty" maxLength:"1024" format:"password" doc:"Empty for none. Where the server or the user is changed it is to be given again."`
+	Trust    *string `json:"trust,omitempty" maxLength:"65536" format:"lines" doc:"PEM; empty for those whom the host trusts."`
+}
+
+// LetterText is the text of a letter.
+type LetterText struct {
+	Text string `json:"text" maxLength:"8192" format:"lines" doc:"Empty for the one that comes with the service."`
+}
+
+// NoticeToTry says where a notice is sent that is none.
+type NoticeToTry struct {
+	Hook    string `json:"hook,omitempty" maxLength:"80" doc:"To this webhook; else by mail."`
+	Address string `json:"address,omitempty" maxLength:"254" doc:"To this mail address; to the caller's if left out."`
+}
+
+func (s *Server) hooks() resource[Hook, NewHook, HookChange] {
+	return resource[Hook, NewHook, HookChange]{
+		one: "hook", many: "hooks", route: "/notices/hooks", tag: "notices",
+		does: summaries{list: "List the web addresses that are called with what is told", add: "Have a web address called with what is told", change: "Change a web address that is called",
+			remove: "Have a web address called no more"},
+		listing: listing[Hook]{name: func(h *Hook) string { return h.Name }, matches: func(h *Hook) []string { return []string{h.Site} }},
+		all: func(ctx context.Context) (out []Hook) {
+			hooks := s.on(ctx).Policy().Hooks
+			for i := range hooks {
+				out = append(out, hookOf(&hooks[i], ""))
+			}
+			return out
+		},
+		add: func(ctx context.Context, b NewHook) (Hook, error) {
+			h, secret, err := s.on(ctx).CreateHook(ctx, caller(ctx), b.Name, b.URL)
+			return shownBy(h, err, func(h *site.Hook) Hook { return hookOf(h, secret) })
+		},
+		change: func(ctx context.Context, name string, b HookChange) (Hook, error) {
+			h, secret, err := s.on(ctx).UpdateHook(ctx, caller(ctx), name, service.HookChange{URL: b.URL, On: b.On, Secret: b.NewSecret})
+			return shownBy(h, err, func(h *site.Hook) Hook { return hookOf(h, secret) })
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveHook(ctx, caller(ctx), name) },
+	}
+}
+
 func (s *Server) registerNotices() {
 	handle(s, operation("list-notices", http.MethodGet, "/notices", "List what was told of limits, the latest first", "notices"), func(ctx context.Context, in *struct {
 		Limit  int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
@@ -104,18 +170,7 @@ func (s *Server) registerNotices() {
 		return s.noticeSettings(ctx), nil
 	})
 	handle(s, operation("change-notice-settings", http.MethodPatch, "/notices/settings", "Change when people are told of limits, and where mail is handed in", "notices"), func(ctx context.Context, in *struct {
-		Body struct {
-			Percent *[]int `json:"percent,omitempty" maxItems:"8" doc:"Between 1 and 100; an empty list for none."`
-			Grace   *bool  `json:"grace,omitempty"`
-			Mail    struct {
-				Server   *string `json:"server,omitempty" maxLength:"300" doc:"HOST or HOST:PORT; empty for none."`
-				Security *string `json:"security,omitempty" enum:"starttls,tls,none"`
-				Sender   *string `json:"sender,omitempty" maxLength:"254"`
-				User     *string `json:"user,omitempty" maxLength:"254" doc:"Empty for none."`
-				Password *string `json:"password,omitempty" maxLength:"1024" format:"password" doc:"Empty for none. Where the server or the user is changed it is to be given again."`
-				Trust    *string `json:"trust,omitempty" maxLength:"65536" format:"lines" doc:"PEM; empty for those whom the host trusts."`
-			} `json:"mail,omitempty"`
-		}
+		Body NoticeSettingsChange
 	}) (NoticeSettings, error) {
 		b := in.Body
 		m := b.Mail
@@ -131,59 +186,16 @@ func (s *Server) registerNotices() {
 	})
 	handle(s, operation("set-letter", http.MethodPut, "/notices/templates/{name}", "Write the template of a mail", "notices"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			Text string `json:"text" maxLength:"8192" format:"lines" doc:"Empty for the one that comes with the service."`
-		}
+		Body LetterText
 	}) ([]Letter, error) {
 		if err := s.on(ctx).SetTemplate(ctx, caller(ctx), in.Name, in.Body.Text); err != nil {
 			return nil, err
 		}
 		return s.letters(ctx), nil
 	})
-	handle(s, operation("list-hooks", http.MethodGet, "/notices/hooks", "List the web addresses that are called with what is told", "notices"), func(ctx context.Context, _ *struct{}) ([]Hook, error) {
-		out := []Hook{}
-		hooks := s.on(ctx).Policy().Hooks
-		for i := range hooks {
-			out = append(out, hookOf(&hooks[i], ""))
-		}
-		return out, nil
-	})
-	op := operation("add-hook", http.MethodPost, "/notices/hooks", "Have a web address called with what is told", "notices")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name string `json:"name" maxLength:"64"`
-			URL  string `json:"url" maxLength:"2000" doc:"http or https."`
-		}
-	}) (Hook, error) {
-		h, secret, err := s.on(ctx).CreateHook(ctx, caller(ctx), in.Body.Name, in.Body.URL)
-		if err != nil {
-			return Hook{}, err
-		}
-		return hookOf(h, secret), nil
-	})
-	handle(s, operation("change-hook", http.MethodPatch, "/notices/hooks/{name}", "Change a web address that is called", "notices"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			URL       *string `json:"url,omitempty" maxLength:"2000"`
-			On        *bool   `json:"on,omitempty"`
-			NewSecret bool    `json:"newSecret,omitempty" doc:"It gets another secret, which is in the answer."`
-		}
-	}) (Hook, error) {
-		h, secret, err := s.on(ctx).UpdateHook(ctx, caller(ctx), in.Name, service.HookChange{URL: in.Body.URL, On: in.Body.On, Secret: in.Body.NewSecret})
-		if err != nil {
-			return Hook{}, err
-		}
-		return hookOf(h, secret), nil
-	})
-	do(s, operation("remove-hook", http.MethodDelete, "/notices/hooks/{name}", "Have a web address called no more", "notices"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveHook(ctx, caller(ctx), in.Name)
-	})
+	register(s, s.hooks())
 	handle(s, operation("try-notice", http.MethodPost, "/notices/test", "Send a notice that is none, and wait until it has arrived", "notices"), func(ctx context.Context, in *struct {
-		Body struct {
-			Hook    string `json:"hook,omitempty" maxLength:"80" doc:"To this webhook; else by mail."`
-			Address string `json:"address,omitempty" maxLength:"254" doc:"To this mail address; to the caller's if left out."`
-		}
+		Body NoticeToTry
 	}) (NoticeTest, error) {
 		b := in.Body
 		if b.Hook != "" {

@@ -57,19 +57,30 @@ type Member struct {
 	Name string `json:"name"`
 }
 
-func groupOf(p *site.Policy, g *identity.Group) Group {
+// groupOf shows a group; primary are the users whose primary group each is, nil where they are to be looked for.
+func groupOf(p *site.Policy, g *identity.Group, primary map[identity.ID][]string) Group {
 	out := Group{Name: g.Name, GID: g.GID, Description: g.Description, Members: []Member{}, PrimaryOf: []string{}}
-	for _, u := range p.Directory.Users() {
-		if u.Primary == g.ID {
-			out.PrimaryOf = append(out.PrimaryOf, u.Name)
-		}
+	if primary == nil {
+		primary = primaries(p)
 	}
+	out.PrimaryOf = append(out.PrimaryOf, primary[g.ID]...)
 	for _, m := range g.Members {
 		kind := "user"
 		if m.Kind == identity.KindGroup {
 			kind = "group"
 		}
 		out.Members = append(out.Members, Member{kind, p.Directory.Name(m)})
+	}
+	return out
+}
+
+// primaries are the users whose primary group each is.
+func primaries(p *site.Policy) map[identity.ID][]string {
+	out := make(map[identity.ID][]string)
+	for _, u := range p.Directory.Users() {
+		if u.Primary != 0 {
+			out[u.Primary] = append(out[u.Primary], u.Name)
+		}
 	}
 	return out
 }
@@ -91,163 +102,174 @@ type NumbersChecked struct {
 	Mismatches []NumberMismatch `json:"mismatches"`
 }
 
-// Named is the parameter of what is asked of a record.
-type Named struct {
-	Name string `path:"name" maxLength:"80"`
+// NewUser is what a user is made from.
+type NewUser struct {
+	Name     string     `json:"name" maxLength:"64"`
+	FullName string     `json:"fullName,omitempty" maxLength:"200"`
+	UID      *uint32    `json:"uid,omitempty" maximum:"4294967294" doc:"The number NFS clients know the user by; the next free one from 1000 if left out."`
+	Primary  string     `json:"primaryGroup,omitempty"`
+	Groups   []string   `json:"groups,omitempty" maxItems:"1000"`
+	Role     string     `json:"role,omitempty" enum:"administrator,auditor"`
+	Service  bool       `json:"service,omitempty"`
+	Ends     *time.Time `json:"ends,omitempty"`
+	SMB      *bool      `json:"smb,omitempty" doc:"May use SMB; true if left out."`
+	NFS      *bool      `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
+	Mail     string     `json:"mail,omitempty" maxLength:"254" doc:"An address, to which it is told that a limit is close."`
+	Password string     `json:"password,omitempty" maxLength:"256" format:"password"`
+}
+
+// UserChange is what is to change of a user; what is left out stays.
+type UserChange struct {
+	Name     *string    `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	FullName *string    `json:"fullName,omitempty" maxLength:"200"`
+	UID      *uint32    `json:"uid,omitempty" maximum:"4294967294"`
+	Primary  *string    `json:"primaryGroup,omitempty" doc:"Empty for none."`
+	Role     *string    `json:"role,omitempty" enum:"administrator,auditor," doc:"Empty for none."`
+	Disabled *bool      `json:"disabled,omitempty"`
+	Ends     *time.Time `json:"ends,omitempty"`
+	Endless  bool       `json:"endless,omitempty" doc:"Take the end date away."`
+	SMB      *bool      `json:"smb,omitempty"`
+	NFS      *bool      `json:"nfs,omitempty"`
+	Mail     *string    `json:"mail,omitempty" maxLength:"254" doc:"Empty for none."`
+}
+
+// NewGroup is what a group is made from.
+type NewGroup struct {
+	Name        string   `json:"name" maxLength:"64"`
+	GID         *uint32  `json:"gid,omitempty" maximum:"4294967294"`
+	Description string   `json:"description,omitempty" maxLength:"200"`
+	Members     []string `json:"members,omitempty" maxItems:"10000" doc:"Names; user:NAME or group:NAME where both exist."`
+}
+
+// GroupChange is what is to change of a group; what is left out stays.
+type GroupChange struct {
+	Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	GID         *uint32 `json:"gid,omitempty" maximum:"4294967294"`
+	Description *string `json:"description,omitempty" maxLength:"200"`
+}
+
+// NewPassword is a password to be set.
+type NewPassword struct {
+	Password string `json:"password" maxLength:"256" format:"password"`
+}
+
+// NumbersToCheck is what a client's accounts are.
+type NumbersToCheck struct {
+	Passwd string `json:"passwd,omitempty" format:"lines" doc:"Lines of passwd(5)."`
+	Group  string `json:"group,omitempty" format:"lines" doc:"Lines of group(5)."`
+	Host   string `json:"host,omitempty" maxLength:"80" doc:"Remember them under this name, so that the audit's findings tell of them from now on."`
+}
+
+// users are the people and programs.
+func (s *Server) users() resource[User, NewUser, UserChange] {
+	shown := func(ctx context.Context) func(*identity.User) User {
+		return func(u *identity.User) User { return userOf(s.on(ctx).Policy(), u) }
+	}
+	return resource[User, NewUser, UserChange]{
+		one: "user", many: "users", route: "/users", tag: "people",
+		does: summaries{"List the users", "Show a user", "Add a user", "Change a user", "Remove a user that no entry names"},
+		listing: listing[User]{name: func(u *User) string { return u.Name }, matches: func(u *User) []string { return []string{u.FullName, u.Mail} }, sorts: map[string]func(*User) string{
+			"uid": func(u *User) string { return byNumber(u.UID) }, "full-name": func(u *User) string { return identity.Fold(u.FullName) }}},
+		all: func(ctx context.Context) (out []User) {
+			p := s.on(ctx).Policy()
+			for i := range p.Directory.Users() {
+				out = append(out, userOf(p, &p.Directory.Users()[i]))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (User, error) {
+			u, err := s.on(ctx).User(name)
+			return shownBy(u, err, shown(ctx))
+		},
+		add: func(ctx context.Context, b NewUser) (User, error) {
+			input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
+				Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password, Mail: b.Mail}
+			if b.Ends != nil {
+				input.Expires = *b.Ends
+			}
+			u, err := s.on(ctx).CreateUser(ctx, caller(ctx), input)
+			out, err := shownBy(u, err, shown(ctx))
+			if err == nil {
+				out.Notes = s.on(ctx).NumberNotes(u, nil)
+			}
+			return out, err
+		},
+		change: func(ctx context.Context, name string, b UserChange) (User, error) {
+			change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail}
+			if b.Endless {
+				change.Expires = &time.Time{}
+			}
+			var before *uint32
+			if b.UID != nil {
+				if u, err := s.on(ctx).User(name); err == nil {
+					uid := u.UID
+					before = &uid
+				}
+			}
+			u, err := s.on(ctx).UpdateUser(ctx, caller(ctx), name, change)
+			out, err := shownBy(u, err, shown(ctx))
+			if err == nil && before != nil {
+				out.Notes = s.on(ctx).NumberNotes(u, before)
+			}
+			return out, err
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveUser(ctx, caller(ctx), name) },
+	}
+}
+
+func (s *Server) groups() resource[Group, NewGroup, GroupChange] {
+	shown := func(ctx context.Context) func(*identity.Group) Group {
+		return func(g *identity.Group) Group { return groupOf(s.on(ctx).Policy(), g, nil) }
+	}
+	return resource[Group, NewGroup, GroupChange]{
+		one: "group", many: "groups", route: "/groups", tag: "people",
+		does: summaries{"List the groups", "Show a group", "Add a group", "Change a group", "Remove a group that no entry names"},
+		listing: listing[Group]{name: func(g *Group) string { return g.Name }, matches: func(g *Group) []string { return []string{g.Description} }, sorts: map[string]func(*Group) string{
+			"gid": func(g *Group) string { return byNumber(g.GID) }, "members": func(g *Group) string { return byNumber(len(g.Members) + len(g.PrimaryOf)) }}},
+		all: func(ctx context.Context) (out []Group) {
+			p := s.on(ctx).Policy()
+			primary := primaries(p)
+			for i := range p.Directory.Groups() {
+				out = append(out, groupOf(p, &p.Directory.Groups()[i], primary))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (Group, error) {
+			g, err := s.on(ctx).Group(name)
+			return shownBy(g, err, shown(ctx))
+		},
+		add: func(ctx context.Context, b NewGroup) (Group, error) {
+			g, err := s.on(ctx).CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members})
+			return shownBy(g, err, shown(ctx))
+		},
+		change: func(ctx context.Context, name string, b GroupChange) (Group, error) {
+			g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), name, service.GroupChange{Name: b.Name, GID: b.GID, Description: b.Description})
+			return shownBy(g, err, shown(ctx))
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveGroup(ctx, caller(ctx), name) },
+	}
+}
+
+// Membership names a member of a group.
+type Membership struct {
+	Named
+	Member string `path:"member" maxLength:"80"`
 }
 
 func (s *Server) registerPeople() {
-	handle(s, operation("list-users", http.MethodGet, "/users", "List the users", "people"), func(ctx context.Context, _ *struct{}) ([]User, error) {
-		p := s.on(ctx).Policy()
-		out := []User{}
-		for i := range p.Directory.Users() {
-			out = append(out, userOf(p, &p.Directory.Users()[i]))
-		}
-		return out, nil
-	})
-	handle(s, operation("show-user", http.MethodGet, "/users/{name}", "Show a user", "people"), func(ctx context.Context, in *Named) (User, error) {
-		u, err := s.on(ctx).User(in.Name)
-		if err != nil {
-			return User{}, err
-		}
-		return userOf(s.on(ctx).Policy(), u), nil
-	})
-	op := operation("add-user", http.MethodPost, "/users", "Add a user", "people")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name     string     `json:"name" maxLength:"64"`
-			FullName string     `json:"fullName,omitempty" maxLength:"200"`
-			UID      *uint32    `json:"uid,omitempty" maximum:"4294967294" doc:"The number NFS clients know the user by; the next free one from 1000 if left out."`
-			Primary  string     `json:"primaryGroup,omitempty"`
-			Groups   []string   `json:"groups,omitempty" maxItems:"1000"`
-			Role     string     `json:"role,omitempty" enum:"administrator,auditor"`
-			Service  bool       `json:"service,omitempty"`
-			Ends     *time.Time `json:"ends,omitempty"`
-			SMB      *bool      `json:"smb,omitempty" doc:"May use SMB; true if left out."`
-			NFS      *bool      `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
-			Mail     string     `json:"mail,omitempty" maxLength:"254" doc:"An address, to which it is told that a limit is close."`
-			Password string     `json:"password,omitempty" maxLength:"256" format:"password"`
-		}
-	}) (User, error) {
-		b := in.Body
-		input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
-			Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password, Mail: b.Mail}
-		if b.Ends != nil {
-			input.Expires = *b.Ends
-		}
-		u, err := s.on(ctx).CreateUser(ctx, caller(ctx), input)
-		if err != nil {
-			return User{}, err
-		}
-		out := userOf(s.on(ctx).Policy(), u)
-		out.Notes = s.on(ctx).NumberNotes(u, nil)
-		return out, nil
-	})
-	handle(s, operation("change-user", http.MethodPatch, "/users/{name}", "Change a user", "people"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Name     *string    `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-			FullName *string    `json:"fullName,omitempty" maxLength:"200"`
-			UID      *uint32    `json:"uid,omitempty" maximum:"4294967294"`
-			Primary  *string    `json:"primaryGroup,omitempty" doc:"Empty for none."`
-			Role     *string    `json:"role,omitempty" enum:"administrator,auditor," doc:"Empty for none."`
-			Disabled *bool      `json:"disabled,omitempty"`
-			Ends     *time.Time `json:"ends,omitempty"`
-			Endless  bool       `json:"endless,omitempty" doc:"Take the end date away."`
-			SMB      *bool      `json:"smb,omitempty"`
-			NFS      *bool      `json:"nfs,omitempty"`
-			Mail     *string    `json:"mail,omitempty" maxLength:"254" doc:"Empty for none."`
-		}
-	}) (User, error) {
-		b := in.Body
-		change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail}
-		if b.Endless {
-			change.Expires = &time.Time{}
-		}
-		var before *uint32
-		if b.UID != nil {
-			if u, err := s.on(ctx).User(in.Name); err == nil {
-				uid := u.UID
-				before = &uid
-			}
-		}
-		u, err := s.on(ctx).UpdateUser(ctx, caller(ctx), in.Name, change)
-		if err != nil {
-			return User{}, err
-		}
-		out := userOf(s.on(ctx).Policy(), u)
-		if before != nil {
-			out.Notes = s.on(ctx).NumberNotes(u, before)
-		}
-		return out, nil
-	})
-	do(s, operation("remove-user", http.MethodDelete, "/users/{name}", "Remove a user that no entry names", "people"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveUser(ctx, caller(ctx), in.Name)
-	})
+	register(s, s.users())
+	register(s, s.groups())
 	do(s, operation("set-password", http.MethodPut, "/users/{name}/password", "Set a user's password", "people"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			Password string `json:"password" maxLength:"256" format:"password"`
-		}
+		Body NewPassword
 	}) error {
 		return s.on(ctx).SetPassword(ctx, caller(ctx), in.Name, in.Body.Password)
 	})
 
-	handle(s, operation("list-groups", http.MethodGet, "/groups", "List the groups", "people"), func(ctx context.Context, _ *struct{}) ([]Group, error) {
-		p := s.on(ctx).Policy()
-		out := []Group{}
-		for i := range p.Directory.Groups() {
-			out = append(out, groupOf(p, &p.Directory.Groups()[i]))
-		}
-		return out, nil
-	})
-	handle(s, operation("show-group", http.MethodGet, "/groups/{name}", "Show a group", "people"), func(ctx context.Context, in *Named) (Group, error) {
-		g, err := s.on(ctx).Group(in.Name)
-		if err != nil {
-			return Group{}, err
-		}
-		return groupOf(s.on(ctx).Policy(), g), nil
-	})
-	op = operation("add-group", http.MethodPost, "/groups", "Add a group", "people")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name        string   `json:"name" maxLength:"64"`
-			GID         *uint32  `json:"gid,omitempty" maximum:"4294967294"`
-			Description string   `json:"description,omitempty" maxLength:"200"`
-			Members     []string `json:"members,omitempty" maxItems:"10000" doc:"Names; user:NAME or group:NAME where both exist."`
-		}
-	}) (Group, error) {
-		b := in.Body
-		g, err := s.on(ctx).CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members})
-		if err != nil {
-			return Group{}, err
-		}
-		return groupOf(s.on(ctx).Policy(), g), nil
-	})
-	handle(s, operation("change-group", http.MethodPatch, "/groups/{name}", "Change a group", "people"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-			GID         *uint32 `json:"gid,omitempty" maximum:"4294967294"`
-			Description *string `json:"description,omitempty" maxLength:"200"`
-		}
-	}) (Group, error) {
-		g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), in.Name, service.GroupChange{Name: in.Body.Name, GID: in.Body.GID, Description: in.Body.Description})
-		if err != nil {
-			return Group{}, err
-		}
-		return groupOf(s.on(ctx).Policy(), g), nil
-	})
-	op = operation(checkIDs, http.MethodPost, "/ids/check", "Compare a client's user and group numbers with the records", "people")
+	op := operation(checkIDs, http.MethodPost, "/ids/check", "Compare a client's user and group numbers with the records", "people")
 	op.MaxBodyBytes = 8 << 20
 	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Passwd string `json:"passwd,omitempty" format:"lines" doc:"Lines of passwd(5)."`
-			Group  string `json:"group,omitempty" format:"lines" doc:"Lines of group(5)."`
-			Host   string `json:"host,omitempty" maxLength:"80" doc:"Remember them under this name, so that the audit's findings tell of them from now on."`
-		}
+		Body NumbersToCheck
 	}) (NumbersChecked, error) {
 		found, n, err := s.on(ctx).CheckNumbers(ctx, caller(ctx), in.Body.Host, in.Body.Passwd, in.Body.Group)
 		out := NumbersChecked{Compared: n, Mismatches: []NumberMismatch{}}
@@ -266,17 +288,10 @@ func (s *Server) registerPeople() {
 	do(s, operation("forget-ids", http.MethodDelete, "/ids/{name}", "Forget what a client has, so that the audit looks at it no more", "people"), func(ctx context.Context, in *Named) error {
 		return s.on(ctx).ForgetNumbers(ctx, caller(ctx), in.Name)
 	})
-	do(s, operation("remove-group", http.MethodDelete, "/groups/{name}", "Remove a group that no entry names", "people"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveGroup(ctx, caller(ctx), in.Name)
-	})
-	type membership struct {
-		Named
-		Member string `path:"member" maxLength:"80"`
-	}
-	do(s, operation("add-member", http.MethodPut, "/groups/{name}/members/{member}", "Put a user or a group into a group", "people"), func(ctx context.Context, in *membership) error {
+	do(s, operation("add-member", http.MethodPut, "/groups/{name}/members/{member}", "Put a user or a group into a group", "people"), func(ctx context.Context, in *Membership) error {
 		return s.on(ctx).AddMember(ctx, caller(ctx), in.Name, in.Member)
 	})
-	do(s, operation("remove-member", http.MethodDelete, "/groups/{name}/members/{member}", "Take a user or a group out of a group", "people"), func(ctx context.Context, in *membership) error {
+	do(s, operation("remove-member", http.MethodDelete, "/groups/{name}/members/{member}", "Take a user or a group out of a group", "people"), func(ctx context.Context, in *Membership) error {
 		return s.on(ctx).RemoveMember(ctx, caller(ctx), in.Name, in.Member)
 	})
 }

@@ -215,134 +215,171 @@ type VolumeRoom struct {
 	FreeFiles  *int64   `json:"freeFiles,omitempty"`
 }
 
+// NewVolume is what a volume is made from.
+type NewVolume struct {
+	Name string `json:"name" maxLength:"80"`
+	Path string `json:"path" maxLength:"4096"`
+
+	TakeOver bool `json:"take_over,omitempty" doc:"Though it carries the mark of another service's volume."`
+}
+
+// VolumeChange is what is to change of a volume; what is left out stays.
+type VolumeChange struct {
+	Counting *string `json:"counting,omitempty" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
+	Name     *string `json:"name,omitempty" maxLength:"80" doc:"Another name."`
+	Path     *string `json:"path,omitempty" maxLength:"4096" doc:"The directory where it is now; it has to carry the volume's mark."`
+	Here     bool    `json:"here,omitempty" doc:"Take what is at the volume's directory now for the volume: for a disk that was replaced, and whose data was put back."`
+}
+
+// NewFolder is what a folder is made from.
+type NewFolder struct {
+	Name        string `json:"name" maxLength:"80"`
+	Volume      string `json:"volume" maxLength:"80"`
+	Path        string `json:"path,omitempty" maxLength:"4096" doc:"Below the volume; the name if left out. A directory already there is adopted."`
+	Description string `json:"description,omitempty" maxLength:"200"`
+	Owner       string `json:"owner,omitempty" maxLength:"64"`
+	Group       string `json:"group,omitempty" maxLength:"64"`
+	Permissions string `json:"permissions,omitempty" enum:"acl,unix" doc:"What decides; entries if left out."`
+	Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
+	Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal, of the folder itself, where modes decide."`
+	ArrangementBody
+	Convert bool `json:"convert,omitempty" doc:"Turn the owners, modes and POSIX ACLs of what is there already into entries."`
+}
+
+// FolderChange is what is to change of a folder's record; what is left out stays.
+type FolderChange struct {
+	Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	Description *string `json:"description,omitempty" maxLength:"200"`
+	Owner       *string `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
+	Group       *string `json:"group,omitempty" maxLength:"64" doc:"Likewise."`
+	LogAccess   *bool   `json:"logAccess,omitempty" doc:"Whether the journal tells who reads and writes which file."`
+}
+
+// NewEntry is an entry with the path to write it on.
+type NewEntry struct {
+	Path string `json:"path" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
+	EntryBody
+}
+
+// Inheritance is whether a path takes up what is written above it.
+type Inheritance struct {
+	Path    string `json:"path" maxLength:"4096"`
+	Inherit bool   `json:"inherit"`
+	Copy    bool   `json:"copy,omitempty" doc:"When cutting, keep a copy of what was inherited."`
+}
+
 // AtPath is the parameter of what is asked of a path.
 type AtPath struct {
 	Path string `query:"path" required:"true" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
 }
 
-func (s *Server) registerPlaces() {
-	handle(s, operation("list-volumes", http.MethodGet, "/volumes", "List the volumes", "places"), func(ctx context.Context, _ *struct{}) ([]Volume, error) {
-		out := []Volume{}
-		for _, v := range s.on(ctx).Policy().Volumes {
-			out = append(out, s.volumeOf(v))
+func (s *Server) roomOf(ctx context.Context, v site.Volume) VolumeRoom {
+	out := VolumeRoom{Volume: s.volumeOf(v), Folders: []string{}}
+	for _, f := range s.on(ctx).Policy().Folders {
+		if f.VolumeID == v.ID {
+			out.Folders = append(out.Folders, f.Name)
 		}
-		return out, nil
-	})
-	op := operation("add-volume", http.MethodPost, "/volumes", "Register a host directory as a volume", "places")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name string `json:"name" maxLength:"80"`
-			Path string `json:"path" maxLength:"4096"`
+	}
+	if space, err := s.on(ctx).VolumeSpace(v); err == nil {
+		total, free := int64(min(space.Total, 1<<62)), int64(min(space.OnVolume, 1<<62))
+		out.TotalBytes, out.FreeBytes = &total, &free
+		if space.Files > 0 {
+			files, freeFiles := int64(min(space.Files, 1<<62)), int64(min(space.FreeFiles, 1<<62))
+			out.TotalFiles, out.FreeFiles = &files, &freeFiles
+		}
+	}
+	return out
+}
 
-			TakeOver bool `json:"take_over,omitempty" doc:"Though it carries the mark of another service's volume."`
+// volumes are the directories of the host; of one, the room on it is shown as well.
+func (s *Server) volumes() resource[Volume, NewVolume, VolumeChange] {
+	return resource[Volume, NewVolume, VolumeChange]{
+		one: "volume", many: "volumes", route: "/volumes", tag: "places",
+		does: summaries{list: "List the volumes", add: "Register a host directory as a volume", change: "Change what is counted of what is stored on a volume, or what the volume is",
+			remove: "Forget a volume that has no folders"},
+		listing: listing[Volume]{name: func(v *Volume) string { return v.Name }, matches: func(v *Volume) []string { return []string{v.Path} }, sorts: map[string]func(*Volume) string{
+			"path": func(v *Volume) string { return v.Path }}},
+		all: func(ctx context.Context) (out []Volume) {
+			for _, v := range s.on(ctx).Policy().Volumes {
+				out = append(out, s.volumeOf(v))
+			}
+			return out
+		},
+		add: func(ctx context.Context, b NewVolume) (Volume, error) {
+			v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), service.VolumeInput{Name: b.Name, Path: b.Path, TakeOver: b.TakeOver})
+			return shownBy(v, err, s.volumeOf)
+		},
+		change: func(ctx context.Context, name string, b VolumeChange) (Volume, error) {
+			v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), name, service.VolumeChange{Name: b.Name, Path: b.Path, Counting: (*site.Counting)(b.Counting), Here: b.Here})
+			return shownBy(v, err, s.volumeOf)
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveVolume(ctx, caller(ctx), name) },
+	}
+}
+
+func (s *Server) folders() resource[Folder, NewFolder, FolderChange] {
+	shown := func(ctx context.Context) func(*site.PublishedFolder) Folder {
+		return func(f *site.PublishedFolder) Folder { return s.folderOf(s.on(ctx).Policy(), f) }
+	}
+	return resource[Folder, NewFolder, FolderChange]{
+		one: "folder", many: "folders", route: "/folders", tag: "places",
+		does: summaries{"List the folders", "Show a folder", "Make a folder", "Change a folder's record", "Forget a folder, its entries and its shares; data stays"},
+		listing: listing[Folder]{name: func(f *Folder) string { return f.Name }, matches: func(f *Folder) []string { return []string{f.Description} }, sorts: map[string]func(*Folder) string{
+			"volume": func(f *Folder) string { return f.Volume }}},
+		all: func(ctx context.Context) (out []Folder) {
+			p := s.on(ctx).Policy()
+			for _, f := range p.Folders {
+				out = append(out, s.folderOf(p, f))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (Folder, error) {
+			f, err := s.on(ctx).Folder(name)
+			return shownBy(f, err, shown(ctx))
+		},
+		add: s.addFolder,
+		change: func(ctx context.Context, name string, b FolderChange) (Folder, error) {
+			f, err := s.on(ctx).UpdateFolder(ctx, caller(ctx), name, service.FolderChange(b))
+			return shownBy(f, err, shown(ctx))
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveFolder(ctx, caller(ctx), name) },
+	}
+}
+
+func (s *Server) addFolder(ctx context.Context, b NewFolder) (Folder, error) {
+	if b.Convert {
+		if b.Permissions != "" || b.Arrangement != "" {
+			return Folder{}, &service.Error{Kind: service.Invalid, Field: "convert", Message: "what is there becomes entries: say neither permissions nor an arrangement"}
 		}
-	}) (Volume, error) {
-		v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), service.VolumeInput{Name: in.Body.Name, Path: in.Body.Path, TakeOver: in.Body.TakeOver})
-		return s.volumeOf(v), err
-	})
+		b.Permissions = string(site.ByMode)
+	}
+	svc := s.on(ctx)
+	f, err := svc.CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
+		Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
+	var converting *job.Job
+	if err == nil && b.Convert {
+		converting, err = svc.ConvertFolder(ctx, caller(ctx), f.Name)
+	}
+	if err == nil && b.Arrangement != "" {
+		err = svc.Arrange(ctx, caller(ctx), f.Name, b.Arrangement, b.Team, b.Others)
+	}
+	if err != nil {
+		return Folder{}, err
+	}
+	out := s.folderOf(svc.Policy(), svc.Policy().Folder(f.ID))
+	if converting != nil {
+		out.Converting = converting.ID()
+	}
+	return out, nil
+}
+
+func (s *Server) registerPlaces() {
+	register(s, s.volumes())
+	register(s, s.folders())
 	handle(s, operation("show-volume", http.MethodGet, "/volumes/{name}", "Show a volume, with the room that there is on it", "places"), func(ctx context.Context, in *Named) (VolumeRoom, error) {
 		v, err := s.on(ctx).VolumeNamed(in.Name)
-		if err != nil {
-			return VolumeRoom{}, err
-		}
-		out := VolumeRoom{Volume: s.volumeOf(v), Folders: []string{}}
-		for _, f := range s.on(ctx).Policy().Folders {
-			if f.VolumeID == v.ID {
-				out.Folders = append(out.Folders, f.Name)
-			}
-		}
-		if space, err := s.on(ctx).VolumeSpace(v); err == nil {
-			total, free := int64(min(space.Total, 1<<62)), int64(min(space.OnVolume, 1<<62))
-			out.TotalBytes, out.FreeBytes = &total, &free
-			if space.Files > 0 {
-				files, freeFiles := int64(min(space.Files, 1<<62)), int64(min(space.FreeFiles, 1<<62))
-				out.TotalFiles, out.FreeFiles = &files, &freeFiles
-			}
-		}
-		return out, nil
+		return shownBy(v, err, func(v site.Volume) VolumeRoom { return s.roomOf(ctx, v) })
 	})
-	do(s, operation("remove-volume", http.MethodDelete, "/volumes/{name}", "Forget a volume that has no folders", "places"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveVolume(ctx, caller(ctx), in.Name)
-	})
-
-	handle(s, operation("list-folders", http.MethodGet, "/folders", "List the folders", "places"), func(ctx context.Context, _ *struct{}) ([]Folder, error) {
-		p := s.on(ctx).Policy()
-		out := []Folder{}
-		for _, f := range p.Folders {
-			out = append(out, s.folderOf(p, f))
-		}
-		return out, nil
-	})
-	handle(s, operation("show-folder", http.MethodGet, "/folders/{name}", "Show a folder", "places"), func(ctx context.Context, in *Named) (Folder, error) {
-		f, err := s.on(ctx).Folder(in.Name)
-		if err != nil {
-			return Folder{}, err
-		}
-		return s.folderOf(s.on(ctx).Policy(), f), nil
-	})
-	op = operation("add-folder", http.MethodPost, "/folders", "Make a folder", "places")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name        string `json:"name" maxLength:"80"`
-			Volume      string `json:"volume" maxLength:"80"`
-			Path        string `json:"path,omitempty" maxLength:"4096" doc:"Below the volume; the name if left out. A directory already there is adopted."`
-			Description string `json:"description,omitempty" maxLength:"200"`
-			Owner       string `json:"owner,omitempty" maxLength:"64"`
-			Group       string `json:"group,omitempty" maxLength:"64"`
-			Permissions string `json:"permissions,omitempty" enum:"acl,unix" doc:"What decides; entries if left out."`
-			Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
-			Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal, of the folder itself, where modes decide."`
-			ArrangementBody
-			Convert bool `json:"convert,omitempty" doc:"Turn the owners, modes and POSIX ACLs of what is there already into entries."`
-		}
-	}) (Folder, error) {
-		b := in.Body
-		if b.Convert {
-			if b.Permissions != "" || b.Arrangement != "" {
-				return Folder{}, &service.Error{Kind: service.Invalid, Field: "convert", Message: "what is there becomes entries: say neither permissions nor an arrangement"}
-			}
-			b.Permissions = string(site.ByMode)
-		}
-		f, err := s.on(ctx).CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
-			Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
-		var converting *job.Job
-		if err == nil && b.Convert {
-			converting, err = s.on(ctx).ConvertFolder(ctx, caller(ctx), f.Name)
-		}
-		if err == nil && b.Arrangement != "" {
-			err = s.on(ctx).Arrange(ctx, caller(ctx), f.Name, b.Arrangement, b.Team, b.Others)
-		}
-		if err != nil {
-			return Folder{}, err
-		}
-		out := s.folderOf(s.on(ctx).Policy(), s.on(ctx).Policy().Folder(f.ID))
-		if converting != nil {
-			out.Converting = converting.ID()
-		}
-		return out, nil
-	})
-	handle(s, operation("change-folder", http.MethodPatch, "/folders/{name}", "Change a folder's record", "places"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-			Description *string `json:"description,omitempty" maxLength:"200"`
-			Owner       *string `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
-			Group       *string `json:"group,omitempty" maxLength:"64" doc:"Likewise."`
-			LogAccess   *bool   `json:"logAccess,omitempty" doc:"Whether the journal tells who reads and writes which file."`
-		}
-	}) (Folder, error) {
-		f, err := s.on(ctx).UpdateFolder(ctx, caller(ctx), in.Name, service.FolderChange(in.Body))
-		if err != nil {
-			return Folder{}, err
-		}
-		return s.folderOf(s.on(ctx).Policy(), f), nil
-	})
-	do(s, operation("remove-folder", http.MethodDelete, "/folders/{name}", "Forget a folder, its entries and its shares; data stays", "places"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveFolder(ctx, caller(ctx), in.Name)
-	})
-
 	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(ctx context.Context, in *AtPath) (Place, error) {
 		f, at, err := s.on(ctx).Locate(in.Path)
 		if err != nil {
@@ -350,14 +387,9 @@ func (s *Server) registerPlaces() {
 		}
 		return placeOf(s.on(ctx).Policy(), f, at.Path, at.File), nil
 	})
-	op = operation("add-entry", http.MethodPost, "/entries", "Write an entry on a path", "entries")
+	op := operation("add-entry", http.MethodPost, "/entries", "Write an entry on a path", "entries")
 	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Path string `json:"path" maxLength:"4096" doc:"FOLDER or FOLDER/PATH."`
-			EntryBody
-		}
-	}) (Made, error) {
+	handle(s, op, func(ctx context.Context, in *struct{ Body NewEntry }) (Made, error) {
 		id, err := s.on(ctx).AddEntry(ctx, caller(ctx), in.Body.Path, in.Body.input())
 		return Made{id}, err
 	})
@@ -367,13 +399,7 @@ func (s *Server) registerPlaces() {
 	}) error {
 		return s.on(ctx).RemoveEntry(ctx, caller(ctx), in.Path, in.ID)
 	})
-	do(s, operation("set-inheritance", http.MethodPut, "/inheritance", "Cut a path off from its parents' entries, or take them up again", "entries"), func(ctx context.Context, in *struct {
-		Body struct {
-			Path    string `json:"path" maxLength:"4096"`
-			Inherit bool   `json:"inherit"`
-			Copy    bool   `json:"copy,omitempty" doc:"When cutting, keep a copy of what was inherited."`
-		}
-	}) error {
+	do(s, operation("set-inheritance", http.MethodPut, "/inheritance", "Cut a path off from its parents' entries, or take them up again", "entries"), func(ctx context.Context, in *struct{ Body Inheritance }) error {
 		return s.on(ctx).SetInherit(ctx, caller(ctx), in.Body.Path, in.Body.Inherit, in.Body.Copy)
 	})
 }

@@ -98,62 +98,65 @@ type Changed struct {
 	After  string `json:"after,omitempty" doc:"Likewise; left out where there is nothing any more."`
 }
 
+// NewShare is what a share is made from.
+type NewShare struct {
+	Folder           string `json:"folder" maxLength:"80"`
+	Name             string `json:"name,omitempty" maxLength:"80" doc:"The folder's if left out."`
+	Description      string `json:"description,omitempty" maxLength:"200"`
+	Hidden           bool   `json:"hidden,omitempty" doc:"Do not announce it."`
+	ReadOnly         bool   `json:"readOnly,omitempty"`
+	ListOnlyOpenable bool   `json:"listOnlyOpenable,omitempty"`
+}
+
+// ShareChange is what is to change of a share; what is left out stays.
+type ShareChange struct {
+	Name             *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	Description      *string `json:"description,omitempty" maxLength:"200"`
+	Announced        *bool   `json:"announced,omitempty"`
+	ReadOnly         *bool   `json:"readOnly,omitempty"`
+	ListOnlyOpenable *bool   `json:"listOnlyOpenable,omitempty"`
+}
+
+// Switch says whether something is to be on.
+type Switch struct {
+	On bool `json:"on"`
+}
+
+func (s *Server) shares() resource[Share, NewShare, ShareChange] {
+	shown := func(ctx context.Context) func(*site.PublishedShare) Share {
+		return func(sh *site.PublishedShare) Share { return shareOf(s.on(ctx).Policy(), sh) }
+	}
+	return resource[Share, NewShare, ShareChange]{
+		one: "share", many: "shares", route: "/shares", tag: "publishing",
+		does: summaries{"List the shares", "Show a share", "Publish a folder over SMB", "Change a share", "End a publication; the folder stays"},
+		listing: listing[Share]{name: func(sh *Share) string { return sh.Name }, matches: func(sh *Share) []string { return []string{sh.Folder, sh.Description} }, sorts: map[string]func(*Share) string{
+			"folder": func(sh *Share) string { return sh.Folder }}},
+		all: func(ctx context.Context) (out []Share) {
+			p := s.on(ctx).Policy()
+			for _, sh := range p.Shares {
+				out = append(out, shareOf(p, sh))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (Share, error) {
+			sh, err := s.on(ctx).Share(name)
+			return shownBy(sh, err, shown(ctx))
+		},
+		add: func(ctx context.Context, b NewShare) (Share, error) {
+			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+			return shownBy(sh, err, shown(ctx))
+		},
+		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {
+			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+			return shownBy(sh, err, shown(ctx))
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveShare(ctx, caller(ctx), name) },
+	}
+}
+
 func (s *Server) registerPublishing() {
-	handle(s, operation("list-shares", http.MethodGet, "/shares", "List the shares", "publishing"), func(ctx context.Context, _ *struct{}) ([]Share, error) {
-		p := s.on(ctx).Policy()
-		out := []Share{}
-		for _, sh := range p.Shares {
-			out = append(out, shareOf(p, sh))
-		}
-		return out, nil
-	})
-	handle(s, operation("show-share", http.MethodGet, "/shares/{name}", "Show a share", "publishing"), func(ctx context.Context, in *Named) (Share, error) {
-		sh, err := s.on(ctx).Share(in.Name)
-		if err != nil {
-			return Share{}, err
-		}
-		return shareOf(s.on(ctx).Policy(), sh), nil
-	})
-	op := operation("add-share", http.MethodPost, "/shares", "Publish a folder over SMB", "publishing")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Folder           string `json:"folder" maxLength:"80"`
-			Name             string `json:"name,omitempty" maxLength:"80" doc:"The folder's if left out."`
-			Description      string `json:"description,omitempty" maxLength:"200"`
-			Hidden           bool   `json:"hidden,omitempty" doc:"Do not announce it."`
-			ReadOnly         bool   `json:"readOnly,omitempty"`
-			ListOnlyOpenable bool   `json:"listOnlyOpenable,omitempty"`
-		}
-	}) (Share, error) {
-		b := in.Body
-		sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
-		if err != nil {
-			return Share{}, err
-		}
-		return shareOf(s.on(ctx).Policy(), sh), nil
-	})
-	handle(s, operation("change-share", http.MethodPatch, "/shares/{name}", "Change a share", "publishing"), func(ctx context.Context, in *struct {
-		Named
-		Body struct {
-			Name             *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-			Description      *string `json:"description,omitempty" maxLength:"200"`
-			Announced        *bool   `json:"announced,omitempty"`
-			ReadOnly         *bool   `json:"readOnly,omitempty"`
-			ListOnlyOpenable *bool   `json:"listOnlyOpenable,omitempty"`
-		}
-	}) (Share, error) {
-		b := in.Body
-		sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), in.Name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
-		if err != nil {
-			return Share{}, err
-		}
-		return shareOf(s.on(ctx).Policy(), sh), nil
-	})
-	do(s, operation("remove-share", http.MethodDelete, "/shares/{name}", "End a publication; the folder stays", "publishing"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveShare(ctx, caller(ctx), in.Name)
-	})
-	op = operation("add-share-entry", http.MethodPost, "/shares/{name}/entries", "Write a share-level entry", "publishing")
+	register(s, s.shares())
+	op := operation("add-share-entry", http.MethodPost, "/shares/{name}/entries", "Write a share-level entry", "publishing")
 	op.DefaultStatus = http.StatusCreated
 	handle(s, op, func(ctx context.Context, in *struct {
 		Named
@@ -202,9 +205,7 @@ func (s *Server) registerPublishing() {
 	})
 	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off", "publishing"), func(ctx context.Context, in *struct {
 		Protocol string `path:"protocol" enum:"smb,nfs"`
-		Body     struct {
-			On bool `json:"on"`
-		}
+		Body     Switch
 	}) error {
 		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
 	})

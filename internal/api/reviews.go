@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -72,64 +73,82 @@ type Bytes struct {
 	Body        []byte
 }
 
+// NewReview is what a review is made from.
+type NewReview struct {
+	Name      string   `json:"name" maxLength:"80"`
+	Folders   []string `json:"folders" minItems:"1" maxItems:"1000"`
+	Reviewers []string `json:"reviewers" minItems:"1" maxItems:"100" doc:"Users who may sign in here."`
+}
+
+// ReviewMarks are decisions about lines of a review.
+type ReviewMarks struct {
+	Marks []ReviewMark `json:"marks" minItems:"1" maxItems:"20000"`
+}
+
+// ReviewMark is a decision about one.
+type ReviewMark struct {
+	Line     int    `json:"line" minimum:"1"`
+	Decision string `json:"decision,omitempty" enum:"keep,remove" doc:"Undecided if left out."`
+	Comment  string `json:"comment,omitempty" maxLength:"500"`
+}
+
+// ReviewText is a CSV that a review was written to.
+type ReviewText struct {
+	Text string `json:"text" format:"lines"`
+}
+
+// ReviewRecord is the record of a review, as it was signed.
+type ReviewRecord struct {
+	Record json.RawMessage `json:"record"`
+}
+
+func shownReview(r *site.Review, err error) (Review, error) {
+	return shownBy(r, err, func(r *site.Review) Review { return reviewOf(r, true) })
+}
+
+func (s *Server) reviews() resource[Review, NewReview, struct{}] {
+	return resource[Review, NewReview, struct{}]{
+		one: "review", many: "reviews", route: "/reviews", tag: "audit",
+		does: summaries{list: "List the access reviews", show: "Show a review with its lines", add: "List who has what in some folders, to be kept or removed line by line", remove: "Forget a review"},
+		listing: listing[Review]{name: func(r *Review) string { return r.Name }, matches: func(r *Review) []string { return append(slices.Clone(r.Folders), r.Reviewers...) }, sorts: map[string]func(*Review) string{
+			"undecided": func(r *Review) string { return byNumber(r.Undecided) }}},
+		all: func(ctx context.Context) (out []Review) {
+			for i := range s.on(ctx).Policy().Reviews {
+				out = append(out, reviewOf(&s.on(ctx).Policy().Reviews[i], false))
+			}
+			return out
+		},
+		show: func(ctx context.Context, name string) (Review, error) { return shownReview(s.on(ctx).Review(name)) },
+		add: func(ctx context.Context, b NewReview) (Review, error) {
+			return shownReview(s.on(ctx).CreateReview(ctx, caller(ctx), b.Name, b.Folders, b.Reviewers))
+		},
+		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveReview(ctx, caller(ctx), name) },
+	}
+}
+
 func (s *Server) registerReviews() {
-	shown := func(r *site.Review, err error) (Review, error) {
-		if err != nil {
-			return Review{}, err
-		}
-		return reviewOf(r, true), nil
-	}
-	handle(s, operation("list-reviews", http.MethodGet, "/reviews", "List the access reviews", "audit"), func(ctx context.Context, _ *struct{}) ([]Review, error) {
-		out := []Review{}
-		for i := range s.on(ctx).Policy().Reviews {
-			out = append(out, reviewOf(&s.on(ctx).Policy().Reviews[i], false))
-		}
-		return out, nil
-	})
-	handle(s, operation("show-review", http.MethodGet, "/reviews/{name}", "Show a review with its lines", "audit"), func(ctx context.Context, in *Named) (Review, error) {
-		return shown(s.on(ctx).Review(in.Name))
-	})
-	op := operation("add-review", http.MethodPost, "/reviews", "List who has what in some folders, to be kept or removed line by line", "audit")
-	op.DefaultStatus = http.StatusCreated
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Name      string   `json:"name" maxLength:"80"`
-			Folders   []string `json:"folders" minItems:"1" maxItems:"1000"`
-			Reviewers []string `json:"reviewers" minItems:"1" maxItems:"100" doc:"Users who may sign in here."`
-		}
-	}) (Review, error) {
-		return shown(s.on(ctx).CreateReview(ctx, caller(ctx), in.Body.Name, in.Body.Folders, in.Body.Reviewers))
-	})
-	type mark struct {
-		Line     int    `json:"line" minimum:"1"`
-		Decision string `json:"decision,omitempty" enum:"keep,remove" doc:"Undecided if left out."`
-		Comment  string `json:"comment,omitempty" maxLength:"500"`
-	}
+	register(s, s.reviews())
 	handle(s, operation(markReview, http.MethodPatch, "/reviews/{name}/lines", "Decide about lines; only those asked to review can", "audit"), func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			Marks []mark `json:"marks" minItems:"1" maxItems:"20000"`
-		}
+		Body ReviewMarks
 	}) (Review, error) {
 		var marks []service.Mark
 		for _, m := range in.Body.Marks {
 			marks = append(marks, service.Mark{Line: m.Line, Decision: site.Decision(m.Decision), Comment: m.Comment})
 		}
-		return shown(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
+		return shownReview(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
 	})
-	op = operation(markReviewText, http.MethodPut, "/reviews/{name}/csv", "Take decisions from a CSV that the review was written to", "audit")
+	op := operation(markReviewText, http.MethodPut, "/reviews/{name}/csv", "Take decisions from a CSV that the review was written to", "audit")
 	op.MaxBodyBytes = 16 << 20
 	handle(s, op, func(ctx context.Context, in *struct {
 		Named
-		Body struct {
-			Text string `json:"text" format:"lines"`
-		}
+		Body ReviewText
 	}) (Review, error) {
 		marks, err := service.ReadReviewCSV(in.Body.Text)
 		if err != nil {
 			return Review{}, err
 		}
-		return shown(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
+		return shownReview(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
 	})
 	huma.Register(s.api, operation("export-review", http.MethodGet, "/reviews/{name}/csv", "Write a review's lines as CSV, to be marked in a spreadsheet", "audit"), func(ctx context.Context, in *Named) (*Bytes, error) {
 		r, err := s.on(ctx).Review(in.Name)
@@ -153,9 +172,7 @@ func (s *Server) registerReviews() {
 	op = operation(verifyReview, http.MethodPost, "/reviews/verify", "Say whether a record is as this gateway signed it", "audit")
 	op.MaxBodyBytes = 64 << 20
 	handle(s, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Record json.RawMessage `json:"record"`
-		}
+		Body ReviewRecord
 	}) (Verified, error) {
 		var r site.Review
 		if err := json.Unmarshal(in.Body.Record, &r); err != nil {
@@ -164,10 +181,7 @@ func (s *Server) registerReviews() {
 		return Verified{s.on(ctx).VerifyReview(r), s.on(ctx).SignatureKey()}, nil
 	})
 	handle(s, operation("apply-review", http.MethodPost, "/reviews/{name}/apply", "Make a review's removals as one change, close it and sign the record", "audit"), func(ctx context.Context, in *Named) (Review, error) {
-		return shown(s.on(ctx).ApplyReview(ctx, caller(ctx), in.Name))
-	})
-	do(s, operation("remove-review", http.MethodDelete, "/reviews/{name}", "Forget a review", "audit"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).RemoveReview(ctx, caller(ctx), in.Name)
+		return shownReview(s.on(ctx).ApplyReview(ctx, caller(ctx), in.Name))
 	})
 }
 

@@ -44,6 +44,19 @@ func cookie(ctx context.Context, value string, expires time.Time) http.Cookie {
 	return c
 }
 
+// Credentials is who signs in.
+type Credentials struct {
+	User     string `json:"user" minLength:"1" maxLength:"64"`
+	Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
+}
+
+// FirstAdministrator is who is to be the first administrator, and the code that lets them.
+type FirstAdministrator struct {
+	Code     string `json:"code" minLength:"1" maxLength:"64"`
+	User     string `json:"user" minLength:"1" maxLength:"64"`
+	Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
+}
+
 func (s *Server) registerSession() {
 	answer := func(ctx context.Context, session service.Session, err error) (*signedInOutput, error) {
 		if err != nil {
@@ -54,25 +67,14 @@ func (s *Server) registerSession() {
 	}
 	op := operation("sign-in", http.MethodPost, "/sign-in", "Sign in", "session")
 	op.Security = public
-	huma.Register(s.api, op, func(ctx context.Context, in *struct {
-		Body struct {
-			User     string `json:"user" minLength:"1" maxLength:"64"`
-			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
-		}
-	}) (*signedInOutput, error) {
+	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body Credentials }) (*signedInOutput, error) {
 		session, err := s.on(ctx).SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address)
 		return answer(ctx, session, err)
 	})
 
 	op = operation("make-first-administrator", http.MethodPost, "/first-administrator", "Make the first administrator with the code the service printed", "session")
 	op.Security = public
-	huma.Register(s.api, op, func(ctx context.Context, in *struct {
-		Body struct {
-			Code     string `json:"code" minLength:"1" maxLength:"64"`
-			User     string `json:"user" minLength:"1" maxLength:"64"`
-			Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
-		}
-	}) (*signedInOutput, error) {
+	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body FirstAdministrator }) (*signedInOutput, error) {
 		session, err := s.on(ctx).MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address)
 		return answer(ctx, session, err)
 	})

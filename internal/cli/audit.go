@@ -262,9 +262,14 @@ func (a *app) findingCommand() *cli.Command {
 	return group("finding", "what the audit holds to be wrong or risky",
 		a.leaf("list", "list the findings, the gravest first, with the commands that mend them", "", []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "those that are accepted as well"},
+			&cli.StringFlag{Name: "match", Usage: "only those in whose subject, kind or text this stands"},
+			&cli.IntFlag{Name: "top", Usage: "only so many"},
 			atFlag(), withFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			q := url.Values{}
+			q, err := listQuery(cmd)
+			if err != nil {
+				return err
+			}
 			if cmd.Bool("all") {
 				q.Set("all", "true")
 			}

@@ -165,7 +165,9 @@ func list(_ context.Context, cmd *cli.Command) error {
 func (a *app) leaf(name, text, argsUsage string, flags []cli.Flag, run func(ctx context.Context, cmd *cli.Command, args []string) error) *cli.Command {
 	least, most := 0, 0
 	for word := range strings.FieldsSeq(argsUsage) {
-		most++
+		if most < math.MaxInt {
+			most++
+		}
 		if !strings.HasPrefix(word, "[") {
 			least++
 		}

@@ -133,7 +133,7 @@ func escapeExport(name string) string { return url.PathEscape(strings.TrimPrefix
 
 func (a *app) exportCommands() []*cli.Command {
 	show := func(ctx context.Context, cmd *cli.Command, name string) error {
-		return ask(ctx, a, cmd, http.MethodGet, "exports/"+escapeExport(name), nil, nil, printExport)
+		return exports.shown(ctx, a, cmd, []string{name})
 	}
 	export := group("export", "folders published over NFS",
 		a.leaf("add", "publish a folder, or a path below it, over NFS", "FOLDER[/PATH]", []cli.Flag{
@@ -145,46 +145,22 @@ func (a *app) exportCommands() []*cli.Command {
 			b := map[string]any{"folder": args[0], "path": cmd.String("at"), "description": cmd.String("description"), "sync": cmd.Bool("sync"), "clientGroups": cmd.Bool("client-groups")}
 			return ask(ctx, a, cmd, http.MethodPost, "exports", nil, b, printExport)
 		}),
-		a.leaf("set", "change an export", "EXPORT", []cli.Flag{
+		exports.set(a, "change an export", "what, such as --sync", []cli.Flag{
 			&cli.StringFlag{Name: "at", Usage: "another path that clients mount; those that have it mounted go on"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.BoolFlag{Name: "sync", Usage: "have every write on disk before it is answered (=false ends that)"},
 			&cli.BoolFlag{Name: "client-groups", Usage: "take groups from the client's list (=false ends that)"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(map[string]any)
+		}, func(cmd *cli.Command, b body) error {
 			for flag, field := range map[string]string{"sync": "sync", "client-groups": "clientGroups"} {
 				if cmd.IsSet(flag) {
 					b[field] = cmd.Bool(flag)
 				}
 			}
-			if cmd.IsSet("description") {
-				b["description"] = cmd.String("description")
-			}
-			if cmd.IsSet("at") {
-				b["path"] = cmd.String("at")
-			}
-			if len(b) == 0 {
-				return usage("nothing to change: say what, such as --sync")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "exports/"+escapeExport(args[0]), nil, b, printExport)
+			given(cmd, b.put, "description")
+			given(cmd, func(_, value string) { b["path"] = value }, "at")
+			return nil
 		}),
-		a.leaf("list", "list the exports", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "exports", nil, nil, func(w io.Writer, exports []api.Export) {
-				t := newTable("path", "folder", "from", "options", "description")
-				t.empty = "no exports yet: amber export add FOLDER"
-				for _, e := range exports {
-					var from []string
-					for _, r := range e.Rules {
-						from = append(from, r.From)
-					}
-					t.row(e.Path, inFolder(e), strings.Join(from, ", "), exportOptions(e), e.Description)
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show an export with its client rules", "EXPORT", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return show(ctx, cmd, args[0])
-		}),
+		exports.list(a, "list the exports"), exports.show(a, "show an export with its client rules"), exports.remove(a),
 		a.leaf("test", "say which client rule applies to an address, and why", "EXPORT", []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "an address, or a host name", Required: true},
 			&cli.IntFlag{Name: "port", Usage: "the source port", DefaultText: "a privileged one"},
@@ -195,45 +171,23 @@ func (a *app) exportCommands() []*cli.Command {
 			}
 			return ask(ctx, a, cmd, http.MethodGet, "exports/"+escapeExport(args[0])+"/test", q, nil, printTried)
 		}),
-		a.exportRemover(),
 		a.ruleCommands("EXPORT", "exports/", show),
 	)
 	showSet := func(ctx context.Context, cmd *cli.Command, name string) error {
-		return ask(ctx, a, cmd, http.MethodGet, "host-sets/"+escape(name), nil, nil, printHostSet)
+		return hostSets.shown(ctx, a, cmd, []string{name})
 	}
 	hosts := group("hosts", "host sets: named lists of client rules, to be used in exports as @NAME",
 		a.leaf("add", "make a host set", "NAME", []cli.Flag{&cli.StringFlag{Name: "description", Usage: "whose hosts they are"}}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := map[string]string{"name": args[0], "description": cmd.String("description")}
 			return ask(ctx, a, cmd, http.MethodPost, "host-sets", nil, b, printHostSet)
 		}),
-		a.leaf("list", "list the host sets", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "host-sets", nil, nil, func(w io.Writer, sets []api.HostSet) {
-				t := newTable("name", "from", "used by", "description")
-				t.empty = "no host sets yet: amber hosts add NAME"
-				for _, h := range sets {
-					var from []string
-					for _, r := range h.Rules {
-						from = append(from, r.From)
-					}
-					t.row(h.Name, strings.Join(from, ", "), strings.Join(h.UsedBy, ", "), h.Description)
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show a host set with its client rules", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return showSet(ctx, cmd, args[0])
-		}),
-		a.leaf("set", "give a host set another name, or description", "NAME", []cli.Flag{
+		hostSets.list(a, "list the host sets"), hostSets.show(a, "show a host set with its client rules"), hostSets.remove(a),
+		hostSets.set(a, "give a host set another name, or description", "--name or --description", []cli.Flag{
 			nameFlag(), &cli.StringFlag{Name: "description", Usage: "whose hosts they are"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := body{}
+		}, func(cmd *cli.Command, b body) error {
 			given(cmd, b.put, "name", "description")
-			if len(b) == 0 {
-				return usage("nothing to change: say --name or --description")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "host-sets/"+escape(args[0]), nil, b, printHostSet)
+			return nil
 		}),
-		a.remover("host set", "host-sets/", "This removes the host set %s."),
 		a.ruleCommands("NAME", "host-sets/", showSet),
 	)
 	mode := group("mode", "owner, group and mode, in folders where those decide",
@@ -256,16 +210,29 @@ func (a *app) exportCommands() []*cli.Command {
 	return []*cli.Command{export, hosts, mode}
 }
 
-func (a *app) exportRemover() *cli.Command {
-	return a.leaf("remove", "remove an export, or several as one change", "EXPORT...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		if err := a.confirm(cmd, fmt.Sprintf("This ends the publication %s. The folder and its data stay.", strings.Join(args, ", "))); err != nil {
-			return err
-		}
-		if err := a.removeAll(ctx, args, nil, func(name string) string { return "exports/" + escapeExport(name) }); err != nil {
-			return err
-		}
-		return a.done(cmd, "removed export %s", strings.Join(args, ", "))
-	})
+var exports = resource[api.Export]{
+	one: "export", many: "exports", route: "exports/", arg: "EXPORT", escape: escapeExport,
+	head: []string{"path", "folder", "from", "options", "description"}, empty: "no exports yet: amber export add FOLDER",
+	row: func(e api.Export) []string {
+		return []string{e.Path, inFolder(e), strings.Join(fromOf(e.Rules), ", "), exportOptions(e), e.Description}
+	},
+	print: printExport, removes: "This ends the publication %s. The folder and its data stay.",
+}
+
+var hostSets = resource[api.HostSet]{
+	one: "host set", many: "host sets", route: "host-sets/", arg: "NAME",
+	head: []string{"name", "from", "used by", "description"}, empty: "no host sets yet: amber hosts add NAME",
+	row: func(h api.HostSet) []string {
+		return []string{h.Name, strings.Join(fromOf(h.Rules), ", "), strings.Join(h.UsedBy, ", "), h.Description}
+	},
+	print: printHostSet, removes: "This removes the host set %s.",
+}
+
+func fromOf(rules []api.ClientRule) (out []string) {
+	for _, r := range rules {
+		out = append(out, r.From)
+	}
+	return out
 }
 
 func inFolder(e api.Export) string {

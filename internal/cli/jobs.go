@@ -29,20 +29,7 @@ func (a *app) jobCommand() *cli.Command {
 		}
 	}
 	return group("job", "what takes long and so goes on by itself",
-		a.leaf("list", "list jobs that go on, and those that have ended lately", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "jobs", nil, nil, func(w io.Writer, jobs []api.Job) {
-				if len(jobs) == 0 {
-					fmt.Fprintln(w, "no job goes on, and none has ended since the service was started")
-					return
-				}
-				t := newTable("number", "begun", "who", "is", "done", "job")
-				t.wrapLast = true
-				for _, j := range jobs {
-					t.row(fmt.Sprint(j.ID), j.Begun.Local().Format("2006-01-02 15:04:05"), j.Actor, jobState(j), howFar(j), j.Text)
-				}
-				t.print(w)
-			})
-		}),
+		jobs.list(a, "list jobs that go on, and those that have ended lately"),
 		a.leaf("show", "show how far a job is", "NUMBER", nil, one(func(ctx context.Context, cmd *cli.Command, id int64) error {
 			return ask(ctx, a, cmd, http.MethodGet, jobPath(id), nil, nil, printJob)
 		})),
@@ -68,6 +55,14 @@ func (a *app) jobCommand() *cli.Command {
 			return a.done(cmd, "job %d has ended", id)
 		})),
 	)
+}
+
+var jobs = resource[api.Job]{
+	one: "job", many: "jobs", route: "jobs/", wrapLast: true,
+	head: []string{"number", "begun", "who", "is", "done", "job"}, empty: "no job goes on, and none has ended lately",
+	row: func(j api.Job) []string {
+		return []string{fmt.Sprint(j.ID), j.Begun.Local().Format("2006-01-02 15:04:05"), j.Actor, jobState(j), howFar(j), j.Text}
+	},
 }
 
 func jobPath(id int64) string { return fmt.Sprintf("jobs/%d", id) }

@@ -41,7 +41,7 @@ func limitSubject(cmd *cli.Command, args []string) (api.LimitOf, error) {
 }
 
 func (a *app) limitCommands() []*cli.Command {
-	limits := group("limit", "who may store how much",
+	limitCommand := group("limit", "who may store how much",
 		describe(a.leaf("set", "set a limit, or change the one there is; it binds at once", "KIND [NAME]", append([]cli.Flag{
 			&cli.StringFlag{Name: "soft", Usage: "a size such as 20G, 1.5TB or 512MiB, above which growing goes on for the grace only; none for none"},
 			&cli.StringFlag{Name: "hard", Usage: "a size that is never passed; 0 for nothing at all, none for none"},
@@ -63,21 +63,7 @@ func (a *app) limitCommands() []*cli.Command {
 		}), `KIND is user, group, folder or default. A folder's NAME is FOLDER, or FOLDER/PATH for a directory
 with all that is in it. A default binds users who have no limit of their own, also those who come later:
 all, or the members of the group NAME.`),
-		a.leaf("list", "list the limits", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "limits", nil, nil, func(w io.Writer, limits []api.Limit) {
-				t := newTable("whose", "soft", "hard", "soft files", "hard files", "grace")
-				t.empty = "no limits yet: amber limit set user NAME --hard 20G"
-				for _, l := range limits {
-					t.row(l.Subject, sizeCell(l.SoftBytes), hardCell(l), numberCell(l.SoftFiles), numberCell(l.HardFiles), graceCell(l))
-				}
-				t.print(w)
-				for _, l := range limits {
-					if l.Waits != "" {
-						fmt.Fprintf(w, "%s does not bind yet: %s\n", l.Subject, l.Waits)
-					}
-				}
-			})
-		}),
+		limits.list(a, "list the limits"),
 		a.leaf("remove", "remove a limit", "KIND [NAME]", reachFlags(), func(ctx context.Context, cmd *cli.Command, args []string) error {
 			of, err := limitSubject(cmd, args)
 			if err != nil {
@@ -95,7 +81,44 @@ all, or the members of the group NAME.`),
 			return a.done(cmd, "removed the limit of %s", strings.TrimSpace(of.Kind+" "+of.Name))
 		}),
 	)
-	return []*cli.Command{limits, a.useCommand(), a.largestCommand(), a.countCommand()}
+	return []*cli.Command{limitCommand, a.useCommand(), a.largestCommand(), a.countCommand()}
+}
+
+var limits = resource[api.Limit]{
+	one: "limit", many: "limits", route: "limits/",
+	head: []string{"whose", "soft", "hard", "soft files", "hard files", "grace"}, empty: "no limits yet: amber limit set user NAME --hard 20G",
+	row: func(l api.Limit) []string {
+		return []string{l.Subject, sizeCell(l.SoftBytes), hardCell(l), numberCell(l.SoftFiles), numberCell(l.HardFiles), graceCell(l)}
+	},
+	below: func(w io.Writer, all []api.Limit) {
+		for _, l := range all {
+			if l.Waits != "" {
+				fmt.Fprintf(w, "%s does not bind yet: %s\n", l.Subject, l.Waits)
+			}
+		}
+	},
+}
+
+var counts = resource[api.Count]{
+	one: "count", many: "counts", route: "counts/", wrapLast: true,
+	head: []string{"folder", "volume", "counts", "state", "files", "last counted", "then"}, empty: "no folders yet: amber folder add NAME --volume VOLUME",
+	row: func(c api.Count) []string {
+		ended, then := "", c.Differed
+		if c.Ended != nil {
+			ended = c.Ended.Local().Format("2006-01-02 15:04")
+			if then == "" {
+				then = "as held"
+			}
+		}
+		if c.Problem != "" {
+			then = c.Problem
+		}
+		state := c.State
+		if c.State == "counting" || c.State == "paused" {
+			state = fmt.Sprintf("%s, %d so far", c.State, c.DoneFiles)
+		}
+		return []string{c.Folder, c.Volume, c.Counting, state, strconv.FormatInt(c.UsedFiles, 10), ended, then}
+	},
 }
 
 // describe adds a text to the help of a command.
@@ -282,31 +305,7 @@ func (a *app) countCommand() *cli.Command {
 		})
 	}
 	return group("count", "how what is stored is counted",
-		a.leaf("list", "list how far the counting of each folder is", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "counts", nil, nil, func(w io.Writer, counts []api.Count) {
-				t := newTable("folder", "volume", "counts", "state", "files", "last counted", "then")
-				t.empty = "no folders yet: amber folder add NAME --volume VOLUME"
-				t.wrapLast = true
-				for _, c := range counts {
-					ended, then := "", c.Differed
-					if c.Ended != nil {
-						ended = c.Ended.Local().Format("2006-01-02 15:04")
-						if then == "" {
-							then = "as held"
-						}
-					}
-					if c.Problem != "" {
-						then = c.Problem
-					}
-					state := c.State
-					if c.State == "counting" || c.State == "paused" {
-						state = fmt.Sprintf("%s, %d so far", c.State, c.DoneFiles)
-					}
-					t.row(c.Folder, c.Volume, c.Counting, state, strconv.FormatInt(c.UsedFiles, 10), ended, then)
-				}
-				t.print(w)
-			})
-		}),
+		counts.list(a, "list how far the counting of each folder is"),
 		a.leaf("start", "count the folders of a volume again, beside everything else", "VOLUME", []cli.Flag{
 			&cli.IntFlag{Name: "rate", Usage: "how many files in a second, at most; kept for later counts", DefaultText: "as fast as it goes; 20000 for those of each night"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {

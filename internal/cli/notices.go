@@ -96,44 +96,27 @@ func (a *app) noticeCommand() *cli.Command {
 			}), `The first line is "Subject: …", then comes an empty line, then the text. These are filled in: `+notice.PlacesText()+`.`),
 		),
 		group("hook", "web addresses that are called with what is told",
-			a.leaf("list", "list them", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-				return ask(ctx, a, cmd, http.MethodGet, "notices/hooks", nil, nil, func(w io.Writer, list []api.Hook) {
-					t := newTable("webhook", "at", "is")
-					t.empty = "no webhooks yet: amber notice hook add NAME URL"
-					for _, h := range list {
-						t.row(h.Name, h.Site, onOffText(h.On))
-					}
-					t.print(w)
-				})
-			}),
+			hooks.list(a, "list them"), hooks.remove(a),
 			a.leaf("add", "have a web address called; its secret is shown once", "NAME URL", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 				return ask(ctx, a, cmd, http.MethodPost, "notices/hooks", nil, map[string]string{"name": args[0], "url": args[1]}, printHook)
 			}),
-			a.leaf("set", "change a web address that is called", "NAME", []cli.Flag{
+			hooks.set(a, "change a web address that is called", "what, such as --is off", []cli.Flag{
 				&cli.StringFlag{Name: "address", Usage: "call this address instead"},
 				&cli.StringFlag{Name: "is", Usage: "on or off"},
 				&cli.BoolFlag{Name: "new-secret", Usage: "sign with another secret, which is shown once"},
-			}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-				b := make(map[string]any)
+			}, func(cmd *cli.Command, b body) error {
 				if cmd.IsSet("address") {
 					b["url"] = cmd.String("address")
 				}
 				on, err := onOff(cmd, "is")
-				if err != nil {
-					return err
-				}
 				if on != nil {
 					b["on"] = *on
 				}
 				if cmd.Bool("new-secret") {
 					b["newSecret"] = true
 				}
-				if len(b) == 0 {
-					return usage("nothing to change: say what, such as --is off")
-				}
-				return ask(ctx, a, cmd, http.MethodPatch, "notices/hooks/"+escape(args[0]), nil, b, printHook)
+				return err
 			}),
-			a.remover("webhook", "notices/hooks/", "This has the webhook %s called no more; what waits for it is forgotten."),
 		),
 		a.leaf("test", "send a notice that is none, and wait until it has arrived", "", []cli.Flag{
 			&cli.StringFlag{Name: "hook", Usage: "to this webhook"},
@@ -224,6 +207,13 @@ func printNotices(w io.Writer, list []notice.Notice) {
 		n := list[len(list)-1-i]
 		hung(w, n.At.Local().Format("2006-01-02 15:04")+"  ", n.Says)
 	}
+}
+
+var hooks = resource[api.Hook]{
+	one: "webhook", many: "webhooks", route: "notices/hooks/", arg: "NAME",
+	head: []string{"webhook", "at", "is"}, empty: "no webhooks yet: amber notice hook add NAME URL",
+	row:   func(h api.Hook) []string { return []string{h.Name, h.Site, onOffText(h.On)} },
+	print: printHook, removes: "This has the webhook %s called no more; what waits for it is forgotten.",
 }
 
 func onOffText(on bool) string {

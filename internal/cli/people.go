@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -100,48 +99,14 @@ func (a *app) peopleCommands() []*cli.Command {
 			&cli.StringFlag{Name: "nfs", Usage: "on or off: whether the user may use NFS"},
 		}
 	}
-	body := func(cmd *cli.Command, change bool) (map[string]any, error) {
-		b := make(map[string]any)
-		for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role", "mail": "mail"} {
-			if cmd.IsSet(flag) {
-				b[field] = cmd.String(flag)
-			}
-		}
-		for _, field := range []string{"role", "mail"} {
-			if b[field] == "none" {
-				b[field] = ""
-			}
-		}
-		if cmd.IsSet("uid") {
-			b["uid"] = cmd.Uint32("uid")
-		}
-		for _, name := range []string{"smb", "nfs"} {
-			if v, err := onOff(cmd, name); err != nil {
-				return nil, err
-			} else if v != nil {
-				b[name] = *v
-			}
-		}
-		if cmd.IsSet("ends") {
-			t, err := endDate(cmd.String("ends"))
-			switch {
-			case err != nil:
-				return nil, err
-			case !t.IsZero():
-				b["ends"] = t
-			case change:
-				b["endless"] = true
-			}
-		}
-		return b, nil
-	}
 	user := group("user", "the people and programs that use the gateway",
 		a.leaf("add", "add a user; the password comes from AMBER_PASSWORD or a prompt", "NAME", append(userFlags(),
 			&cli.StringSliceFlag{Name: "group", Usage: "put the user into this group; again for more"},
 			&cli.BoolFlag{Name: "service", Usage: "the account is a program's"},
 			&cli.BoolFlag{Name: "no-password", Usage: "set none: the account cannot sign in by SMB or here"},
 		), func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b, err := body(cmd, false)
+			b := body{}
+			err := fillUser(cmd, b, false)
 			if err != nil {
 				return err
 			}
@@ -156,25 +121,19 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return ask(ctx, a, cmd, http.MethodPost, "users", nil, b, printUser)
 		}),
-		a.leaf("set", "change a user", "NAME", append(userFlags(),
+		users.set(a, "change a user", "what, such as --disable", append(userFlags(),
 			nameFlag(),
 			&cli.BoolFlag{Name: "enable", Usage: "let the account work again"},
 			&cli.BoolFlag{Name: "disable", Usage: "shut the account; sessions that are open feel it at once"},
-		), func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b, err := body(cmd, true)
+		), func(cmd *cli.Command, b body) error {
 			switch {
-			case err != nil:
-				return err
 			case cmd.Bool("enable") && cmd.Bool("disable"):
 				return usage("--enable and --disable contradict each other")
 			case cmd.Bool("enable"), cmd.Bool("disable"):
 				b["disabled"] = cmd.Bool("disable")
 			}
-			given(cmd, func(_, value string) { b["name"] = value }, "name")
-			if len(b) == 0 {
-				return usage("nothing to change: say what, such as --disable")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "users/"+escape(args[0]), nil, b, printUser)
+			given(cmd, b.put, "name")
+			return fillUser(cmd, b, true)
 		}),
 		a.leaf("password", "set a user's password, from AMBER_PASSWORD or a prompt", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			password, err := a.newSecret("AMBER_PASSWORD", "New password of "+args[0]+": ")
@@ -186,22 +145,9 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return a.done(cmd, "set the password of %s", args[0])
 		}),
-		a.leaf("list", "list the users", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "users", nil, nil, func(w io.Writer, users []api.User) {
-				t := newTable("name", "uid", "full name", "state", "groups")
-				t.empty = "no users yet: amber user add NAME"
-				for _, u := range users {
-					t.row(u.Name, fmt.Sprint(u.UID), u.FullName, userState(u), strings.Join(u.Groups, ", "))
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show a user", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "users/"+escape(args[0]), nil, nil, printUser)
-		}),
-		a.remover("user", "users/", "This removes the user %s. What they own on disk stays."),
+		users.list(a, "list the users"), users.show(a, "show a user"), users.remove(a),
 	)
-	groups := group("group", "groups of users, and of groups",
+	groupCommand := group("group", "groups of users, and of groups",
 		a.leaf("add", "add a group", "NAME", []cli.Flag{
 			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
@@ -216,39 +162,22 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return ask(ctx, a, cmd, http.MethodPost, "groups", nil, b, printGroup)
 		}),
-		a.leaf("list", "list the groups", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "groups", nil, nil, func(w io.Writer, groups []api.Group) {
-				t := newTable("name", "gid", "members", "description")
-				t.empty = "no groups yet: amber group add NAME"
-				for _, g := range groups {
-					t.row(g.Name, fmt.Sprint(g.GID), memberNames(g), g.Description)
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show a group", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "groups/"+escape(args[0]), nil, nil, printGroup)
-		}),
-		a.leaf("set", "change a group", "NAME", []cli.Flag{
+		groups.list(a, "list the groups"), groups.show(a, "show a group"), groups.remove(a),
+		groups.set(a, "change a group", "--name, --gid or --description", []cli.Flag{
 			nameFlag(),
 			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(map[string]any)
-			given(cmd, func(flag, value string) { b[flag] = value }, "name", "description")
+		}, func(cmd *cli.Command, b body) error {
+			given(cmd, b.put, "name", "description")
 			if cmd.IsSet("gid") {
 				b["gid"] = cmd.Uint32("gid")
 			}
-			if len(b) == 0 {
-				return usage("nothing to change: say --name, --gid or --description")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "groups/"+escape(args[0]), nil, b, printGroup)
+			return nil
 		}),
-		a.membership("join", http.MethodPut, "put a user or a group into a group", "%s is now in %s"),
-		a.membership("leave", http.MethodDelete, "take a user or a group out of a group", "%s is no longer listed in %s"),
-		a.remover("group", "groups/", "This removes the group %s."),
+		a.membership("join", http.MethodPut, "put users or groups into a group", "%s %s now in %s"),
+		a.membership("leave", http.MethodDelete, "take users or groups out of a group", "%s %s no longer listed in %s"),
 	)
-	return []*cli.Command{user, groups, a.idsCommand()}
+	return []*cli.Command{user, groupCommand, a.idsCommand()}
 }
 
 func (a *app) idsCommand() *cli.Command {
@@ -308,41 +237,71 @@ func printNumbers(w io.Writer, c api.NumbersChecked) {
 }
 
 func (a *app) membership(name, method, text, said string) *cli.Command {
-	return a.leaf(name, text, "MEMBER GROUP", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		if err := a.client.call(ctx, method, "groups/"+escape(args[1])+"/members/"+escape(args[0]), nil, nil, nil); err != nil {
+	return a.leaf(name, text, "MEMBER... GROUP", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		members, of := args[:len(args)-1], args[len(args)-1]
+		if err := a.callAll(ctx, method, members, nil, func(member string) string { return groups.at(of) + "/members/" + escape(member) }); err != nil {
 			return err
 		}
-		return a.done(cmd, said, args[0], args[1])
+		verb := "is"
+		if len(members) > 1 {
+			verb = "are"
+		}
+		return a.done(cmd, said, strings.Join(members, ", "), verb, of)
 	})
 }
 
-// remover is the command that removes records by name.
-func (a *app) remover(kind, path, effect string) *cli.Command {
-	return a.leaf("remove", "remove a "+kind+", or several as one change", "NAME...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		if err := a.confirm(cmd, fmt.Sprintf(effect, strings.Join(args, ", "))); err != nil {
-			return err
+// fillUser puts what is said of a user into what the API takes.
+func fillUser(cmd *cli.Command, b body, change bool) error {
+	for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role", "mail": "mail"} {
+		if cmd.IsSet(flag) {
+			b[field] = cmd.String(flag)
 		}
-		if err := a.removeAll(ctx, args, nil, func(name string) string { return path + escape(name) }); err != nil {
-			return err
+	}
+	for _, field := range []string{"role", "mail"} {
+		if b[field] == "none" {
+			b[field] = ""
 		}
-		return a.done(cmd, "removed %s %s", kind, strings.Join(args, ", "))
-	})
+	}
+	if cmd.IsSet("uid") {
+		b["uid"] = cmd.Uint32("uid")
+	}
+	for _, name := range []string{"smb", "nfs"} {
+		if v, err := onOff(cmd, name); err != nil {
+			return err
+		} else if v != nil {
+			b[name] = *v
+		}
+	}
+	if cmd.IsSet("ends") {
+		t, err := endDate(cmd.String("ends"))
+		switch {
+		case err != nil:
+			return err
+		case !t.IsZero():
+			b["ends"] = t
+		case change:
+			b["endless"] = true
+		}
+	}
+	return nil
 }
 
-// removeAll removes what is at one route for each of some names, as one change.
-func (a *app) removeAll(ctx context.Context, names []string, query url.Values, route func(name string) string) error {
-	if len(names) == 1 {
-		return a.client.call(ctx, http.MethodDelete, route(names[0]), query, nil, nil)
-	}
-	var body api.ChangesBody
-	for _, name := range names {
-		changes, err := asChanges(http.MethodDelete, route(name), query, nil)
-		if err != nil {
-			return err
-		}
-		body.Changes = append(body.Changes, changes...)
-	}
-	return a.client.call(ctx, http.MethodPost, "changes", nil, body, nil)
+var users = resource[api.User]{
+	one: "user", many: "users", route: "users/", arg: "NAME",
+	head: []string{"name", "uid", "full name", "state", "groups"}, empty: "no users yet: amber user add NAME",
+	row: func(u api.User) []string {
+		return []string{u.Name, fmt.Sprint(u.UID), u.FullName, userState(u), strings.Join(u.Groups, ", ")}
+	},
+	print: printUser, removes: "This removes the user %s. What they own on disk stays.",
+}
+
+var groups = resource[api.Group]{
+	one: "group", many: "groups", route: "groups/", arg: "NAME",
+	head: []string{"name", "gid", "members", "description"}, empty: "no groups yet: amber group add NAME",
+	row: func(g api.Group) []string {
+		return []string{g.Name, fmt.Sprint(g.GID), memberNames(g), g.Description}
+	},
+	print: printGroup, removes: "This removes the group %s.",
 }
 
 func userState(u api.User) string {

@@ -32,32 +32,13 @@ func (a *app) placeCommands() []*cli.Command {
 			}
 			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, body{"name": args[0], "path": path, "take_over": cmd.Bool("take-over")}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
 		}),
-		a.leaf("list", "list the volumes", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "volumes", nil, nil, func(w io.Writer, volumes []api.Volume) {
-				t := newTable("name", "counts", "state", "directory")
-				t.empty = "no volumes yet: amber volume add NAME DIRECTORY"
-				for _, v := range volumes {
-					state := "there"
-					if v.Away != "" {
-						state = "away"
-					}
-					t.row(v.Name, v.Counting, state, v.Path)
-				}
-				t.print(w)
-				for _, v := range volumes {
-					if v.Away != "" {
-						hung(w, v.Name+"  ", fmt.Sprintf("away since %s: %s. What is on it is answered with an error until it is back.", v.Since.Local().Format("2006-01-02 15:04"), v.Away))
-					}
-				}
-			})
-		}),
-		a.leaf("set", "change what is counted of what is stored on a volume, or what the volume is", "NAME", []cli.Flag{
+		volumes.list(a, "list the volumes"), volumes.remove(a),
+		volumes.set(a, "change what is counted of what is stored on a volume, or what the volume is", "--name, --counting, --path or --here", []cli.Flag{
 			&cli.StringFlag{Name: "counting", Usage: "size, as people see files; allocated, as they take space on disk, where holes cost nothing; or off"},
 			nameFlag(),
 			&cli.StringFlag{Name: "path", Usage: "the directory where it is mounted now; it has to carry the volume's mark"},
 			&cli.BoolFlag{Name: "here", Usage: "take what is at its directory now for the volume: after a disk was replaced and its data put back"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := body{}
+		}, func(cmd *cli.Command, b body) error {
 			given(cmd, b.put, "name", "counting")
 			if cmd.IsSet("path") {
 				path, err := filepath.Abs(cmd.String("path"))
@@ -69,29 +50,11 @@ func (a *app) placeCommands() []*cli.Command {
 			if cmd.Bool("here") {
 				b["here"] = true
 			}
-			if len(b) == 0 {
-				return usage("nothing to change: say --name, --counting, --path or --here")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "volumes/"+escape(args[0]), nil, b, func(w io.Writer, v api.Volume) {
-				fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting)
-			})
+			return nil
 		}),
 		a.leaf("show", "show a volume, with the room that there is on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "volumes/"+escape(args[0]), nil, nil, func(w io.Writer, v api.VolumeRoom) {
-				state, room, files := "there", "", ""
-				if v.Away != "" {
-					state = "away since " + v.Since.Local().Format("2006-01-02 15:04") + ": " + v.Away
-				}
-				if v.TotalBytes != nil {
-					room = fmt.Sprintf("%s free of %s", limit.FormatSize(*v.FreeBytes), limit.FormatSize(*v.TotalBytes))
-				}
-				if v.TotalFiles != nil {
-					files = fmt.Sprintf("%d free of %d", *v.FreeFiles, *v.TotalFiles)
-				}
-				fields(w, "volume", v.Name, "directory", v.Path, "state", state, "counting", v.Counting, "room", room, "files", files, "folders", strings.Join(v.Folders, ", "))
-			})
+			return ask(ctx, a, cmd, http.MethodGet, volumes.at(args[0]), nil, nil, printVolumeRoom)
 		}),
-		a.remover("volume", "volumes/", "This forgets the volume %s. Its data stays."),
 	)
 	folder := group("folder", "directories that can be published",
 		a.leaf("add", "make a folder; a directory that is there already is adopted", "NAME", []cli.Flag{
@@ -130,35 +93,19 @@ func (a *app) placeCommands() []*cli.Command {
 			}
 			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(f.Name), nil, nil, printFolder)
 		}),
-		a.leaf("list", "list the folders", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "folders", nil, nil, func(w io.Writer, folders []api.Folder) {
-				t := newTable("name", "volume", "published as", "description")
-				t.empty = "no folders yet: amber folder add NAME --volume VOLUME"
-				for _, f := range folders {
-					t.row(f.Name, f.Volume, publishedAs(f), f.Description)
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show a folder with everything written on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(args[0]), nil, nil, printFolder)
-		}),
-		a.leaf("set", "change a folder's record", "NAME", []cli.Flag{
+		folders.list(a, "list the folders"), folders.show(a, "show a folder with everything written on it"), folders.remove(a),
+		folders.set(a, "change a folder's record", "what, such as --description", []cli.Flag{
 			nameFlag(),
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
 			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
 			&cli.BoolFlag{Name: "log-access", Usage: "whether amber events tells who reads and writes which file"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(body)
+		}, func(cmd *cli.Command, b body) error {
 			given(cmd, b.put, "name", "description", "owner", "group")
 			if cmd.IsSet("log-access") {
 				b["logAccess"] = cmd.Bool("log-access")
 			}
-			if len(b) == 0 {
-				return usage("nothing to change: say what, such as --description")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "folders/"+escape(args[0]), nil, b, printFolder)
+			return nil
 		}),
 		a.leaf("convert", "turn the owners, modes and POSIX ACLs of a folder into entries, which decide from then on", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			var j api.Job
@@ -167,9 +114,52 @@ func (a *app) placeCommands() []*cli.Command {
 			}
 			return a.followed(ctx, cmd, &j)
 		}),
-		a.remover("folder", "folders/", "This forgets the folder %s, its entries and its shares. Its data stays."),
 	)
 	return []*cli.Command{volume, folder, a.arrangementCommand(), a.ownerCommand(), a.entryCommand()}
+}
+
+var volumes = resource[api.Volume]{
+	one: "volume", many: "volumes", route: "volumes/", arg: "NAME",
+	head: []string{"name", "counts", "state", "directory"}, empty: "no volumes yet: amber volume add NAME DIRECTORY",
+	row: func(v api.Volume) []string {
+		state := "there"
+		if v.Away != "" {
+			state = "away"
+		}
+		return []string{v.Name, v.Counting, state, v.Path}
+	},
+	below: func(w io.Writer, all []api.Volume) {
+		for _, v := range all {
+			if v.Away != "" {
+				hung(w, v.Name+"  ", fmt.Sprintf("away since %s: %s. What is on it is answered with an error until it is back.", v.Since.Local().Format("2006-01-02 15:04"), v.Away))
+			}
+		}
+	},
+	print: func(w io.Writer, v api.Volume) {
+		fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting)
+	},
+	removes: "This forgets the volume %s. Its data stays.",
+}
+
+func printVolumeRoom(w io.Writer, v api.VolumeRoom) {
+	state, room, files := "there", "", ""
+	if v.Away != "" {
+		state = "away since " + v.Since.Local().Format("2006-01-02 15:04") + ": " + v.Away
+	}
+	if v.TotalBytes != nil {
+		room = fmt.Sprintf("%s free of %s", limit.FormatSize(*v.FreeBytes), limit.FormatSize(*v.TotalBytes))
+	}
+	if v.TotalFiles != nil {
+		files = fmt.Sprintf("%d free of %d", *v.FreeFiles, *v.TotalFiles)
+	}
+	fields(w, "volume", v.Name, "directory", v.Path, "state", state, "counting", v.Counting, "room", room, "files", files, "folders", strings.Join(v.Folders, ", "))
+}
+
+var folders = resource[api.Folder]{
+	one: "folder", many: "folders", route: "folders/", arg: "NAME",
+	head: []string{"name", "volume", "published as", "description"}, empty: "no folders yet: amber folder add NAME --volume VOLUME",
+	row:   func(f api.Folder) []string { return []string{f.Name, f.Volume, publishedAs(f), f.Description} },
+	print: printFolder, removes: "This forgets the folder %s, its entries and its shares. Its data stays.",
 }
 
 func (a *app) entryCommand() *cli.Command {
@@ -252,7 +242,7 @@ func (a *app) entryCommand() *cli.Command {
 			return ask(ctx, a, cmd, http.MethodGet, "entries", at(args[0]), nil, func(w io.Writer, p api.Place) { printPlace(w, p, true) })
 		}),
 		a.leaf("remove", "remove an entry from the path it is written on, or several as one change", "PATH NUMBER...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			if err := a.removeAll(ctx, args[1:], at(args[0]), func(number string) string { return "entries/" + escape(number) }); err != nil {
+			if err := a.callAll(ctx, http.MethodDelete, args[1:], at(args[0]), func(number string) string { return "entries/" + escape(number) }); err != nil {
 				return err
 			}
 			return a.done(cmd, "removed entry %s from %s", strings.Join(args[1:], ", "), args[0])

@@ -26,39 +26,22 @@ func (a *app) publishCommands() []*cli.Command {
 				"listOnlyOpenable": cmd.Bool("list-only-openable"), "name": cmd.String("name"), "description": cmd.String("description")}
 			return ask(ctx, a, cmd, http.MethodPost, "shares", nil, b, printShare)
 		}),
-		a.leaf("set", "change a share", "SHARE", []cli.Flag{
+		shares.set(a, "change a share", "what, such as --read-only", []cli.Flag{
 			nameFlag(),
 			&cli.StringFlag{Name: "description", Usage: "what clients see beside the name"},
 			&cli.BoolFlag{Name: "announced", Usage: "appear in the list of shares (--announced=false hides it)"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it (--read-only=false ends that)"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open (=false ends that)"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := make(map[string]any)
+		}, func(cmd *cli.Command, b body) error {
 			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable"} {
 				if cmd.IsSet(flag) {
 					b[field] = cmd.Bool(flag)
 				}
 			}
-			given(cmd, func(flag, value string) { b[flag] = value }, "name", "description")
-			if len(b) == 0 {
-				return usage("nothing to change: say what, such as --read-only")
-			}
-			return ask(ctx, a, cmd, http.MethodPatch, "shares/"+escape(args[0]), nil, b, printShare)
+			given(cmd, b.put, "name", "description")
+			return nil
 		}),
-		a.leaf("list", "list the shares", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "shares", nil, nil, func(w io.Writer, shares []api.Share) {
-				t := newTable("name", "folder", "options", "description")
-				t.empty = "no shares yet: amber share add FOLDER"
-				for _, s := range shares {
-					t.row(s.Name, s.Folder, shareOptions(s), s.Description)
-				}
-				t.print(w)
-			})
-		}),
-		a.leaf("show", "show a share", "SHARE", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "shares/"+escape(args[0]), nil, nil, printShare)
-		}),
-		a.remover("share", "shares/", "This ends the publication %s. The folder, its entries and its data stay."),
+		shares.list(a, "list the shares"), shares.show(a, "show a share"), shares.remove(a),
 		group("entry", "share-level permission, on top of the folder's own: the narrower holds",
 			a.leaf("add", "write a share-level entry; the first one ends that everyone is let through", "SHARE allow|deny WHO LEVEL", []cli.Flag{
 				&cli.StringFlag{Name: "note", Usage: "why it is there"},
@@ -142,6 +125,13 @@ func (a *app) publishCommands() []*cli.Command {
 		})
 	})
 	return []*cli.Command{share, connect, services}
+}
+
+var shares = resource[api.Share]{
+	one: "share", many: "shares", route: "shares/", arg: "SHARE",
+	head: []string{"name", "folder", "options", "description"}, empty: "no shares yet: amber share add FOLDER",
+	row:   func(s api.Share) []string { return []string{s.Name, s.Folder, shareOptions(s), s.Description} },
+	print: printShare, removes: "This ends the publication %s. The folder, its entries and its data stay.",
 }
 
 func shareOptions(s api.Share) string {

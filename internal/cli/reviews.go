@@ -73,16 +73,7 @@ func (a *app) reviewCommand() *cli.Command {
 			b := map[string]any{"name": args[0], "folders": cmd.StringSlice("folder"), "reviewers": cmd.StringSlice("reviewer")}
 			return ask(ctx, a, cmd, http.MethodPost, "reviews", nil, b, printReviewHead)
 		}),
-		a.leaf("list", "list the reviews", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-			return ask(ctx, a, cmd, http.MethodGet, "reviews", nil, nil, func(w io.Writer, list []api.Review) {
-				t := newTable("name", "folders", "reviewers", "keep", "remove", "undecided", "state")
-				t.empty = "no reviews yet: amber review add NAME --folder FOLDER --reviewer USER"
-				for _, r := range list {
-					t.row(r.Name, strings.Join(r.Folders, ", "), strings.Join(r.Reviewers, ", "), fmt.Sprint(r.Keep), fmt.Sprint(r.Remove), fmt.Sprint(r.Undecided), reviewState(r))
-				}
-				t.print(w)
-			})
-		}),
+		reviews.list(a, "list the reviews"), reviews.remove(a),
 		a.leaf("show", "show a review line by line", "NAME", []cli.Flag{
 			&cli.BoolFlag{Name: "undecided", Usage: "only lines that are not decided"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
@@ -173,8 +164,16 @@ func (a *app) reviewCommand() *cli.Command {
 			}
 			return &failure{code: exitFailed, msg: "it is not as this gateway signed it"}
 		}),
-		a.remover("review", "reviews/", "This forgets the review %s. The journal keeps what it was."),
 	)
+}
+
+var reviews = resource[api.Review]{
+	one: "review", many: "reviews", route: "reviews/", arg: "NAME",
+	head: []string{"name", "folders", "reviewers", "keep", "remove", "undecided", "state"}, empty: "no reviews yet: amber review add NAME --folder FOLDER --reviewer USER",
+	row: func(r api.Review) []string {
+		return []string{r.Name, strings.Join(r.Folders, ", "), strings.Join(r.Reviewers, ", "), fmt.Sprint(r.Keep), fmt.Sprint(r.Remove), fmt.Sprint(r.Undecided), reviewState(r)}
+	},
+	print: printReviewHead, removes: "This forgets the review %s. The journal keeps what it was.",
 }
 
 func reviewState(r api.Review) string {

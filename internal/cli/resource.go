@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"amber.example/gatekeeper/internal/api"
+)
+
+// resource is a kind of thing that commands list, show, change and remove, described once. T is how the API answers one.
+type resource[T any] struct {
+	one, many string // "host set" and "host sets"
+	route     string // below /api/v1, with a slash at its end
+	arg       string // what stands for one in the help
+	escape    func(name string) string
+
+	head     []string // of its table
+	row      func(v T) []string
+	wrapLast bool
+	empty    string                     // said in the place of a table without rows
+	below    func(w io.Writer, all []T) // what comes under the table; may be nil
+	print    func(w io.Writer, v T)     // one of them
+	removes  string                     // what removing one does, with %s for its name
+}
+
+func (r resource[T]) at(name string) string {
+	if r.escape != nil {
+		return r.route + r.escape(name)
+	}
+	return r.route + escape(name)
+}
+
+func (r resource[T]) collection() string { return strings.TrimSuffix(r.route, "/") }
+
+func (r resource[T]) table(w io.Writer, all []T) {
+	t := newTable(r.head...)
+	t.empty, t.wrapLast = r.empty, r.wrapLast
+	for _, v := range all {
+		t.row(r.row(v)...)
+	}
+	t.print(w)
+	if r.below != nil {
+		r.below(w, all)
+	}
+}
+
+// listFlags are those of every list of records.
+func listFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "match", Usage: "only those in whose name or description this stands"},
+		&cli.StringFlag{Name: "sort", Usage: "by name, or by another column of the table", DefaultText: "as they were made"},
+		&cli.BoolFlag{Name: "reverse", Usage: "the other way round"},
+		&cli.IntFlag{Name: "top", Usage: "only so many"},
+	}
+}
+
+// listQuery is what those say.
+func listQuery(cmd *cli.Command) (url.Values, error) {
+	q := url.Values{}
+	given(cmd, q.Set, "match", "sort")
+	if cmd.Bool("reverse") {
+		by := q.Get("sort")
+		if by == "" {
+			by = "name"
+		}
+		q.Set("sort", "-"+by)
+	}
+	if n := cmd.Int("top"); cmd.IsSet("top") {
+		if n < 1 {
+			return nil, usage("--top %d is not a number of rows", n)
+		}
+		q.Set("limit", strconv.Itoa(n))
+	}
+	return q, nil
+}
+
+// list is the command that lists them.
+func (r resource[T]) list(a *app, text string) *cli.Command {
+	return a.leaf("list", text, "", listFlags(), func(ctx context.Context, cmd *cli.Command, _ []string) error {
+		q, err := listQuery(cmd)
+		if err != nil {
+			return err
+		}
+		var all []T
+		if err := a.client.call(ctx, http.MethodGet, r.collection(), q, nil, &all); err != nil {
+			return err
+		}
+		return show(a, cmd, all, func(w io.Writer, all []T) {
+			if len(all) == 0 && cmd.IsSet("match") {
+				fmt.Fprintf(w, "no %s of which that is so\n", r.many)
+				return
+			}
+			r.table(w, all)
+		})
+	})
+}
+
+// show is the command that shows one, or several.
+func (r resource[T]) show(a *app, text string) *cli.Command {
+	return a.leaf("show", text, r.arg+"...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		return r.shown(ctx, a, cmd, args)
+	})
+}
+
+func (r resource[T]) shown(ctx context.Context, a *app, cmd *cli.Command, names []string) error {
+	all := make([]T, len(names))
+	for i, name := range names {
+		if err := a.client.call(ctx, http.MethodGet, r.at(name), nil, nil, &all[i]); err != nil {
+			return err
+		}
+	}
+	if len(all) == 1 {
+		return show(a, cmd, all[0], r.print)
+	}
+	return show(a, cmd, all, func(w io.Writer, all []T) {
+		for i, v := range all {
+			if i > 0 {
+				fmt.Fprintln(w)
+			}
+			r.print(w, v)
+		}
+	})
+}
+
+// set is the command that changes one, or several as one change. fill says what is to change; hint is an example of what can.
+func (r resource[T]) set(a *app, text, hint string, flags []cli.Flag, fill func(cmd *cli.Command, b body) error) *cli.Command {
+	return a.leaf("set", text+", or several as one change", r.arg+"...", flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		b := body{}
+		if err := fill(cmd, b); err != nil {
+			return err
+		}
+		if len(b) == 0 {
+			return usage("nothing to change: say %s", hint)
+		}
+		if len(args) == 1 {
+			return ask(ctx, a, cmd, http.MethodPatch, r.at(args[0]), nil, b, r.print)
+		}
+		for _, own := range []string{"name", "at", "path", "uid", "gid"} {
+			if cmd.IsSet(own) {
+				return usage("--%s is for one %s at a time", own, r.one)
+			}
+		}
+		var set api.ChangesBody
+		for _, name := range args {
+			changes, err := asChanges(http.MethodPatch, r.at(name), nil, b)
+			if err != nil {
+				return err
+			}
+			set.Changes = append(set.Changes, changes...)
+		}
+		if err := a.client.call(ctx, http.MethodPost, "changes", nil, set, nil); err != nil {
+			return err
+		}
+		return r.shown(ctx, a, cmd, args)
+	})
+}
+
+// remove is the command that removes one, or several as one change.
+func (r resource[T]) remove(a *app) *cli.Command {
+	return a.leaf("remove", "remove "+withArticle(r.one)+", or several as one change", r.arg+"...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		if err := a.confirm(cmd, fmt.Sprintf(r.removes, strings.Join(args, ", "))); err != nil {
+			return err
+		}
+		if err := a.callAll(ctx, http.MethodDelete, args, nil, r.at); err != nil {
+			return err
+		}
+		return a.done(cmd, "removed %s %s", r.one, strings.Join(args, ", "))
+	})
+}
+
+func withArticle(noun string) string {
+	if strings.ContainsRune("aeio", rune(noun[0])) { // "a user"
+		return "an " + noun
+	}
+	return "a " + noun
+}
+
+// callAll calls a route for each of some names, as one change where there are several.
+func (a *app) callAll(ctx context.Context, method string, names []string, query url.Values, route func(name string) string) error {
+	if len(names) == 1 {
+		return a.client.call(ctx, method, route(names[0]), query, nil, nil)
+	}
+	var set api.ChangesBody
+	for _, name := range names {
+		changes, err := asChanges(method, route(name), query, nil)
+		if err != nil {
+			return err
+		}
+		set.Changes = append(set.Changes, changes...)
+	}
+	return a.client.call(ctx, http.MethodPost, "changes", nil, set, nil)
+}
