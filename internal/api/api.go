@@ -93,6 +93,7 @@ func New(c Config) *Server {
 		"Any operation may be refused with 400 or 422 for a request that makes no sense, 401 without a session, 403 where the caller may look and not change, " +
 		"429 where somebody asks too often, and 503 where nothing can be written down or a volume is away; then nothing has been done. " +
 		"A refusal says why in `detail`, names the field in `errors`, and gives the command to type next in `next`."
+	config.Info.License = &huma.License{Name: "Apache License 2.0", Identifier: "Apache-2.0"} // SPDX
 	config.Servers = []*huma.Server{{URL: "/", Description: "The service that gave this document out."}}
 	config.Tags = tags
 	config.DocsPath = ""

@@ -4,6 +4,8 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -24,6 +26,7 @@ type described struct {
 	path     string // of the example, with its query
 	body     string // "" for none
 	refusals []string
+	statuses []int // of those, and of those that any operation has
 }
 
 // operations are the blocks, by the operations' ids.
@@ -35,7 +38,11 @@ var operations = func() map[string]described {
 		for line := range strings.SplitSeq(text, "\n") {
 			about, when, _ := strings.Cut(line, ": ")
 			status, field, named := strings.Cut(about, " ")
-			switch _, err := strconv.Atoi(status); {
+			code, err := strconv.Atoi(status)
+			if err == nil {
+				d.statuses = append(d.statuses, code)
+			}
+			switch {
 			case strings.HasPrefix(line, "> "):
 				d.path, d.body, _ = strings.Cut(strings.ReplaceAll(line[2:], "{made}", "24"), " ")
 			case strings.HasPrefix(line, "after "):
@@ -71,6 +78,12 @@ var tags = []*huma.Tag{
 func operation(id, method, path, summary, tag string) huma.Operation {
 	d := operations[id]
 	op := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Description: d.does, Tags: []string{tag}}
+	op.Errors = append(d.statuses, http.StatusBadRequest, http.StatusUnauthorized, http.StatusUnprocessableEntity, http.StatusTooManyRequests)
+	if method != http.MethodGet {
+		op.Errors = append(op.Errors, http.StatusForbidden, http.StatusServiceUnavailable)
+	}
+	slices.Sort(op.Errors)
+	op.Errors = slices.Compact(op.Errors)
 	if len(d.refusals) > 0 {
 		op.Description += "\n\nIt is refused with\n\n" + strings.Join(d.refusals, "\n")
 	}
