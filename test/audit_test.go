@@ -126,9 +126,9 @@ func TestEveryCellOfTheMatrixHoldsOnTheWire(t *testing.T) {
 	cells()
 }
 
-// Each of the demo's mistakes is found, and mended by the commands printed for it; then nothing is
+// Each of the demo's mistakes is found, and fixed by the commands printed for it; then nothing is
 // left to find.
-func TestTheDemosMistakesAreFoundAndMended(t *testing.T) {
+func TestTheDemosMistakesAreFoundAndFixed(t *testing.T) {
 	bin := binary(t)
 	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
 	a := amber{t, bin, p.url, t.TempDir()}
@@ -159,13 +159,13 @@ func TestTheDemosMistakesAreFoundAndMended(t *testing.T) {
 		if len(list) == 0 {
 			break
 		}
-		for _, m := range list[0].Mend {
+		for _, m := range list[0].Fix {
 			cmd := exec.Command("/bin/sh", "-c", m+" --yes") // as a person pastes it
 			cmd.Env = []string{"HOME=" + a.home, "PATH=" + filepath.Dir(bin) + ":/usr/bin:/bin", "AMBER_URL=" + a.url}
 			said, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s: %s", m, said)
 		}
-		require.False(t, slices.ContainsFunc(findings(), func(f api.Finding) bool { return f.Key == list[0].Key }), "%s is mended by %q", list[0].Says, list[0].Mend)
+		require.False(t, slices.ContainsFunc(findings(), func(f api.Finding) bool { return f.Key == list[0].Key }), "%s is fixed by %q", list[0].Says, list[0].Fix)
 	}
 	require.Contains(t, a.run("finding", "list"), "nothing is found to be wrong")
 }

@@ -204,7 +204,7 @@ func TestCommandLineFromNothing(t *testing.T) {
 	require.Contains(t, string(said), "another service is running")
 }
 
-// The demo's story by the commands that it prints, ending with the mends that `why` prints.
+// The demo's story by the commands that it prints, ending with the fixes that `why` prints.
 func TestDemoByCommandLine(t *testing.T) {
 	bin := binary(t)
 	start := time.Now()
@@ -220,7 +220,7 @@ func TestDemoByCommandLine(t *testing.T) {
 		var v any
 		require.NoError(t, json.Unmarshal([]byte(a.run(append(args, "--json")...)), &v), args)
 	}
-	// A telescope host whose numbers are not ours: each mismatch is mended by what is printed.
+	// A telescope host whose numbers are not ours: each mismatch is fixed by what is printed.
 	passwd, group := filepath.Join(a.home, "passwd"), filepath.Join(a.home, "group")
 	require.NoError(t, os.WriteFile(passwd, []byte("root:x:0:0::/:/bin/sh\npiran:x:1000:1000::/:/bin/sh\ndome:x:2101:2101::/:/bin/sh\nisolde:x:2002:1::/:/bin/sh\n"), 0o600))
 	require.NoError(t, os.WriteFile(group, []byte("root:x:0:\nobservers:x:3002:piran\nengineers:x:3001:\n"), 0o600))
@@ -231,7 +231,7 @@ func TestDemoByCommandLine(t *testing.T) {
 	for range checked.Mismatches { // one may clear another: the two groups have each other's number
 		require.NoError(t, json.Unmarshal([]byte(a.run("ids", "check", group, passwd, "--json")), &checked))
 		if len(checked.Mismatches) > 0 {
-			for _, m := range checked.Mismatches[0].MendHere {
+			for _, m := range checked.Mismatches[0].FixHere {
 				a.run(strings.Fields(m)[1:]...)
 			}
 		}
@@ -250,19 +250,19 @@ func TestDemoByCommandLine(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(a.run(args...)), &y))
 		require.False(t, y.Allowed, q)
 		require.True(t, y.Exists)
-		var mends []string
+		var fixes []string
 		for _, g := range y.Gates {
-			mends = append(mends, g.Mend...)
+			fixes = append(fixes, g.Fix...)
 		}
-		require.NotEmpty(t, mends)
-		for _, m := range mends {
+		require.NotEmpty(t, fixes)
+		for _, m := range fixes {
 			cmd := exec.Command("/bin/sh", "-c", m+" --yes") // as a person pastes it
 			cmd.Env = []string{"HOME=" + a.home, "PATH=" + filepath.Dir(bin) + ":/usr/bin:/bin", "AMBER_URL=" + a.url}
 			said, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s: %s", m, said)
 		}
 		require.NoError(t, json.Unmarshal([]byte(a.run(args...)), &y))
-		require.True(t, y.Allowed, "%v after %v", q, mends)
+		require.True(t, y.Allowed, "%v after %v", q, fixes)
 	}
 }
 

@@ -19,16 +19,16 @@ type Export struct {
 	ClientGroups bool         `json:"clientGroups" doc:"Groups are those that the client lists, and not those of the records."`
 	On           bool         `json:"on" doc:"Whether NFS is switched on."`
 	Rules        []ClientRule `json:"rules" doc:"As written; the first that matches decides."`
-	Lines        []ClientRule `json:"lines" doc:"As in force: with host sets put in place, in order."`
+	InForce      []ClientRule `json:"inForce" doc:"As in force: with the rules of host sets put in their place, in order."`
 }
 
-// ClientRule is one line of an export or a host set.
+// ClientRule is one rule of an export or a host set.
 type ClientRule struct {
 	ID             int64    `json:"id"`
 	From           string   `json:"from" doc:"An address, a network, a host name, a pattern, * for everyone, or @NAME for a host set."`
-	Set            string   `json:"set,omitempty" doc:"Among lines in force: the host set it comes from."`
-	Number         int      `json:"number,omitempty" doc:"Among lines in force: which it is, from 1."`
-	ShadowedBy     int      `json:"shadowedBy,omitempty" doc:"The number of an earlier line that matches all that this one does."`
+	Set            string   `json:"set,omitempty" doc:"Among those in force: the host set it comes from."`
+	Number         int      `json:"number,omitempty" doc:"Among those in force: which it is, from 1."`
+	ShadowedBy     int      `json:"shadowedBy,omitempty" doc:"Which earlier one matches all that this one does."`
 	Everyone       bool     `json:"everyone" doc:"Lets in every host there is."`
 	ByName         bool     `json:"byName" doc:"Is about host names, and not addresses."`
 	Write          bool     `json:"write"`
@@ -79,7 +79,7 @@ func rulesOf(rules []site.ClientRule) []ClientRule {
 	return out
 }
 
-func lineOf(l *site.Line) ClientRule {
+func inForceOf(l *site.ExportRule) ClientRule {
 	r := ruleOf(l.ClientRule)
 	r.Set, r.Number, r.ShadowedBy, r.Everyone, r.ByName = l.Set, l.Number, l.ShadowedBy, l.Everyone(), l.ByName()
 	return r
@@ -87,9 +87,9 @@ func lineOf(l *site.Line) ClientRule {
 
 func exportOf(p *site.Policy, e *site.PublishedExport) Export {
 	out := Export{Path: e.Path, Folder: e.Folder.Name, Below: e.Below, Description: e.Description, Sync: e.Sync, ClientGroups: e.ClientGroups, On: p.Services.NFS,
-		Rules: rulesOf(e.Rules), Lines: []ClientRule{}}
-	for i := range e.Lines {
-		out.Lines = append(out.Lines, lineOf(&e.Lines[i]))
+		Rules: rulesOf(e.Rules), InForce: []ClientRule{}}
+	for i := range e.InForce {
+		out.InForce = append(out.InForce, inForceOf(&e.InForce[i]))
 	}
 	return out
 }
@@ -132,7 +132,7 @@ type Tried struct {
 	Names   []string    `json:"names" doc:"The host names that the address is known to have, as far as rules care."`
 	Port    uint16      `json:"port"`
 	Lets    bool        `json:"lets" doc:"Whether requests from there reach the export."`
-	Rule    *ClientRule `json:"rule,omitempty" doc:"The first line that matches."`
+	Rule    *ClientRule `json:"rule,omitempty" doc:"The first rule that matches."`
 	Reason  string      `json:"reason"`
 }
 
@@ -258,8 +258,8 @@ func (s *Server) registerExports() {
 		if out.Names == nil {
 			out.Names = []string{}
 		}
-		if t.Line != nil {
-			r := lineOf(t.Line)
+		if t.Rule != nil {
+			r := inForceOf(t.Rule)
 			out.Rule = &r
 		}
 		return out, nil

@@ -19,8 +19,8 @@ type Finding struct {
 	Severity string    `json:"severity" enum:"low,medium,high"`
 	Subject  string    `json:"subject" doc:"The record it is about."`
 	Says     string    `json:"says"`
-	Mend     []string  `json:"mend" doc:"The commands that together mend it."`
-	Fix      []Change  `json:"fix,omitempty" doc:"The same as changes for /changes, in order; left out where that takes a decision more."`
+	Fix      []string  `json:"fix" doc:"The commands that together fix it."`
+	Changes  []Change  `json:"changes,omitempty" doc:"The same as changes for /changes, in order; left out where that takes a decision more."`
 	Accepted *Accepted `json:"accepted,omitempty" doc:"Somebody lives with it."`
 }
 
@@ -34,9 +34,9 @@ type Accepted struct {
 func findingsOf(list []audit.Finding) []Finding {
 	out := []Finding{}
 	for _, f := range list {
-		one := Finding{Key: f.Key, Kind: f.Kind, Severity: f.Severity.String(), Subject: f.Subject, Says: f.Says, Mend: []string{}, Fix: fixOf(f.Mends)}
-		for _, m := range f.Mends {
-			one.Mend = append(one.Mend, service.Command(m))
+		one := Finding{Key: f.Key, Kind: f.Kind, Severity: f.Severity.String(), Subject: f.Subject, Says: f.Says, Fix: []string{}, Changes: changesOf(f.Fixes)}
+		for _, m := range f.Fixes {
+			one.Fix = append(one.Fix, service.Command(m))
 		}
 		if f.Accepted != nil {
 			one.Accepted = &Accepted{f.Accepted.Reason, f.Accepted.Until.UTC(), f.Accepted.By}

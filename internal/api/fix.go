@@ -25,8 +25,8 @@ func toDo(act, kind string, of map[string]any, with any) Change {
 	return c
 }
 
-// changeOf is a mend as a change, where it is one that can be made without a decision more.
-func changeOf(m access.Mend) (Change, bool) {
+// changeOf is a fix as a change, where it is one that can be made without a decision more.
+func changeOf(m access.Fix) (Change, bool) {
 	type fields = map[string]any
 	rule := func(act string, with any) Change {
 		if m.Set != "" {
@@ -35,7 +35,7 @@ func changeOf(m access.Mend) (Change, bool) {
 		return toDo(act, "export rule", fields{"name": strings.TrimPrefix(m.Export, "/"), "id": m.Rule}, with)
 	}
 	switch m.Kind {
-	case access.MendAllow:
+	case access.FixAllow:
 		applies := m.Applies
 		if m.HereOnly {
 			applies = acl.Here
@@ -45,31 +45,31 @@ func changeOf(m access.Mend) (Change, bool) {
 			with["applies"] = applies.Names()
 		}
 		return toDo("add", "entry", nil, with), true
-	case access.MendRemove:
+	case access.FixRemove:
 		return toDo("remove", "entry", fields{"path": m.Path, "id": m.EntryID}, nil), true
-	case access.MendShareRemove:
+	case access.FixShareRemove:
 		return toDo("remove", "share entry", fields{"name": m.Share, "id": m.EntryID}, nil), true
-	case access.MendClear:
+	case access.FixClear:
 		return toDo("clear", "rules", fields{"path": m.Path}, nil), true
-	case access.MendRuleRemove:
+	case access.FixRuleRemove:
 		return rule("remove", nil), true
-	case access.MendRuleSquash:
+	case access.FixRuleSquash:
 		return rule("change", fields{"squash": "root"}), true
-	case access.MendRuleUnknown:
+	case access.FixRuleUnknown:
 		return rule("change", fields{"unknown": "refused"}), true
-	case access.MendRuleWrite:
+	case access.FixRuleWrite:
 		return rule("change", fields{"write": true}), true
-	case access.MendService:
+	case access.FixService:
 		return toDo("switch", "service", fields{"protocol": service.ProtocolWord(m.Protocol)}, fields{"on": true}), true
-	case access.MendFolderRemove:
+	case access.FixFolderRemove:
 		return toDo("remove", "folder", fields{"name": m.Path}, nil), true
-	case access.MendGroupRemove:
+	case access.FixGroupRemove:
 		return toDo("remove", "group", fields{"name": m.User}, nil), true
-	case access.MendMode:
+	case access.FixMode:
 		return toDo("set", "mode", nil, fields{"path": m.Path, "mode": octal(m.Mode)}), true
-	case access.MendLimit:
+	case access.FixLimit:
 		return toDo("set", "limit", nil, limitBodyOf(m)), true
-	case access.MendLimitRemove:
+	case access.FixLimitRemove:
 		of := fields{"kind": m.Limit.Kind}
 		for name, value := range map[string]string{"name": m.Limit.Name, "volume": m.Limit.Volume, "folder": m.Limit.Folder} {
 			if value != "" {
@@ -77,9 +77,9 @@ func changeOf(m access.Mend) (Change, bool) {
 			}
 		}
 		return toDo("remove", "limit", of, nil), true
-	case access.MendCounting:
+	case access.FixCounting:
 		return toDo("change", "volume", fields{"name": m.Volume}, fields{"counting": "size"}), true
-	case access.MendNumber:
+	case access.FixNumber:
 		if m.Group {
 			return toDo("change", "group", fields{"name": m.User}, fields{"gid": m.UID}), true
 		}
@@ -88,10 +88,10 @@ func changeOf(m access.Mend) (Change, bool) {
 	return Change{}, false
 }
 
-// fixOf is all mends of a finding as changes; nil where one of them is none.
-func fixOf(mends []access.Mend) []Change {
+// changesOf is all fixes of a finding as changes; nil where one of them is none.
+func changesOf(fixes []access.Fix) []Change {
 	var out []Change
-	for _, m := range mends {
+	for _, m := range fixes {
 		r, ok := changeOf(m)
 		if !ok {
 			return nil

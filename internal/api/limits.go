@@ -58,8 +58,8 @@ func limitOf(p *site.Policy, l *limit.Limit) Limit {
 		SoftBytes: l.SoftBytes, HardBytes: l.HardBytes, SoftFiles: l.SoftFiles, HardFiles: l.HardFiles, GraceSeconds: l.GraceSeconds, Says: service.Words(l.Bounds)}
 }
 
-// limitBodyOf is a mend as what sets a limit.
-func limitBodyOf(m access.Mend) LimitBody {
+// limitBodyOf is a fix as what sets a limit.
+func limitBodyOf(m access.Fix) LimitBody {
 	text := func(n *int64, bytes bool) string {
 		if n == nil {
 			return ""

@@ -87,13 +87,13 @@ func primaries(p *site.Policy) map[identity.ID][]string {
 
 // NumberMismatch is a client's number that is not ours.
 type NumberMismatch struct {
-	Kind      string   `json:"kind" enum:"user,group"`
-	Name      string   `json:"name" doc:"On the client."`
-	There     uint32   `json:"there" doc:"Its number on the client."`
-	Here      *uint32  `json:"here,omitempty" doc:"Our number for that name, where it is another."`
-	Taken     string   `json:"taken,omitempty" doc:"Whose the client's number is here."`
-	MendHere  []string `json:"mendHere" doc:"Commands of this service that mend it."`
-	MendThere []string `json:"mendThere" doc:"Or shell commands for the client, as root."`
+	Kind     string   `json:"kind" enum:"user,group"`
+	Name     string   `json:"name" doc:"On the client."`
+	There    uint32   `json:"there" doc:"Its number on the client."`
+	Here     *uint32  `json:"here,omitempty" doc:"Our number for that name, where it is another."`
+	Taken    string   `json:"taken,omitempty" doc:"Whose the client's number is here."`
+	FixHere  []string `json:"fixHere" doc:"Commands of this service that fix it."`
+	FixThere []string `json:"fixThere" doc:"Or shell commands for the client, as root."`
 }
 
 // NumbersChecked is the outcome of comparing a client's accounts.
@@ -274,7 +274,7 @@ func (s *Server) registerPeople() {
 		found, n, err := s.on(ctx).CheckNumbers(ctx, caller(ctx), in.Body.Host, in.Body.Passwd, in.Body.Group)
 		out := NumbersChecked{Compared: n, Mismatches: []NumberMismatch{}}
 		for _, c := range found {
-			m := NumberMismatch{Kind: "user", Name: c.Name, There: c.There, Taken: c.Taken, MendHere: c.MendHere, MendThere: c.MendThere}
+			m := NumberMismatch{Kind: "user", Name: c.Name, There: c.There, Taken: c.Taken, FixHere: c.FixHere, FixThere: c.FixThere}
 			if c.Group {
 				m.Kind = "group"
 			}

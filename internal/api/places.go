@@ -132,7 +132,7 @@ func (s *Server) folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
 		out.Ownership = string(f.Ownership)
 	}
 	for _, e := range f.Exports {
-		out.Exports = append(out.Exports, Exported{e.Path, e.Below, len(e.Lines), p.Services.NFS})
+		out.Exports = append(out.Exports, Exported{e.Path, e.Below, len(e.InForce), p.Services.NFS})
 	}
 	for _, v := range p.Volumes {
 		if v.ID == f.VolumeID {

@@ -30,7 +30,7 @@ type Effect struct {
 	Removed  int            `json:"removed" doc:"How many entries would go."`
 	Changes  []EffectOnPath `json:"changes"`
 	Warnings []Finding      `json:"warnings" doc:"What would be wrong that is not now."`
-	Mended   []Finding      `json:"mended" doc:"What is wrong now that would not be."`
+	Fixed    []Finding      `json:"fixed" doc:"What is wrong now that would not be."`
 }
 
 // EffectOnPath is the same change for some people on a path and, where nothing else is said, below.
@@ -47,7 +47,7 @@ type EffectOnPath struct {
 const mostNames = 1000
 
 func effectOf(e service.Effect) Effect {
-	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Mended: findingsOf(e.Mended)}
+	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Fixed: findingsOf(e.Fixed)}
 	gain, lose := make(map[identity.ID]bool), make(map[identity.ID]bool)
 	for i := range e.Changes {
 		c := &e.Changes[i]

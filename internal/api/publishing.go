@@ -265,12 +265,12 @@ type Why struct {
 // Gate is what one gate asked and left.
 type Gate struct {
 	Gate    string      `json:"gate" enum:"account,service,origin,share,path,entry,hold,limit"`
-	Open    bool        `json:"open" doc:"Leaves all that was wanted."`
+	Passed  bool        `json:"passed" doc:"Leaves all that was wanted."`
 	Leaves  string      `json:"leaves" doc:"The level it leaves; everything where it withholds nothing."`
 	Reason  string      `json:"reason"`
 	Record  string      `json:"record,omitempty" doc:"The record that decided."`
 	Entries []GateEntry `json:"entries"`
-	Mend    []string    `json:"mend" doc:"The commands that together would make this gate leave what was wanted."`
+	Fix     []string    `json:"fix" doc:"The commands that together would make this gate leave what was wanted."`
 	Touches []string    `json:"touches,omitempty" doc:"What those change for others than who asks."`
 }
 
@@ -300,12 +300,12 @@ func whyOf(a service.Answer) Why {
 		if g.Leaves == acl.All {
 			leaves = "everything"
 		}
-		gate := Gate{Gate: g.Gate.String(), Open: want&^g.Leaves == 0, Leaves: leaves, Reason: g.Reason, Record: g.Record, Entries: []GateEntry{}, Mend: []string{}}
+		gate := Gate{Gate: g.Gate.String(), Passed: want&^g.Leaves == 0, Leaves: leaves, Reason: g.Reason, Record: g.Record, Entries: []GateEntry{}, Fix: []string{}}
 		for _, e := range g.Entries {
 			gate.Entries = append(gate.Entries, GateEntry{ID: e.ID, Path: e.Path, Deny: e.Deny, Who: e.Who, Level: e.Grant, Chain: e.Chain, Bits: e.Decided.Names(!a.File)})
 		}
-		for _, m := range g.Mends {
-			gate.Mend = append(gate.Mend, service.Command(m))
+		for _, m := range g.Fixes {
+			gate.Fix = append(gate.Fix, service.Command(m))
 			if m.Touches != "" {
 				gate.Touches = append(gate.Touches, service.Command(m)+" also concerns "+m.Touches)
 			}

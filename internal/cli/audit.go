@@ -260,7 +260,7 @@ func printComparison(w io.Writer, c api.Comparison, names bool) {
 
 func (a *app) findingCommand() *cli.Command {
 	return group("finding", "what the audit holds to be wrong or risky",
-		a.leaf("list", "list the findings, the gravest first, with the commands that mend them", "", []cli.Flag{
+		a.leaf("list", "list the findings, the gravest first, with the commands that fix them", "", []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "those that are accepted as well"},
 			&cli.StringFlag{Name: "match", Usage: "only those in whose subject, kind or text this stands"},
 			&cli.IntFlag{Name: "top", Usage: "only so many"},
@@ -319,7 +319,7 @@ func printFindings(w io.Writer, list []api.Finding) {
 			fmt.Fprintf(w, "        accepted by %s until %s: %s\n", f.Accepted.By, lastDay(f.Accepted.Until), f.Accepted.Reason)
 			continue
 		}
-		for _, m := range f.Mend {
+		for _, m := range f.Fix {
 			fmt.Fprintf(w, "          %s\n", m)
 		}
 	}

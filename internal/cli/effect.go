@@ -78,7 +78,7 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 			}
 			return errRecorded
 		}
-		if len(e.Changes)+len(e.Warnings)+len(e.Mended) > 0 || e.Added+e.Removed > 1 {
+		if len(e.Changes)+len(e.Warnings)+len(e.Fixed) > 0 || e.Added+e.Removed > 1 {
 			printEffect(a.err, spelled(e), cmd.Bool("names"))
 			if says == "" && (len(e.Changes) > 0 || grave(e.Warnings) || e.Removed > 1) {
 				says = "That is what it does."
@@ -180,13 +180,13 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 		for i, line := range wrap(fmt.Sprintf("Mind: %s: %s: %s.", f.Kind, f.Subject, f.Says), tableWidth-2) {
 			fmt.Fprintln(w, strings.Repeat("  ", min(i, 1))+line)
 		}
-		for _, m := range f.Mend {
+		for _, m := range f.Fix {
 			if !strings.Contains(m, " remove ") { // what is not there yet need not be removed
 				fmt.Fprintln(w, "   ", m)
 			}
 		}
 	})
-	someOf(w, e.Mended, names, func(f api.Finding) { fmt.Fprintf(w, "Mends: %s: %s.\n", f.Kind, f.Subject) })
+	someOf(w, e.Fixed, names, func(f api.Finding) { fmt.Fprintf(w, "Fixes: %s: %s.\n", f.Kind, f.Subject) })
 }
 
 // someOf prints the first few findings of each kind, and how many more there are; or all.

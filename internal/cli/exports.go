@@ -253,7 +253,7 @@ func exportOptions(e api.Export) string {
 func printExport(w io.Writer, e api.Export) {
 	fields(w, "export", e.Path, "folder", inFolder(e), "description", e.Description, "options", exportOptions(e))
 	fmt.Fprintln(w)
-	printRules(w, e.Lines, "no client rules: nobody may mount it. amber export rule add "+e.Path+" FROM")
+	printRules(w, e.InForce, "no client rules: nobody may mount it. amber export rule add "+e.Path+" FROM")
 }
 
 func printHostSet(w io.Writer, h api.HostSet) {
@@ -282,12 +282,28 @@ func printRules(w io.Writer, rules []api.ClientRule, empty string) {
 	t.print(w)
 	for _, r := range rules {
 		if r.ShadowedBy > 0 {
-			fmt.Fprintf(w, "\nLine %d never applies: line %d matches all that it does, and comes first.\n", r.Number, r.ShadowedBy)
+			fmt.Fprintf(w, "\nThe %s never applies: the %s matches all that it does, and comes first.\n", nth(r.Number), nth(r.ShadowedBy))
 		}
 		if r.Everyone {
 			fmt.Fprintf(w, "\n%s lets in every host that can reach this gateway.\n", r.From)
 		}
 	}
+}
+
+// nth spells which of several something is: 1st, 2nd, 3rd, 11th, 22nd.
+func nth(n int) string {
+	end := "th"
+	if n/10%10 != 1 {
+		switch n % 10 {
+		case 1:
+			end = "st"
+		case 2:
+			end = "nd"
+		case 3:
+			end = "rd"
+		}
+	}
+	return strconv.Itoa(n) + end
 }
 
 func printTried(w io.Writer, t api.Tried) {
@@ -298,7 +314,7 @@ func printTried(w io.Writer, t api.Tried) {
 	if !t.Lets {
 		fmt.Fprintf(w, "%s does not let %s in: %s.\n", t.Export, from, t.Reason)
 	} else {
-		fmt.Fprintf(w, "%s lets %s in by line %d: %s.\n", t.Export, from, t.Rule.Number, t.Reason)
+		fmt.Fprintf(w, "%s lets %s in by its %s rule: %s.\n", t.Export, from, nth(t.Rule.Number), t.Reason)
 	}
 	if t.Rule != nil {
 		of := ""

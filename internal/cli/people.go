@@ -226,11 +226,11 @@ func printNumbers(w io.Writer, c api.NumbersChecked) {
 			fmt.Fprintf(w, "; %d is %s here", m.There, m.Taken)
 		}
 		fmt.Fprintln(w, "\n  here, either:")
-		for _, line := range m.MendHere {
+		for _, line := range m.FixHere {
 			fmt.Fprintln(w, "   ", line)
 		}
 		fmt.Fprintln(w, "  or on the client:")
-		for _, line := range m.MendThere {
+		for _, line := range m.FixThere {
 			fmt.Fprintln(w, "   ", line)
 		}
 	}

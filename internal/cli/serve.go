@@ -355,7 +355,7 @@ Six things to try, from another terminal in this directory:
   4. Type the command that the answer ends with: it shows whom it touches, and asks. Orla gets in at
      once, without reconnecting.
        bin/amber entry add nightlog allow orla read
-  5. Ask what is wrong here. Each finding ends with the command that mends it.
+  5. Ask what is wrong here. Each finding ends with the command that fixes it.
        bin/amber finding list
   6. Mount an export over NFS. On Linux, as root:
        mount -t nfs -o vers=4.1,port=%[4]s 127.0.0.1:/scratch /mnt

@@ -63,19 +63,19 @@ func printWhy(w io.Writer, y api.Why) {
 	t.wrapLast = true
 	for _, g := range y.Gates {
 		mark := "ok"
-		if !g.Open {
+		if !g.Passed {
 			mark = "NO"
 		}
 		t.row(mark, g.Gate, g.Leaves, g.Record, g.Reason)
 	}
 	t.print(w)
-	var mend, touches []string
+	var fix, touches []string
 	for _, g := range y.Gates {
-		mend, touches = append(mend, g.Mend...), append(touches, g.Touches...)
+		fix, touches = append(fix, g.Fix...), append(touches, g.Touches...)
 	}
-	if len(mend) > 0 && !y.Allowed {
+	if len(fix) > 0 && !y.Allowed {
 		fmt.Fprintf(w, "\nTo allow it:\n")
-		for _, m := range mend {
+		for _, m := range fix {
 			fmt.Fprintf(w, "  %s\n", m)
 		}
 		for _, t := range touches {

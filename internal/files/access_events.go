@@ -48,12 +48,12 @@ func (v view) tell(kind AccessKind, path string, gate access.Gate) {
 }
 
 // gone tells who has taken something away.
-func (v view) gone(path string) { v.tell(Removed, path, access.Open) }
+func (v view) gone(path string) { v.tell(Removed, path, access.Passed) }
 
 // carried tells who has renamed something.
 func (v view) carried(from, to string) {
 	if v.sink != nil {
-		v.tellOf(AccessEvent{Kind: Renamed, Path: v.display(from), Target: v.display(to), Gate: access.Open})
+		v.tellOf(AccessEvent{Kind: Renamed, Path: v.display(from), Target: v.display(to), Gate: access.Passed})
 	}
 }
 
@@ -81,6 +81,6 @@ func (h *Handle) did(kind AccessKind, told *atomic.Bool) {
 		return
 	}
 	if v, err := h.ns.view(h.sub, h.share); err == nil {
-		v.tell(kind, h.Path(), access.Open)
+		v.tell(kind, h.Path(), access.Passed)
 	}
 }

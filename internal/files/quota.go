@@ -92,7 +92,7 @@ func (n *Namespace) UserQuota(g *Guest, uid uint32) (Quota, error) {
 	if err != nil {
 		return Quota{}, err
 	}
-	if v.nfs.Line == nil || v.nfs.Unix.UID != uid && !administers(v.policy, v.nfs.User) {
+	if v.nfs.Rule == nil || v.nfs.Unix.UID != uid && !administers(v.policy, v.nfs.User) {
 		return Quota{}, ErrDenied
 	}
 	return n.quota(v.folder, limit.Owned, uid), nil
@@ -105,7 +105,7 @@ func (n *Namespace) GroupQuota(g *Guest, gid uint32) (Quota, error) {
 		return Quota{}, err
 	}
 	member := v.nfs.Unix.GID == gid || slices.Contains(v.nfs.Unix.Groups, gid)
-	if v.nfs.Line == nil || !member && !administers(v.policy, v.nfs.User) {
+	if v.nfs.Rule == nil || !member && !administers(v.policy, v.nfs.User) {
 		return Quota{}, ErrDenied
 	}
 	return n.quota(v.folder, limit.Grouped, gid), nil

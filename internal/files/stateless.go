@@ -123,9 +123,9 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 		f.c = n.cache.add(cacheKey{o.id(), w.v.folder.ID, write}, fd, key.Born)
 	}
 	if write {
-		w.v.tell(Wrote, o.path, access.Open)
+		w.v.tell(Wrote, o.path, access.Passed)
 	} else {
-		w.v.tell(Read, o.path, access.Open)
+		w.v.tell(Read, o.path, access.Passed)
 	}
 	until := v.now.Add(verdictFor)
 	f.c.verdict.Store(&remembered{w.v.nfs, granted, epoch, until})
@@ -142,7 +142,7 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 	if !verdict.Allowed() && verdict.Gate == access.Entry && f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true) {
 		granted |= want & o.w.v.shareLeaves()
 		if want&^granted == 0 {
-			verdict.Gate = access.Open
+			verdict.Gate = access.Passed
 		}
 	}
 	if !verdict.Allowed() {
@@ -200,7 +200,7 @@ func (v view) mayStillAdd(path string, file bool) bool {
 
 // shareLeaves is what a client rule leaves of what the creator has besides entries.
 func (v view) shareLeaves() acl.Mask {
-	if v.nfs != nil && (v.nfs.Line == nil || !v.nfs.Line.Write) {
+	if v.nfs != nil && (v.nfs.Rule == nil || !v.nfs.Rule.Write) {
 		return acl.ReadOnly
 	}
 	return acl.All

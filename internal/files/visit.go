@@ -96,7 +96,7 @@ func (w *Visit) Reachable() error {
 }
 
 // ReadOnly says whether the client rule lets nothing be written.
-func (w *Visit) ReadOnly() bool { return w.v.nfs.Line == nil || !w.v.nfs.Line.Write }
+func (w *Visit) ReadOnly() bool { return w.v.nfs.Rule == nil || !w.v.nfs.Rule.Write }
 
 // Space reads the room on the folder's volume, as far as the guest may use it where the export begins.
 func (w *Visit) Space() (Space, error) {

@@ -207,7 +207,7 @@ type Effect struct {
 	Added         int             // entries written
 	Removed       int             // entries gone
 	Warnings      []audit.Finding // what would be wrong that is not
-	Mended        []audit.Finding // what is wrong that would not be
+	Fixed         []audit.Finding // what is wrong that would not be
 }
 
 // Effect compares a trial with what is in force.
@@ -225,7 +225,7 @@ func (s *Service) Became(later *Service) Effect { return became(s.Audit(), later
 func became(before, after *audit.Audit) Effect {
 	c := audit.Compare(before, after)
 	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: c.Difference()}
-	e.Warnings, e.Mended = c.FindingsApart()
+	e.Warnings, e.Fixed = c.FindingsApart()
 	was, is := entriesOf(before.Policy), entriesOf(after.Policy)
 	for id := range is {
 		if !was[id] {

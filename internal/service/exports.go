@@ -488,7 +488,7 @@ func (s *Service) changeRule(ctx context.Context, by Actor, action string, l Rul
 func (s *Service) UpdateRule(ctx context.Context, by Actor, l RuleList, id int64, in RuleInput) error {
 	return s.changeRule(ctx, by, "change client rule", l, id, func(l *ruled, at int) error {
 		if strings.HasPrefix(l.rules[at].From, site.SetMark) || strings.HasPrefix(in.From, site.SetMark) {
-			return invalid("from", "a line that stands for a host set has nothing to change: remove it and add another")
+			return invalid("from", "a rule that stands for a host set has nothing to change: remove it and add another")
 		}
 		return s.fill(&l.rules[at], in)
 	})
@@ -518,8 +518,8 @@ func (s *Service) RemoveRule(ctx context.Context, by Actor, l RuleList, id int64
 type Tried struct {
 	Export *site.PublishedExport
 	Origin site.Origin
-	Line   *site.Line // nil: no rule matches
-	Lets   bool       // whether requests from there reach the export
+	Rule   *site.ExportRule // nil: no rule matches
+	Lets   bool             // whether requests from there reach the export
 	Reason string
 }
 
@@ -562,20 +562,20 @@ func (s *Service) TryExport(ctx context.Context, name, from string, port int) (T
 	if e = p.Export(e.ID); e == nil {
 		return Tried{}, notFound("export", "amber export list", "there is no export %q", name)
 	}
-	t := Tried{Export: e, Origin: o, Line: e.Match(&o), Lets: access.MayMount(p, e, &o)}
+	t := Tried{Export: e, Origin: o, Rule: e.Match(&o), Lets: access.MayMount(p, e, &o)}
 	switch {
-	case t.Line == nil && o.Unsure:
+	case t.Rule == nil && o.Unsure:
 		t.Reason = fmt.Sprintf("a client rule by name may match %s or may not: its name cannot be looked up just now", o.Address)
-	case t.Line == nil:
-		t.Reason = fmt.Sprintf("none of its %d client rules matches %s", len(e.Lines), o.Address)
+	case t.Rule == nil:
+		t.Reason = fmt.Sprintf("none of its %d client rules matches %s", len(e.InForce), o.Address)
 	case t.Lets:
-		t.Reason = fmt.Sprintf("%s is the first that matches", t.Line.From)
+		t.Reason = fmt.Sprintf("%s is the first that matches", t.Rule.From)
 	case !p.Services.NFS:
-		t.Reason = fmt.Sprintf("%s is the first that matches, but NFS is switched off", t.Line.From)
-	case t.Line.PrivilegedPort && o.Port >= 1024:
-		t.Reason = fmt.Sprintf("%s is the first that matches, and it wants a source port below 1024", t.Line.From)
+		t.Reason = fmt.Sprintf("%s is the first that matches, but NFS is switched off", t.Rule.From)
+	case t.Rule.PrivilegedPort && o.Port >= 1024:
+		t.Reason = fmt.Sprintf("%s is the first that matches, and it wants a source port below 1024", t.Rule.From)
 	default:
-		t.Reason = fmt.Sprintf("%s is the first that matches, and it does not take flavour %s", t.Line.From, o.Flavor)
+		t.Reason = fmt.Sprintf("%s is the first that matches, and it does not take flavour %s", t.Rule.From, o.Flavor)
 	}
 	return t, nil
 }

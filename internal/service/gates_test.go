@@ -35,7 +35,7 @@ func (s *Service) moves(t *testing.T) (n int) {
 // From the first lasting step on a rename runs to its end, whatever becomes of who asked for it; and where the records cannot
 // take it, the directory is back under its rules.
 func TestARenameIsWholeOrNotAtAll(t *testing.T) {
-	const breakIt, mendIt = `CREATE TRIGGER full BEFORE INSERT ON records BEGIN SELECT RAISE(ABORT, 'the disk is full'); END`, `DROP TRIGGER full`
+	const breakIt, fixIt = `CREATE TRIGGER full BEFORE INSERT ON records BEGIN SELECT RAISE(ABORT, 'the disk is full'); END`, `DROP TRIGGER full`
 	sql := func(s *Service, text string) {
 		_, err := s.store.DB().Exec(text)
 		require.NoError(t, err)
@@ -49,7 +49,7 @@ func TestARenameIsWholeOrNotAtAll(t *testing.T) {
 		"they fail and it hangs up": {func(s *Service, hangUp func()) { sql(s, breakIt); hangUp() }, true},
 		"the records fail for a moment": {func(s *Service, _ func()) {
 			sql(s, breakIt)
-			time.AfterFunc(30*time.Millisecond, func() { sql(s, mendIt) })
+			time.AfterFunc(30*time.Millisecond, func() { sql(s, fixIt) })
 		}, false},
 		"an account is changed meanwhile": {func(s *Service, _ func()) {
 			_, err := s.UpdateUser(context.Background(), keeper, "tomasz", UserChange{FullName: new("Tomasz")})

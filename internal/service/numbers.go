@@ -11,12 +11,12 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// NumberCheck is a client's mismatch with the records, with what mends it on either side:
+// NumberCheck is a client's mismatch with the records, with what fixes it on either side:
 // one of the two is enough.
 type NumberCheck struct {
 	identity.Mismatch
-	MendHere  []string // commands of this service
-	MendThere []string // shell commands for the client, as root
+	FixHere  []string // commands of this service
+	FixThere []string // shell commands for the client, as root
 }
 
 // CheckNumbers compares a client's accounts, as lines of passwd(5) and group(5), either of
@@ -49,7 +49,7 @@ func (s *Service) CheckNumbers(ctx context.Context, by Actor, host, passwd, grou
 	}
 	var out []NumberCheck
 	for _, m := range s.Policy().Directory.CompareNumbers(there) {
-		out = append(out, mendNumbers(m, func(n uint32) bool { return taken[fmt.Sprint(m.Group, n)] }))
+		out = append(out, fixNumbers(m, func(n uint32) bool { return taken[fmt.Sprint(m.Group, n)] }))
 	}
 	return out, len(there), nil
 }
@@ -87,13 +87,13 @@ func (s *Service) ForgetNumbers(ctx context.Context, by Actor, host string) erro
 	})
 }
 
-func mendNumbers(m identity.Mismatch, takenThere func(uint32) bool) NumberCheck {
+func fixNumbers(m identity.Mismatch, takenThere func(uint32) bool) NumberCheck {
 	c := NumberCheck{Mismatch: m}
 	set := func(name string, number uint32) {
 		if m.Group {
-			c.MendHere = append(c.MendHere, fmt.Sprintf("amber group set %s --gid %d", quote(name), number))
+			c.FixHere = append(c.FixHere, fmt.Sprintf("amber group set %s --gid %d", quote(name), number))
 		} else {
-			c.MendHere = append(c.MendHere, fmt.Sprintf("amber user set %s --uid %d", quote(name), number))
+			c.FixHere = append(c.FixHere, fmt.Sprintf("amber user set %s --uid %d", quote(name), number))
 		}
 	}
 	if m.Taken != "" {
@@ -108,9 +108,9 @@ func mendNumbers(m identity.Mismatch, takenThere func(uint32) bool) NumberCheck 
 	}
 	name := quote(m.Name)
 	if m.Group {
-		c.MendThere = []string{fmt.Sprintf("groupmod -g %d %s", to, name), fmt.Sprintf("find / -xdev -gid %d -exec chgrp -h %s {} +", m.There, name)}
+		c.FixThere = []string{fmt.Sprintf("groupmod -g %d %s", to, name), fmt.Sprintf("find / -xdev -gid %d -exec chgrp -h %s {} +", m.There, name)}
 	} else {
-		c.MendThere = []string{fmt.Sprintf("usermod -u %d %s", to, name), fmt.Sprintf("find / -xdev -uid %d -exec chown -h %s {} +", m.There, name)}
+		c.FixThere = []string{fmt.Sprintf("usermod -u %d %s", to, name), fmt.Sprintf("find / -xdev -uid %d -exec chown -h %s {} +", m.There, name)}
 	}
 	return c
 }

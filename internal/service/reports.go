@@ -161,18 +161,18 @@ func (s *Service) PersonReport(by Actor, name string) (*report.Report, error) {
 // FindingsReport tells of everything that is found to be wrong or risky, what is accepted included.
 func (s *Service) FindingsReport(by Actor) *report.Report {
 	r := s.newReport(by, "What is found to be wrong or risky")
-	open := report.Section{Title: "Open", Head: []string{"severity", "what", "of", "says", "mended by"}, Empty: "Nothing is found to be wrong."}
+	open := report.Section{Title: "Open", Head: []string{"severity", "what", "of", "says", "fixed by"}, Empty: "Nothing is found to be wrong."}
 	accepted := report.Section{Title: "Accepted", Head: []string{"severity", "what", "of", "accepted by", "until", "because"}, Empty: "Nothing is accepted."}
 	for _, f := range s.Audit().Findings() {
 		if f.Accepted != nil {
 			accepted.Rows = append(accepted.Rows, []string{f.Severity.String(), f.Kind, f.Subject, f.Accepted.By, until(f.Accepted.Until), f.Accepted.Reason})
 			continue
 		}
-		var mends []string
-		for _, m := range f.Mends {
-			mends = append(mends, Command(m))
+		var fixes []string
+		for _, m := range f.Fixes {
+			fixes = append(fixes, Command(m))
 		}
-		open.Rows = append(open.Rows, []string{f.Severity.String(), f.Kind, f.Subject, f.Says, strings.Join(mends, "; ")})
+		open.Rows = append(open.Rows, []string{f.Severity.String(), f.Kind, f.Subject, f.Says, strings.Join(fixes, "; ")})
 	}
 	r.Sections = append(r.Sections, open, accepted)
 	return r

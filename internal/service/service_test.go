@@ -66,7 +66,7 @@ func TestClientRules(t *testing.T) {
 	s, ctx := observatory(t), context.Background()
 	list := RuleList{Export: "/instruments"}
 	froms := func() (out []string) {
-		for _, l := range s.Policy().ExportAt("instruments").Lines {
+		for _, l := range s.Policy().ExportAt("instruments").InForce {
 			out = append(out, l.From)
 		}
 		return out
@@ -81,12 +81,12 @@ func TestClientRules(t *testing.T) {
 	require.Equal(t, []string{"192.0.2.16/28", "192.0.2.7", "0.0.0.0/0"}, froms())
 	require.NoError(t, s.MoveRule(ctx, keeper, list, last, 1))
 	require.Equal(t, []string{"0.0.0.0/0", "192.0.2.16/28", "192.0.2.7"}, froms())
-	require.Equal(t, 1, s.Policy().ExportAt("instruments").Lines[2].ShadowedBy)
+	require.Equal(t, 1, s.Policy().ExportAt("instruments").InForce[2].ShadowedBy)
 	require.NoError(t, s.UpdateRule(ctx, keeper, list, last, RuleInput{From: "198.51.100.0/24", Write: &yes}))
 	tried, err := s.TryExport(ctx, "instruments", "192.0.2.17", 0)
 	require.NoError(t, err)
-	require.Equal(t, "dome", tried.Line.Set)
-	require.True(t, tried.Line.Write)
+	require.Equal(t, "dome", tried.Rule.Set)
+	require.True(t, tried.Rule.Write)
 	require.False(t, tried.Lets, "the service is off")
 	require.NoError(t, s.SetService(ctx, keeper, "nfs", true))
 	for from, lets := range map[string]bool{"192.0.2.17": true, "192.0.2.7": true, "192.0.2.8": false, "2001:db8::1": false} {
@@ -164,21 +164,21 @@ func TestANameThatCannotBeLookedUp(t *testing.T) {
 		return got
 	}
 	got := try("192.0.2.17")
-	require.Nil(t, got.Line)
+	require.Nil(t, got.Rule)
 	require.Contains(t, got.Reason, "cannot be looked up just now")
-	require.Nil(t, try("192.0.2.18").Line, "it may have that name as well")
-	require.Equal(t, "192.0.2.99", try("192.0.2.99").Line.From, "what stands before is about an address")
+	require.Nil(t, try("192.0.2.18").Rule, "it may have that name as well")
+	require.Equal(t, "192.0.2.99", try("192.0.2.99").Rule.From, "what stands before is about an address")
 
 	r.err = nil
 	s.hosts = newHostNames(r)
-	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Line.From)
-	require.Equal(t, "192.0.2.0/24", try("192.0.2.18").Line.From)
+	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Rule.From)
+	require.Equal(t, "192.0.2.0/24", try("192.0.2.18").Rule.From)
 	r.err = &net.DNSError{Err: "timeout", IsTimeout: true}
 	s.hosts.expire()
-	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Line.From, "what was known before holds on for a while")
+	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Rule.From, "what was known before holds on for a while")
 	r.err = &net.DNSError{Err: "no such host", IsNotFound: true}
 	s.hosts.expire()
-	require.Equal(t, "192.0.2.0/24", try("192.0.2.17").Line.From, "that is an answer")
+	require.Equal(t, "192.0.2.0/24", try("192.0.2.17").Rule.From, "that is an answer")
 }
 
 func (h *hostNames) expire() {

@@ -75,7 +75,7 @@ func (s *Service) newSession(ctx context.Context, user *identity.User) (Session,
 		return tx.Run(ctx, `INSERT INTO sessions VALUES (?, ?, ?, ?)`, hash[:], user.ID, now, out.Expires.UTC().Format(time.RFC3339))
 	})
 	if (errors.Is(err, store.ErrUnwritable) || errors.Is(err, store.ErrBusy)) && s.keepLoose(hash, out) {
-		return out, nil // whoever is to mend it gets in
+		return out, nil // whoever is to fix it gets in
 	}
 	return out, s.asUnwritable(err)
 }

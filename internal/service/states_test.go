@@ -62,7 +62,7 @@ func TestStatesOfEachVersionAreOpened(t *testing.T) {
 				nightlog.Tree.Rule("2026").Entries)
 			require.True(t, s.Policy().ShareNamed("visitors").ReadOnly)
 			if version >= 2 {
-				lines := s.Policy().ExportAt("plates").Lines
+				lines := s.Policy().ExportAt("plates").InForce
 				require.Equal(t, "192.0.2.99", lines[len(lines)-1].From)
 			}
 			if version >= 4 {

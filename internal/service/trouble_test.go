@@ -48,7 +48,7 @@ func untilFull(t *testing.T, s *Service) *Error {
 	return nil
 }
 
-// On a full disk serving goes on: what was decided is in force, who is to mend it can sign in, changes are refused with a reason, it is found,
+// On a full disk serving goes on: what was decided is in force, who is to fix it can sign in, changes are refused with a reason, it is found,
 // and what could not be written down is, once it can be.
 func TestAFullStateDisk(t *testing.T) {
 	s := observatory(t)

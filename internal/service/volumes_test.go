@@ -91,8 +91,8 @@ func TestAMissingDisk(t *testing.T) {
 			}
 			var found []audit.Finding
 			for _, f := range c.Audit().Findings() {
-				for _, m := range f.Mends {
-					require.NotContains(t, []access.MendKind{access.MendFolderRemove, access.MendClear, access.MendLimitRemove}, m.Kind, f.Says)
+				for _, m := range f.Fixes {
+					require.NotContains(t, []access.FixKind{access.FixFolderRemove, access.FixClear, access.FixLimitRemove}, m.Kind, f.Says)
 				}
 				if f.Kind == audit.VolumeAway {
 					found = append(found, f)

@@ -40,7 +40,7 @@ type Answer struct {
 	Verdict access.Verdict
 	Gates   []access.GateReport
 	// TakeAway is the smallest change after which what is allowed is not.
-	TakeAway []access.Mend
+	TakeAway []access.Fix
 	At       time.Time
 	// Away says why the volume is not where it should be, so that nobody gets at it whatever the verdict; "" where it is there.
 	Away string
@@ -136,7 +136,7 @@ func (s *Service) pickExport(ctx context.Context, f *site.PublishedFolder, q Que
 			continue
 		}
 		r.NFS = access.Arrive(s.Policy(), e, o, posix.Credential{UID: uid, GID: uid})
-		if got := access.Decide(s.Policy(), r).Granted; best == nil || got&r.Want&^most != 0 || best.Line == nil && r.NFS.Line != nil {
+		if got := access.Decide(s.Policy(), r).Granted; best == nil || got&r.Want&^most != 0 || best.Rule == nil && r.NFS.Rule != nil {
 			best, most = r.NFS, got&r.Want
 		}
 	}
@@ -166,62 +166,62 @@ func (s *Service) pickShare(f *site.PublishedFolder, name string, r access.Reque
 	return best, nil
 }
 
-// Command spells a mend as what an administrator types.
-func Command(m access.Mend) string {
+// Command spells a fix as what an administrator types.
+func Command(m access.Fix) string {
 	switch m.Kind {
-	case access.MendEnable:
+	case access.FixEnable:
 		return "amber user set " + quote(m.User) + " --enable"
-	case access.MendExtend:
+	case access.FixExtend:
 		return "amber user set " + quote(m.User) + " --ends never"
-	case access.MendProtocol:
+	case access.FixProtocol:
 		return fmt.Sprintf("amber user set %s --%s on", quote(m.User), ProtocolWord(m.Protocol))
-	case access.MendService:
+	case access.FixService:
 		return "amber service on " + ProtocolWord(m.Protocol)
-	case access.MendUser:
+	case access.FixUser:
 		return fmt.Sprintf("amber user add NAME --uid %d", m.UID)
-	case access.MendRule:
+	case access.FixRule:
 		return fmt.Sprintf("amber export rule add %s %s", quote(m.Export), m.From)
-	case access.MendRuleWrite:
+	case access.FixRuleWrite:
 		return fmt.Sprintf("amber %s rule set %s %d --rw", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
-	case access.MendMode:
+	case access.FixMode:
 		return fmt.Sprintf("amber mode set %s %04o", quote(m.Path), m.Mode)
-	case access.MendRuleRemove:
+	case access.FixRuleRemove:
 		return fmt.Sprintf("amber %s rule remove %s %d", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
-	case access.MendRuleSquash:
+	case access.FixRuleSquash:
 		return fmt.Sprintf("amber %s rule set %s %d --squash root", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
-	case access.MendRuleUnknown:
+	case access.FixRuleUnknown:
 		return fmt.Sprintf("amber %s rule set %s %d --unknown refused", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
-	case access.MendClear:
+	case access.FixClear:
 		return "amber entry clear " + quote(m.Path)
-	case access.MendFolderRemove:
+	case access.FixFolderRemove:
 		return "amber folder remove " + quote(m.Path)
-	case access.MendGroupRemove:
+	case access.FixGroupRemove:
 		return "amber group remove " + quote(m.User)
-	case access.MendNumber:
+	case access.FixNumber:
 		if m.Group {
 			return fmt.Sprintf("amber group set %s --gid %d", quote(m.User), m.UID)
 		}
 		return fmt.Sprintf("amber user set %s --uid %d", quote(m.User), m.UID)
-	case access.MendLimit:
+	case access.FixLimit:
 		return LimitCommand("set", m.Limit) + boundFlags(m.Bounds)
-	case access.MendLimitRemove:
+	case access.FixLimitRemove:
 		return LimitCommand("remove", m.Limit)
-	case access.MendCounting:
+	case access.FixCounting:
 		return "amber volume set " + quote(m.Volume) + " --counting size"
-	case access.MendPublish:
+	case access.FixPublish:
 		if m.Protocol == site.NFS {
 			return "amber export add " + quote(m.Path)
 		}
 		return "amber share add " + quote(m.Path)
-	case access.MendReadWrite:
+	case access.FixReadWrite:
 		return "amber share set " + quote(m.Share) + " --read-only=false"
-	case access.MendShareAllow:
+	case access.FixShareAllow:
 		return fmt.Sprintf("amber share entry add %s allow %s %s", quote(m.Share), quote(m.User), m.Level)
-	case access.MendShareRemove:
+	case access.FixShareRemove:
 		return fmt.Sprintf("amber share entry remove %s %d", quote(m.Share), m.EntryID)
-	case access.MendRemove:
+	case access.FixRemove:
 		return fmt.Sprintf("amber entry remove %s %d", quote(m.Path), m.EntryID)
-	case access.MendAllow:
+	case access.FixAllow:
 		act, applies := "allow", m.Applies
 		if m.Deny {
 			act = "deny"
@@ -238,8 +238,8 @@ func Command(m access.Mend) string {
 	return ""
 }
 
-// ruleOwner is the command whose rule a mend is about.
-func ruleOwner(m access.Mend) string {
+// ruleOwner is the command whose rule a fix is about.
+func ruleOwner(m access.Fix) string {
 	if m.Set != "" {
 		return "hosts"
 	}

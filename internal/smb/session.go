@@ -195,7 +195,7 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	case !done:
 		return answer, false, nil
 	}
-	if gate := c.srv.admit(user); gate != access.Open {
+	if gate := c.srv.admit(user); gate != access.Passed {
 		c.log.Info("sign-in refused", "user", name, "gate", gate.String())
 		if gate == access.Service {
 			return nil, false, statusLogonTypeNotGranted
@@ -309,7 +309,7 @@ func (r *request) treeConnect() (*reply, error) {
 	kind, flags, maximum := byte(disk), uint32(0), acl.Mask(0)
 	if strings.EqualFold(parts[1], "IPC$") {
 		kind, flags, maximum = pipe, noCaching, acl.Read.Mask(false)|acl.WriteData
-		if r.c.srv.admit(r.sess.user) != access.Open {
+		if r.c.srv.admit(r.sess.user) != access.Passed {
 			return nil, statusAccessDenied
 		}
 	} else {

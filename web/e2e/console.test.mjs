@@ -155,7 +155,7 @@ test('why, one entry more, why again: the story of the tour', async () => {
   await p.getByRole('row', { name: /orla/ }).waitFor({ state: 'detached' });
 });
 
-test('an entry that its parent blocks is offered with what lets it through, and findings are mended', async () => {
+test('an entry that its parent blocks is offered with what lets it through, and findings are fixed', async () => {
   const p = await page();
   await signIn(p, 'keeper');
   await p.goto(`${url}/folders/instruments`);
@@ -183,9 +183,9 @@ test('an entry that its parent blocks is offered with what lets it through, and 
 
   await p.getByRole('link', { name: 'Findings' }).click();
   const blocked = p.getByRole('article', { name: /firmware\/bench: blocked by a parent/ });
-  await blocked.getByRole('button', { name: 'Mend' }).click();
+  await blocked.getByRole('button', { name: 'Fix' }).click();
   await asks.getByText('1 person gains').waitFor();
-  await asks.getByRole('button', { name: 'Mend' }).click();
+  await asks.getByRole('button', { name: 'Fix' }).click();
   await blocked.waitFor({ state: 'detached' });
   const gone = p.getByRole('article', { name: /grant to someone gone/ });
   await gone.getByRole('button', { name: 'Accept' }).click();

@@ -23,7 +23,7 @@ type Gate uint8
 // The gates, in the order in which they are passed. Hold has its place and nothing to ask yet; Limit is asked by
 // what grows, see room.go.
 const (
-	Open Gate = iota // no gate withholds anything asked for
+	Passed Gate = iota // no gate withholds anything asked for
 	Account
 	Service
 	Origin
@@ -34,7 +34,7 @@ const (
 	Limit
 )
 
-var gateNames = [...]string{"open", "account", "service", "origin", "share", "path", "entry", "hold", "limit"}
+var gateNames = [...]string{"passed", "account", "service", "origin", "share", "path", "entry", "hold", "limit"}
 
 func (g Gate) String() string { return gateNames[g] }
 
@@ -83,13 +83,13 @@ func (r *Request) ownerOf(path string) acl.Ownership {
 // Verdict is the outcome.
 type Verdict struct {
 	Granted acl.Mask // what every gate leaves, whether asked for or not
-	Gate    Gate     // the first that withholds something wanted; Open if none
+	Gate    Gate     // the first that withholds something wanted; Passed if none
 	// ValidUntil is when the passing of time alone changes the verdict; zero if never.
 	ValidUntil time.Time
 }
 
 // Allowed says whether all that was wanted is granted.
-func (v Verdict) Allowed() bool { return v.Gate == Open }
+func (v Verdict) Allowed() bool { return v.Gate == Passed }
 
 // holds notes that something on which the verdict rests ends at a moment; zero for never.
 func (v *Verdict) holds(until time.Time) {
@@ -111,7 +111,7 @@ func Decide(p *site.Policy, r Request) Verdict {
 func Explain(p *site.Policy, r Request) (Verdict, []GateReport) {
 	rec := &recorder{policy: p, request: &r}
 	v := walk(p, &r, rec)
-	rec.mend()
+	rec.fix()
 	if len(r.Others) > 0 || r.Unjudged {
 		v = rec.explainNames(p, v)
 	}
@@ -122,7 +122,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 	v := Verdict{Granted: acl.All}
 	pass := func(g Gate, leaves acl.Mask) {
 		v.Granted &= leaves
-		if v.Gate == Open && r.Want&^v.Granted != 0 {
+		if v.Gate == Passed && r.Want&^v.Granted != 0 {
 			v.Gate = g
 		}
 	}
@@ -134,7 +134,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 	who := p.Directory.Person(p.Directory.UserIndex(r.User))
 	unix := r.Folder.Unix()
 	var leaves acl.Mask
-	if nfs := r.NFS; nfs != nil && nfs.Line != nil {
+	if nfs := r.NFS; nfs != nil && nfs.Rule != nil {
 		who = nfs.Person
 		if leaves = acl.All; account != nil {
 			leaves = accountLeaves(account, r.Now)
@@ -240,7 +240,7 @@ func serviceLeaves(p *site.Policy, account *identity.User, via site.Protocol, an
 	return acl.All
 }
 
-// Admit asks only the gates that stand before any folder: Open when the user may
+// Admit asks only the gates that stand before any folder: Passed when the user may
 // come in by that protocol, else Account or Service.
 func Admit(p *site.Policy, user identity.ID, via site.Protocol, now time.Time) Gate {
 	account := p.Directory.User(user)
@@ -250,14 +250,14 @@ func Admit(p *site.Policy, user identity.ID, via site.Protocol, now time.Time) G
 	case serviceLeaves(p, account, via, false) == 0:
 		return Service
 	}
-	return Open
+	return Passed
 }
 
 func shareLeaves(r *Request, v *Verdict, who identity.Person, rec *recorder) acl.Mask {
 	leaves := acl.All
 	switch {
 	case r.Via == site.NFS && r.NFS != nil:
-		if r.NFS.Line != nil && !r.NFS.Line.Write {
+		if r.NFS.Rule != nil && !r.NFS.Rule.Write {
 			leaves = acl.ReadOnly
 		}
 		if rec != nil {

@@ -309,9 +309,9 @@ func TestOrderOfEntriesDoesNotMatter(t *testing.T) {
 	})
 }
 
-// Explaining is deciding, and what it says would mend the verdict does.
-func TestExplainAgreesAndMends(t *testing.T) {
-	mended, narrow := 0, 0
+// Explaining is deciding, and what it says would fix the verdict does.
+func TestExplainAgreesAndFixes(t *testing.T) {
+	fixed, narrow := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		r, _ := drawSite(t)
 		q := drawRequest(t, r)
@@ -323,10 +323,10 @@ func TestExplainAgreesAndMends(t *testing.T) {
 		q.Folder, q.Share = p.FolderNamed("nightlog"), p.ShareNamed("nightlog")
 		v, reports := Explain(p, q)
 		require.Equal(t, Decide(p, q), v)
-		left, first := acl.All, Open
+		left, first := acl.All, Passed
 		for _, g := range reports {
 			require.NotEmpty(t, g.Reason)
-			if left &= g.Leaves; first == Open && q.Want&^left != 0 {
+			if left &= g.Leaves; first == Passed && q.Want&^left != 0 {
 				first = g.Gate
 			}
 		}
@@ -335,36 +335,36 @@ func TestExplainAgreesAndMends(t *testing.T) {
 		if v.Allowed() {
 			if take := TakeAway(p, q); q.Want != 0 {
 				require.Len(t, take, 1)
-				applyMend(&r, take[0])
+				applyFix(&r, take[0])
 				require.False(t, decide(t, r, nil, q).Allowed(), "still allowed after %+v", take[0])
 			}
 			return
 		}
 		require.Nil(t, TakeAway(p, q))
 		for _, g := range reports {
-			for _, m := range g.Mends {
-				applyMend(&r, m)
+			for _, m := range g.Fixes {
+				applyFix(&r, m)
 			}
 		}
 		after := decide(t, r, nil, q)
 		require.True(t, after.Allowed(), "still withheld at %s after %+v", after.Gate, reports)
-		mended++
+		fixed++
 		narrow += requireNarrow(t, p, r, q, reports)
 	})
-	require.Positive(t, mended)
+	require.Positive(t, fixed)
 	require.Positive(t, narrow)
 }
 
-// requireNarrow holds mends, as they were applied to some records, to touching nobody but whom they say: of others no verdict changes
+// requireNarrow holds fixes, as they were applied to some records, to touching nobody but whom they say: of others no verdict changes
 // anywhere, and no entry reaches who asked but on what is asked about and below it, or lets them more than pass the directories on the way.
 func requireNarrow(t *rapid.T, before *site.Policy, r site.Records, q Request, reports []GateReport) int {
 	own := true // nothing but entries
 	for _, g := range reports {
-		for _, m := range g.Mends {
+		for _, m := range g.Fixes {
 			if m.Touches != "" {
 				return 0
 			}
-			own = own && (m.Kind == MendAllow || m.Kind == MendRemove)
+			own = own && (m.Kind == FixAllow || m.Kind == FixRemove)
 		}
 	}
 	after, err := site.Compile(r)
@@ -419,19 +419,19 @@ func TestNoNameGrantsWhatAnotherWithholds(t *testing.T) {
 		q.Folder, q.Share, q.Facts = p.FolderNamed("nightlog"), p.ShareNamed("nightlog"), own
 		explained, reports := Explain(p, q)
 		require.Equal(t, v, explained)
-		left, first := acl.All, Open
+		left, first := acl.All, Passed
 		for _, g := range reports {
 			require.NotEmpty(t, g.Reason)
-			if left &= g.Leaves; first == Open && q.Want&^left != 0 {
+			if left &= g.Leaves; first == Passed && q.Want&^left != 0 {
 				first = g.Gate
 			}
 		}
 		require.Equal(t, v.Granted.Names(false), left.Names(false))
-		require.Equal(t, v.Gate == Open, first == Open)
+		require.Equal(t, v.Gate == Passed, first == Passed)
 	})
 }
 
-func applyMend(r *site.Records, m Mend) {
+func applyFix(r *site.Records, m Fix) {
 	var user *identity.User
 	for i := range r.Users {
 		if r.Users[i].Name == m.User {
@@ -439,25 +439,25 @@ func applyMend(r *site.Records, m Mend) {
 		}
 	}
 	switch m.Kind {
-	case MendEnable:
+	case FixEnable:
 		user.Disabled = false
-	case MendExtend:
+	case FixExtend:
 		user.Expires = time.Time{}
-	case MendProtocol:
+	case FixProtocol:
 		user.SMB = true
-	case MendService:
+	case FixService:
 		r.Services.SMB = true
-	case MendReadWrite:
+	case FixReadWrite:
 		r.Shares[0].ReadOnly = false
-	case MendShareAllow:
+	case FixShareAllow:
 		r.Shares[0].Entries = append(r.Shares[0].Entries, acl.Entry{ID: 2000, Who: identity.UserPrincipal(user.ID), Level: m.Level, Applies: acl.Everywhere})
-	case MendShareRemove:
+	case FixShareRemove:
 		r.Shares[0].Entries = slices.DeleteFunc(r.Shares[0].Entries, func(e acl.Entry) bool { return e.ID == m.EntryID })
-	case MendAllow, MendRemove:
+	case FixAllow, FixRemove:
 		f := &r.Folders[0]
 		_, path, _ := site.SplitPath(m.Path)
 		at := slices.IndexFunc(f.Rules, func(rule acl.Rule) bool { return rule.Path == path })
-		if m.Kind == MendRemove {
+		if m.Kind == FixRemove {
 			f.Rules[at].Entries = slices.DeleteFunc(f.Rules[at].Entries, func(e acl.Entry) bool { return e.ID == m.EntryID })
 			return
 		}

@@ -8,12 +8,12 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// Arrival is an NFS request at an export: by which line it comes in, and as whom. It holds
+// Arrival is an NFS request at an export: by which rule it comes in, and as whom. It holds
 // for one policy.
 type Arrival struct {
 	Export *site.PublishedExport
 	Origin site.Origin
-	Line   *site.Line       // nil: none lets it in
+	Rule   *site.ExportRule // nil: none lets it in
 	Said   posix.Credential // what the client says
 	Unix   posix.Credential // what it acts as in folders where modes decide
 	User   identity.ID      // 0: nobody in the records
@@ -37,19 +37,19 @@ const (
 	RefusedNumber                // nobody has that uid, and the rule refuses those
 )
 
-// Arrive finds the line by which a request comes in and whom it acts as.
+// Arrive finds the rule by which a request comes in and whom it acts as.
 func Arrive(p *site.Policy, export *site.PublishedExport, origin site.Origin, said posix.Credential) *Arrival {
-	return arrive(p, &Arrival{Export: export, Origin: origin, Said: said, Line: export.Match(&origin), ClientGroups: export.ClientGroups})
+	return arrive(p, &Arrival{Export: export, Origin: origin, Said: said, Rule: export.Match(&origin), ClientGroups: export.ClientGroups})
 }
 
-// ArriveBy is the same for a request that comes in by a given line, on the terms it wants.
-func ArriveBy(p *site.Policy, export *site.PublishedExport, line *site.Line, said posix.Credential) *Arrival {
-	return arrive(p, &Arrival{Export: export, Origin: site.Origin{Port: 1, Flavor: site.FlavorSys}, Said: said, Line: line, ClientGroups: export.ClientGroups})
+// ArriveBy is the same for a request that comes in by a given rule, on the terms it wants.
+func ArriveBy(p *site.Policy, export *site.PublishedExport, rule *site.ExportRule, said posix.Credential) *Arrival {
+	return arrive(p, &Arrival{Export: export, Origin: site.Origin{Port: 1, Flavor: site.FlavorSys}, Said: said, Rule: rule, ClientGroups: export.ClientGroups})
 }
 
 func arrive(p *site.Policy, a *Arrival) *Arrival {
 	said := a.Said
-	if a.Line == nil { // as they would be, so that what else stands in the way can be told
+	if a.Rule == nil { // as they would be, so that what else stands in the way can be told
 		a.Unix = posix.Credential{UID: posix.Nobody, GID: posix.Nobody}
 		if i := p.Directory.UserIndexByUID(said.UID); i != identity.None {
 			a.User, a.Person = p.Directory.Users()[i].ID, p.Directory.Person(i)
@@ -57,13 +57,13 @@ func arrive(p *site.Policy, a *Arrival) *Arrival {
 		}
 		return a
 	}
-	line := a.Line
+	rule := a.Rule
 	as := said
 	anonymous := func(m Mapping) {
 		a.Mapping = m
-		as = posix.Credential{UID: line.AnonUID, GID: line.AnonGID}
+		as = posix.Credential{UID: rule.AnonUID, GID: rule.AnonGID}
 	}
-	if line.Squash == site.SquashAll || line.Squash == site.SquashRoot && said.UID == 0 {
+	if rule.Squash == site.SquashAll || rule.Squash == site.SquashRoot && said.UID == 0 {
 		anonymous(Squashed)
 	}
 	user := p.Directory.UserIndexByUID(as.UID)
@@ -71,10 +71,10 @@ func arrive(p *site.Policy, a *Arrival) *Arrival {
 		switch {
 		case said.UID == 0:
 			a.Mapping = AsRoot
-		case line.Unknown == site.UnknownAnonymous:
+		case rule.Unknown == site.UnknownAnonymous:
 			anonymous(AsAnonymous)
 			user = p.Directory.UserIndexByUID(as.UID)
-		case line.Unknown == site.UnknownNumber:
+		case rule.Unknown == site.UnknownNumber:
 			a.Mapping = AsNumber
 		default:
 			a.Mapping = RefusedNumber
@@ -85,10 +85,10 @@ func arrive(p *site.Policy, a *Arrival) *Arrival {
 	}
 	switch {
 	case a.ClientGroups && a.Mapping != Squashed && a.Mapping != AsAnonymous:
-		if line.Squash == site.SquashRoot { // nor root's group, under another user's name
+		if rule.Squash == site.SquashRoot { // nor root's group, under another user's name
 			squash := func(gid uint32) uint32 {
 				if gid == 0 {
-					return line.AnonGID
+					return rule.AnonGID
 				}
 				return gid
 			}
@@ -102,19 +102,19 @@ func arrive(p *site.Policy, a *Arrival) *Arrival {
 		a.Person = p.Directory.PersonWith(user, append([]uint32{as.GID}, as.Groups...))
 	case user != identity.None:
 		gids := p.Directory.GIDs(user)
-		a.Unix = posix.Credential{UID: as.UID, GID: line.AnonGID}
+		a.Unix = posix.Credential{UID: as.UID, GID: rule.AnonGID}
 		if p.Directory.Users()[user].Primary != 0 && len(gids) > 0 {
 			a.Unix.GID, gids = gids[0], gids[1:]
 		} else if a.Mapping == Squashed || a.Mapping == AsAnonymous {
-			a.Unix.GID = line.AnonGID
+			a.Unix.GID = rule.AnonGID
 		}
 		a.Unix.Groups = gids
 		a.Person = p.Directory.Person(user)
 	default:
 		// Groups of the records are nobody's here: a bare number brings its own group and no more.
 		a.Unix = posix.Credential{UID: as.UID, GID: as.GID}
-		if line.Squash == site.SquashRoot && as.GID == 0 && a.Mapping != AsRoot {
-			a.Unix.GID = line.AnonGID
+		if rule.Squash == site.SquashRoot && as.GID == 0 && a.Mapping != AsRoot {
+			a.Unix.GID = rule.AnonGID
 		}
 	}
 	return a
@@ -140,7 +140,7 @@ func (a *Arrival) Says(d *identity.Directory, unix bool) string {
 	}
 	switch a.Mapping {
 	case Squashed:
-		return fmt.Sprintf("client rule %d takes uid %d for uid %d, %s", a.Line.Number, uid, a.Unix.UID, name)
+		return fmt.Sprintf("client rule %d takes uid %d for uid %d, %s", a.Rule.Number, uid, a.Unix.UID, name)
 	case AsAnonymous:
 		return fmt.Sprintf("no user has uid %d: taken for uid %d, %s", uid, a.Unix.UID, name)
 	case AsNumber:
@@ -161,14 +161,14 @@ func (a *Arrival) Says(d *identity.Directory, unix bool) string {
 
 // originLeaves is what the origin gate leaves.
 func (a *Arrival) originLeaves() bool {
-	if a == nil || a.Line == nil {
+	if a == nil || a.Rule == nil {
 		return false
 	}
-	return a.flavorTaken() && (!a.Line.PrivilegedPort || a.Origin.Port < 1024)
+	return a.flavorTaken() && (!a.Rule.PrivilegedPort || a.Origin.Port < 1024)
 }
 
 func (a *Arrival) flavorTaken() bool {
-	for _, f := range a.Line.Security {
+	for _, f := range a.Rule.Security {
 		if f == a.Origin.Flavor {
 			return true
 		}
@@ -179,6 +179,6 @@ func (a *Arrival) flavorTaken() bool {
 // MayMount says whether an origin's requests reach an export at all: the origin gate by
 // itself, and the service.
 func MayMount(p *site.Policy, export *site.PublishedExport, origin *site.Origin) bool {
-	a := Arrival{Line: export.Match(origin), Origin: *origin}
+	a := Arrival{Rule: export.Match(origin), Origin: *origin}
 	return p.Services.NFS && a.originLeaves()
 }

@@ -57,32 +57,32 @@ func TestArrivals(t *testing.T) {
 		unix     posix.Credential
 		unixGate Gate // that withholds reading where only group staff may
 	}{
-		"a user, with the groups of the records": {nil, posix.Credential{UID: 2101, GID: 9}, here, acl.Change, Entry, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Open},
+		"a user, with the groups of the records": {nil, posix.Credential{UID: 2101, GID: 9}, here, acl.Change, Entry, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Passed},
 		"and not those the client claims":        {nil, posix.Credential{UID: 2003, GID: 3000, Groups: []uint32{3003}}, here, acl.Read, Entry, posix.Credential{UID: 2003, GID: site.Anonymous}, Entry},
 		"unless the export honours them": {func(e *site.Export, _ *site.ClientRule, _ []identity.User) { e.ClientGroups = true },
 			posix.Credential{UID: 2003, GID: 9, Groups: []uint32{3003}}, here, acl.Change, Entry, posix.Credential{UID: 2003, GID: 9, Groups: []uint32{3003}}, Entry},
 		"but never root's group": {func(e *site.Export, _ *site.ClientRule, _ []identity.User) { e.ClientGroups = true },
-			posix.Credential{UID: 2003, GID: 0, Groups: []uint32{0, 3000}}, here, acl.Change, Entry, posix.Credential{UID: 2003, GID: site.Anonymous, Groups: []uint32{site.Anonymous, 3000}}, Open},
+			posix.Credential{UID: 2003, GID: 0, Groups: []uint32{0, 3000}}, here, acl.Change, Entry, posix.Credential{UID: 2003, GID: site.Anonymous, Groups: []uint32{site.Anonymous, 3000}}, Passed},
 		"root is squashed": {nil, posix.Credential{Groups: []uint32{3000}}, here, acl.Read, Entry, posix.Credential{UID: site.Anonymous, GID: site.Anonymous}, Entry},
 		"root, not squashed, is nobody where entries decide": {func(_ *site.Export, r *site.ClientRule, _ []identity.User) { r.Squash = site.SquashNone },
-			posix.Credential{}, here, acl.NoLevel, Account, posix.Credential{}, Open},
+			posix.Credential{}, here, acl.NoLevel, Account, posix.Credential{}, Passed},
 		"all squashed to a user": {func(_ *site.Export, r *site.ClientRule, _ []identity.User) {
 			r.Squash, r.AnonUID = site.SquashAll, 2101
 		},
-			posix.Credential{UID: 4242}, here, acl.Change, Entry, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Open},
+			posix.Credential{UID: 4242}, here, acl.Change, Entry, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Passed},
 		"an unknown number is refused": {nil, posix.Credential{UID: 4242, GID: 3000}, here, acl.NoLevel, Account, posix.Credential{UID: 4242, GID: 3000}, Account},
 		"or anonymous": {func(_ *site.Export, r *site.ClientRule, _ []identity.User) {
 			r.Unknown, r.AnonUID = site.UnknownAnonymous, 3999
 		},
 			posix.Credential{UID: 4242, GID: 3000}, here, acl.Read, Entry, posix.Credential{UID: 3999, GID: site.Anonymous}, Entry},
 		"or its bare number, where modes decide": {func(_ *site.Export, r *site.ClientRule, _ []identity.User) { r.Unknown = site.UnknownNumber },
-			posix.Credential{UID: 4242, GID: 3000, Groups: []uint32{3003}}, here, acl.NoLevel, Account, posix.Credential{UID: 4242, GID: 3000}, Open},
+			posix.Credential{UID: 4242, GID: 3000, Groups: []uint32{3003}}, here, acl.NoLevel, Account, posix.Credential{UID: 4242, GID: 3000}, Passed},
 		"a disabled user": {func(_ *site.Export, _ *site.ClientRule, u []identity.User) { u[0].Disabled = true },
 			posix.Credential{UID: 2101}, here, acl.NoLevel, Account, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Account},
 		"one who may not use NFS": {func(_ *site.Export, _ *site.ClientRule, u []identity.User) { u[0].NFS = false },
 			posix.Credential{UID: 2101}, here, acl.NoLevel, Service, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Service},
 		"read-only": {func(_ *site.Export, r *site.ClientRule, _ []identity.User) { r.Write = false },
-			posix.Credential{UID: 2101}, here, acl.Read, ShareLevel, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Open},
+			posix.Credential{UID: 2101}, here, acl.Read, ShareLevel, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Passed},
 		"an ordinary port where a privileged one is wanted": {func(_ *site.Export, r *site.ClientRule, _ []identity.User) { r.PrivilegedPort = true },
 			posix.Credential{UID: 2101}, from("192.0.2.7", 1024, site.FlavorSys), acl.NoLevel, Origin, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Origin},
 		"no flavour":     {nil, posix.Credential{UID: 2101}, from("192.0.2.7", 800, ""), acl.NoLevel, Origin, posix.Credential{UID: 2101, GID: 3003, Groups: []uint32{3000}}, Origin},
@@ -128,7 +128,7 @@ func TestModesNotHadAtOnce(t *testing.T) {
 		{Tag: posix.Group, Perm: posix.Write, ID: 3003}, {Tag: posix.Mask, Perm: 7}, {Tag: posix.Other}}}
 	a := Arrive(p, p.ExportAt("/scratch"), from("192.0.2.7", 800, site.FlavorSys), posix.Credential{UID: 2101})
 	q := Request{Via: site.NFS, NFS: a, Folder: p.Folders[1], Facts: &mode, File: true, Now: now}
-	for want, gate := range map[acl.Mask]Gate{acl.ReadData: Open, acl.WriteData: Open, acl.ReadData | acl.WriteData: Entry} {
+	for want, gate := range map[acl.Mask]Gate{acl.ReadData: Passed, acl.WriteData: Passed, acl.ReadData | acl.WriteData: Entry} {
 		q.Want = want
 		require.Equal(t, gate, Decide(p, q).Gate, "%v", want.Names(false))
 	}

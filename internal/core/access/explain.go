@@ -19,8 +19,8 @@ type GateReport struct {
 	Record string
 	// Entries are those that decided some bit, in the order in which they did.
 	Entries []EntryReport
-	// Mends are the changes that together make this gate leave what was wanted.
-	Mends []Mend
+	// Fixes are the changes that together make this gate leave what was wanted.
+	Fixes []Fix
 }
 
 // EntryReport is one entry that decided some bit.
@@ -52,40 +52,40 @@ func (e EntryReport) Says() string {
 	return s
 }
 
-// MendKind says what a Mend does.
-type MendKind string
+// FixKind says what a Fix does.
+type FixKind string
 
-// What can be mended.
+// What can be fixed.
 const (
-	MendEnable       MendKind = "enable account"
-	MendExtend       MendKind = "extend account"
-	MendProtocol     MendKind = "let account use protocol"
-	MendService      MendKind = "switch service on"
-	MendPublish      MendKind = "publish folder"
-	MendReadWrite    MendKind = "make share read-write"
-	MendShareAllow   MendKind = "allow at share level"
-	MendShareRemove  MendKind = "remove share-level entry"
-	MendAllow        MendKind = "add entry"
-	MendRemove       MendKind = "remove entry"
-	MendUser         MendKind = "add user"
-	MendRule         MendKind = "add client rule"
-	MendRuleWrite    MendKind = "let client rule write"
-	MendMode         MendKind = "change mode"
-	MendRuleRemove   MendKind = "remove client rule"
-	MendRuleSquash   MendKind = "squash root"
-	MendRuleUnknown  MendKind = "refuse unknown uids"
-	MendClear        MendKind = "clear rules"
-	MendFolderRemove MendKind = "remove folder"
-	MendGroupRemove  MendKind = "remove group"
-	MendNumber       MendKind = "change uid or gid"
-	MendLimit        MendKind = "change limit"
-	MendLimitRemove  MendKind = "remove limit"
-	MendCounting     MendKind = "count what is stored"
+	FixEnable       FixKind = "enable account"
+	FixExtend       FixKind = "extend account"
+	FixProtocol     FixKind = "let account use protocol"
+	FixService      FixKind = "switch service on"
+	FixPublish      FixKind = "publish folder"
+	FixReadWrite    FixKind = "make share read-write"
+	FixShareAllow   FixKind = "allow at share level"
+	FixShareRemove  FixKind = "remove share-level entry"
+	FixAllow        FixKind = "add entry"
+	FixRemove       FixKind = "remove entry"
+	FixUser         FixKind = "add user"
+	FixRule         FixKind = "add client rule"
+	FixRuleWrite    FixKind = "let client rule write"
+	FixMode         FixKind = "change mode"
+	FixRuleRemove   FixKind = "remove client rule"
+	FixRuleSquash   FixKind = "squash root"
+	FixRuleUnknown  FixKind = "refuse unknown uids"
+	FixClear        FixKind = "clear rules"
+	FixFolderRemove FixKind = "remove folder"
+	FixGroupRemove  FixKind = "remove group"
+	FixNumber       FixKind = "change uid or gid"
+	FixLimit        FixKind = "change limit"
+	FixLimitRemove  FixKind = "remove limit"
+	FixCounting     FixKind = "count what is stored"
 )
 
-// Mend is one change that would widen a verdict.
-type Mend struct {
-	Kind     MendKind
+// Fix is one change that would widen a verdict.
+type Fix struct {
+	Kind     FixKind
 	User     string // or a group, where an entry is added
 	Protocol site.Protocol
 	Share    string
@@ -115,7 +115,7 @@ type ancestorNote struct {
 	denies  []*acl.Ace // that may keep the user from passing
 	reports []EntryReport
 	mode    string // why not, where modes decide
-	mend    uint32 // and the mode that would let them
+	fix     uint32 // and the mode that would let them
 	touches string // and whom else
 }
 
@@ -129,15 +129,15 @@ type recorder struct {
 	giving    []EntryReport // on its directory, that give something of the object as well
 }
 
-func (c *recorder) add(g Gate, leaves acl.Mask, record, reason string, mends ...Mend) *GateReport {
-	c.reports = append(c.reports, GateReport{Gate: g, Leaves: leaves, Reason: reason, Record: record, Mends: mends})
+func (c *recorder) add(g Gate, leaves acl.Mask, record, reason string, fixes ...Fix) *GateReport {
+	c.reports = append(c.reports, GateReport{Gate: g, Leaves: leaves, Reason: reason, Record: record, Fixes: fixes})
 	return &c.reports[len(c.reports)-1]
 }
 
 func (c *recorder) short(leaves acl.Mask) bool { return c.request.Want&^leaves != 0 }
 
 func (c *recorder) account(u *identity.User, leaves acl.Mask) {
-	if nfs := c.request.NFS; nfs != nil && nfs.Line != nil {
+	if nfs := c.request.NFS; nfs != nil && nfs.Rule != nil {
 		c.arrival(nfs, u, leaves)
 		return
 	}
@@ -145,14 +145,14 @@ func (c *recorder) account(u *identity.User, leaves acl.Mask) {
 	case u == nil:
 		c.add(Account, leaves, "", "there is no such user")
 	case u.Disabled:
-		mends := []Mend{{Kind: MendEnable, User: u.Name}}
+		fixes := []Fix{{Kind: FixEnable, User: u.Name}}
 		if u.Ended(c.request.Now) {
-			mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
+			fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
 		}
-		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", mends...)
+		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", fixes...)
 	case leaves == 0:
 		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, u.Expires.UTC().Format("2006-01-02 15:04 MST")),
-			Mend{Kind: MendExtend, User: u.Name})
+			Fix{Kind: FixExtend, User: u.Name})
 	case !u.Expires.IsZero():
 		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, u.Expires.UTC().Format("2006-01-02 15:04 MST")))
 	default:
@@ -170,35 +170,35 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 		return
 	}
 	var reasons []string
-	var mends []Mend
+	var fixes []Fix
 	if !c.policy.Services.On(via) {
 		reasons = append(reasons, via.String()+" is switched off")
-		mends = append(mends, Mend{Kind: MendService, Protocol: via, Touches: "everybody who may use " + via.String()})
+		fixes = append(fixes, Fix{Kind: FixService, Protocol: via, Touches: "everybody who may use " + via.String()})
 	}
 	if u != nil && (via == site.SMB && !u.SMB || via == site.NFS && !u.NFS) {
 		reasons = append(reasons, fmt.Sprintf("%s may not use %s", u.Name, via))
-		mends = append(mends, Mend{Kind: MendProtocol, User: u.Name, Protocol: via})
+		fixes = append(fixes, Fix{Kind: FixProtocol, User: u.Name, Protocol: via})
 	}
 	if u == nil && len(reasons) == 0 {
 		reasons = append(reasons, "nobody is asking")
 	}
-	c.add(Service, leaves, "service "+via.String(), strings.Join(reasons, "; "), mends...)
+	c.add(Service, leaves, "service "+via.String(), strings.Join(reasons, "; "), fixes...)
 }
 
 func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 	r := c.request
 	if r.Share == nil || r.Via == site.NFS {
-		mends := []Mend{{Kind: MendPublish, Path: r.Folder.Name, Protocol: r.Via, Touches: "everybody whom something lets into " + r.Folder.Name}}
-		c.add(ShareLevel, leaves, "folder "+r.Folder.Name, fmt.Sprintf("%s is not published over %s", r.Folder.Name, r.Via), mends...)
+		fixes := []Fix{{Kind: FixPublish, Path: r.Folder.Name, Protocol: r.Via, Touches: "everybody whom something lets into " + r.Folder.Name}}
+		c.add(ShareLevel, leaves, "folder "+r.Folder.Name, fmt.Sprintf("%s is not published over %s", r.Folder.Name, r.Via), fixes...)
 		return
 	}
 	record := "share " + r.Share.Name
 	var reasons []string
-	var mends []Mend
+	var fixes []Fix
 	if r.Share.ReadOnly {
 		reasons = append(reasons, r.Share.Name+" is a read-only share")
 		if r.Want&^acl.ReadOnly != 0 {
-			mends = append(mends, Mend{Kind: MendReadWrite, Share: r.Share.Name, Touches: "everybody who uses share " + r.Share.Name})
+			fixes = append(fixes, Fix{Kind: FixReadWrite, Share: r.Share.Name, Touches: "everybody who uses share " + r.Share.Name})
 		}
 	}
 	var trace []EntryReport
@@ -215,14 +215,14 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 		reasons = append(reasons, fmt.Sprintf("share %s leaves %s", r.Share.Name, acl.Describe(allowed, acl.KindOf(r.Path, r.File))))
 		if r.Want&^allowed != 0 {
 			for _, a := range denies {
-				mends = append(mends, Mend{Kind: MendShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID, Touches: c.besidesThem(a.Entry.Who)})
+				fixes = append(fixes, Fix{Kind: FixShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID, Touches: c.besidesThem(a.Entry.Who)})
 			}
 			if r.Want&^c.allowedWithout(list, denies, who, r.Folder.OwnedBy) != 0 {
-				mends = append(mends, Mend{Kind: MendShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.wantLevel()})
+				fixes = append(fixes, Fix{Kind: FixShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.wantLevel()})
 			}
 		}
 	}
-	c.add(ShareLevel, leaves, record, strings.Join(reasons, "; "), mends...).Entries = trace
+	c.add(ShareLevel, leaves, record, strings.Join(reasons, "; "), fixes...).Entries = trace
 }
 
 // allowedWithout is what an ACL would allow if some of its entries were not there.
@@ -277,13 +277,13 @@ func (c *recorder) path(leaves acl.Mask) {
 		}
 		where := f.Display(a.path)
 		if a.mode != "" {
-			var mends []Mend
+			var fixes []Fix
 			for _, other := range c.ancestors {
 				if !other.passed {
-					mends = append(mends, Mend{Kind: MendMode, Path: f.Display(other.path), Mode: other.mend, Touches: other.touches})
+					fixes = append(fixes, Fix{Kind: FixMode, Path: f.Display(other.path), Mode: other.fix, Touches: other.touches})
 				}
 			}
-			c.add(Path, leaves, where, a.mode, mends...)
+			c.add(Path, leaves, where, a.mode, fixes...)
 		} else if len(a.reports) > 0 {
 			r := a.reports[len(a.reports)-1]
 			c.add(Path, leaves, r.Record(), fmt.Sprintf("%s; %s may not pass %s", r.Says(), c.subject(), where)).Entries = a.reports
@@ -370,10 +370,10 @@ func (c *recorder) wantLevel() acl.Level {
 	return acl.Control
 }
 
-// mend finds, for the path and entry gates, the narrowest changes that together let the request through: entries for who asks alone, on what
+// fix finds, for the path and entry gates, the narrowest changes that together let the request through: entries for who asks alone, on what
 // was asked about and on the directories to be passed on the way, which there come before everything inherited. Only denies that
 // are written on the same path have to go.
-func (c *recorder) mend() {
+func (c *recorder) fix() {
 	r := c.request
 	path, entry := c.gate(Path), c.gate(Entry)
 	if path == nil || entry == nil || r.User == 0 || r.Folder.Unix() {
@@ -399,7 +399,7 @@ func (c *recorder) mend() {
 			if touches == "" && (d.Mask&^in != 0 || from != r.Path && d.Entry.Applies != acl.Here) {
 				touches = c.userName() + " in what else it denies"
 			}
-			on.Mends = append(on.Mends, Mend{Kind: MendRemove, Path: r.Folder.Display(from), EntryID: d.Entry.ID, Touches: touches})
+			on.Fixes = append(on.Fixes, Fix{Kind: FixRemove, Path: r.Folder.Display(from), EntryID: d.Entry.ID, Touches: touches})
 		}
 	}
 	for _, a := range c.ancestors {
@@ -407,11 +407,11 @@ func (c *recorder) mend() {
 			continue
 		}
 		remove(path, a.denies, a.path, acl.Pass.Mask(true))
-		path.Mends = append(path.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(a.path), User: c.userName(), Level: acl.Pass, HereOnly: true, Touches: c.squashedToo()})
+		path.Fixes = append(path.Fixes, Fix{Kind: FixAllow, Path: r.Folder.Display(a.path), User: c.userName(), Level: acl.Pass, HereOnly: true, Touches: c.squashedToo()})
 	}
 	if c.short(entry.Leaves) {
 		remove(entry, c.denies, r.Path, acl.All)
-		entry.Mends = append(entry.Mends, Mend{Kind: MendAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.wantLevel(), Touches: c.squashedToo()})
+		entry.Fixes = append(entry.Fixes, Fix{Kind: FixAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.wantLevel(), Touches: c.squashedToo()})
 	}
 }
 
@@ -421,7 +421,7 @@ func (c *recorder) squashedToo() string {
 	if nfs == nil || nfs.Said.UID == nfs.Unix.UID {
 		return ""
 	}
-	return "all whom " + lineName{nfs.Line, nfs.Export.Path}.String() + " makes " + c.userName()
+	return "all whom " + ruleName{nfs.Rule, nfs.Export.Path}.String() + " makes " + c.userName()
 }
 
 // besidesThem says whom an entry means besides who is asking; "" for nobody.

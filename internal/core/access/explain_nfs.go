@@ -22,34 +22,34 @@ func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 	if u != nil {
 		record = "user " + u.Name
 	}
-	var mends []Mend
+	var fixes []Fix
 	switch {
 	case leaves != 0 && u != nil && !u.Expires.IsZero():
 		says += fmt.Sprintf(", enabled until %s", u.Expires.UTC().Format("2006-01-02 15:04 MST"))
 	case leaves != 0:
 	case u == nil:
 		if !nfs.accepted(c.request.Folder.Unix()) && nfs.Said.UID != 0 {
-			mends = append(mends, Mend{Kind: MendUser, UID: nfs.Said.UID})
+			fixes = append(fixes, Fix{Kind: FixUser, UID: nfs.Said.UID})
 		}
 	case u.Disabled:
 		says += ", who is disabled"
-		mends = append(mends, Mend{Kind: MendEnable, User: u.Name})
+		fixes = append(fixes, Fix{Kind: FixEnable, User: u.Name})
 		if u.Ended(c.request.Now) {
-			mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
+			fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
 		}
 	default:
 		says += fmt.Sprintf(", whose account ended at %s", u.Expires.UTC().Format("2006-01-02 15:04 MST"))
-		mends = append(mends, Mend{Kind: MendExtend, User: u.Name})
+		fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
 	}
-	c.add(Account, leaves, record, says, mends...)
+	c.add(Account, leaves, record, says, fixes...)
 }
 
-func (l lineName) String() string {
-	return fmt.Sprintf("client rule %d of %s", l.line.Number, l.export)
+func (l ruleName) String() string {
+	return fmt.Sprintf("client rule %d of %s", l.rule.Number, l.export)
 }
 
-type lineName struct {
-	line   *site.Line
+type ruleName struct {
+	rule   *site.ExportRule
 	export string
 }
 
@@ -84,45 +84,45 @@ func Terms(r *site.ClientRule) string {
 func (c *recorder) origin(leaves acl.Mask) {
 	nfs := c.request.NFS
 	from := nfs.Origin.Address.String()
-	if len(nfs.Origin.Names) > 0 && (nfs.Line == nil || nfs.Line.ByName()) {
+	if len(nfs.Origin.Names) > 0 && (nfs.Rule == nil || nfs.Rule.ByName()) {
 		from += " (" + strings.Join(nfs.Origin.Names, ", ") + ")"
 	}
-	if nfs.Line == nil {
+	if nfs.Rule == nil {
 		c.add(Origin, leaves, "export "+nfs.Export.Path, fmt.Sprintf("no client rule of %s matches %s", nfs.Export.Path, from),
-			Mend{Kind: MendRule, Export: nfs.Export.Path, From: nfs.Origin.Address.String(), Touches: "everybody at " + nfs.Origin.Address.String()})
+			Fix{Kind: FixRule, Export: nfs.Export.Path, From: nfs.Origin.Address.String(), Touches: "everybody at " + nfs.Origin.Address.String()})
 		return
 	}
-	name := lineName{nfs.Line, nfs.Export.Path}.String()
+	name := ruleName{nfs.Rule, nfs.Export.Path}.String()
 	switch {
 	case !nfs.flavorTaken():
-		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and does not take security flavour %s", from, nfs.Line.From, nfs.Origin.Flavor))
+		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and does not take security flavour %s", from, nfs.Rule.From, nfs.Origin.Flavor))
 	case leaves == 0:
-		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and wants a source port below 1024, not %d", from, nfs.Line.From, nfs.Origin.Port))
+		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and wants a source port below 1024, not %d", from, nfs.Rule.From, nfs.Origin.Port))
 	default:
 		of := ""
-		if nfs.Line.Set != "" {
-			of = ", of host set " + nfs.Line.Set + ","
+		if nfs.Rule.Set != "" {
+			of = ", of host set " + nfs.Rule.Set + ","
 		}
-		c.add(Origin, leaves, name, fmt.Sprintf("%s%s is the first that matches %s", nfs.Line.From, of, from))
+		c.add(Origin, leaves, name, fmt.Sprintf("%s%s is the first that matches %s", nfs.Rule.From, of, from))
 	}
 }
 
 func (c *recorder) export(leaves acl.Mask) {
 	nfs := c.request.NFS
-	if nfs.Line == nil {
+	if nfs.Rule == nil {
 		c.add(ShareLevel, leaves, "export "+nfs.Export.Path, "no client rule, so there is none to limit anything")
 		return
 	}
-	name := lineName{nfs.Line, nfs.Export.Path}.String()
-	if nfs.Line.Write {
+	name := ruleName{nfs.Rule, nfs.Export.Path}.String()
+	if nfs.Rule.Write {
 		c.add(ShareLevel, leaves, name, "it is read-write and adds no limits of its own")
 		return
 	}
-	var mends []Mend
+	var fixes []Fix
 	if c.short(leaves) {
-		mends = append(mends, Mend{Kind: MendRuleWrite, Export: nfs.Export.Path, Set: nfs.Line.Set, Rule: nfs.Line.ID, Touches: "everybody at " + nfs.Line.From})
+		fixes = append(fixes, Fix{Kind: FixRuleWrite, Export: nfs.Export.Path, Set: nfs.Rule.Set, Rule: nfs.Rule.ID, Touches: "everybody at " + nfs.Rule.From})
 	}
-	c.add(ShareLevel, leaves, name, "it is read-only", mends...)
+	c.add(ShareLevel, leaves, name, "it is read-only", fixes...)
 }
 
 // Ls spells the mode of an object as ls does, with a plus for an ACL: "drwxrwsr-x+".
@@ -192,7 +192,7 @@ func (c *recorder) modeAncestor(who *posix.Credential, a *posix.Attributes, at s
 	note := ancestorNote{path: at, passed: posix.Permits(who, a, posix.Exec)}
 	if !note.passed {
 		note.mode = fmt.Sprintf("%s (%s) does not let %s pass %s", Ls(a), c.owners(a), c.subject(), Class(who, a))
-		note.mend, note.touches = mendMode(who, a, posix.Exec), c.modeTouches(who, a)
+		note.fix, note.touches = fixMode(who, a, posix.Exec), c.modeTouches(who, a)
 	}
 	c.ancestors = append(c.ancestors, note)
 }
@@ -209,9 +209,9 @@ func (c *recorder) modeTouches(who *posix.Credential, a *posix.Attributes) strin
 	return "everybody who is neither its owner nor in its group"
 }
 
-// mendMode is the mode that would give a credential some bits: those of the class
+// fixMode is the mode that would give a credential some bits: those of the class
 // by which it is met.
-func mendMode(who *posix.Credential, a *posix.Attributes, bits uint32) uint32 {
+func fixMode(who *posix.Credential, a *posix.Attributes, bits uint32) uint32 {
 	switch {
 	case who.UID == a.UID:
 		bits <<= 6
@@ -230,9 +230,9 @@ func (c *recorder) mode(who *posix.Credential, a *posix.Attributes, leaves acl.M
 	}
 	each := posix.Each(who, a)
 	reason := fmt.Sprintf("%s (%s) gives %s %s %s", Ls(a), c.owners(a), c.subject(), posix.Bits(each), Class(who, a))
-	var mends []Mend
+	var fixes []Fix
 	if missing := bitsWanted(r.Want&^leaves, a.Dir) &^ each; c.short(leaves) && missing != 0 && a.ACL == nil {
-		mends = append(mends, Mend{Kind: MendMode, Path: where, Mode: mendMode(who, a, missing), Touches: c.modeTouches(who, a)})
+		fixes = append(fixes, Fix{Kind: FixMode, Path: where, Mode: fixMode(who, a, missing), Touches: c.modeTouches(who, a)})
 	} else if c.short(leaves) && missing == 0 {
 		if r.Want&^leaves&unixOwner != 0 {
 			reason += "; only the owner may change mode and times"
@@ -242,5 +242,5 @@ func (c *recorder) mode(who *posix.Credential, a *posix.Attributes, leaves acl.M
 			reason += ", but not all of it at once"
 		}
 	}
-	c.add(Entry, leaves, where, reason, mends...)
+	c.add(Entry, leaves, where, reason, fixes...)
 }

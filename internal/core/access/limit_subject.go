@@ -61,8 +61,8 @@ func (n LimitName) String() string {
 }
 
 // RaiseLimit is the change that makes room under a limit that is in the way, or will be when a grace is over.
-func RaiseLimit(p *site.Policy, s *limit.Standing, now time.Time) Mend {
-	m := Mend{Kind: MendLimit, Limit: NameLimit(p, s.Limit)}
+func RaiseLimit(p *site.Policy, s *limit.Standing, now time.Time) Fix {
+	m := Fix{Kind: FixLimit, Limit: NameLimit(p, s.Limit)}
 	for d, bounds := range [limit.Dimensions]struct{ soft, hard **int64 }{{&m.Bounds.SoftBytes, &m.Bounds.HardBytes}, {&m.Bounds.SoftFiles, &m.Bounds.HardFiles}} {
 		d := limit.Dimension(d)
 		left, bounded := s.Left(d, now)

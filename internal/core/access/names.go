@@ -23,7 +23,7 @@ func byNames(p *site.Policy, r *Request, v Verdict) (Verdict, int) {
 		return v, by
 	}
 	if r.Unjudged {
-		if v.Granted &= ofName; v.Gate == Open && r.Want&^v.Granted != 0 {
+		if v.Granted &= ofName; v.Gate == Passed && r.Want&^v.Granted != 0 {
 			v.Gate = Entry
 		}
 		return v, by
@@ -34,7 +34,7 @@ func byNames(p *site.Policy, r *Request, v Verdict) (Verdict, int) {
 		other := walk(p, &q, nil)
 		v.Granted &= other.Granted | ofName
 		v.holds(other.ValidUntil)
-		if v.Gate == Open && other.Gate != Open {
+		if v.Gate == Passed && other.Gate != Passed {
 			v.Gate, by = other.Gate, i
 		}
 	}
@@ -50,7 +50,7 @@ func (c *recorder) explainNames(p *site.Policy, v Verdict) Verdict {
 		q.Path, q.Others, q.Want = c.request.Others[by], nil, c.request.Want&^ofName
 		other := &recorder{policy: p, request: &q}
 		walk(p, &q, other)
-		other.mend()
+		other.fix()
 		for i := range c.reports {
 			g, theirs := &c.reports[i], other.gate(c.reports[i].Gate)
 			if leaves := g.Leaves & (theirs.Leaves | ofName); (g.Gate == Path || g.Gate == Entry) && leaves != g.Leaves {
@@ -65,7 +65,7 @@ func (c *recorder) explainNames(p *site.Policy, v Verdict) Verdict {
 		g.Leaves &^= gone
 		if c.request.Unjudged {
 			g.Reason = "it has more names than are looked at, so nobody is let at it; fewer have to be made of them"
-			g.Mends = nil
+			g.Fixes = nil
 		} else if by < 0 {
 			g.Reason += fmt.Sprintf("; as %s the same file may be used for less", c.request.Folder.Display(c.request.Others[0]))
 		}

@@ -51,18 +51,18 @@ func (c *recorder) room(leaves acl.Mask) {
 	tightest := slices.MaxFunc(r.Room, func(a, b limit.Standing) int {
 		return CompareStandings(&a, &b, r.Now)
 	})
-	var mends []Mend
+	var fixes []Fix
 	if c.short(leaves) {
 		for i := range r.Room {
 			s := &r.Room[i]
 			_, bytes := s.Refuses(limit.Amount{Bytes: 1}, r.Now)
 			_, files := s.Refuses(limit.Amount{Files: 1}, r.Now)
 			if bytes || files && !r.File {
-				mends = append(mends, RaiseLimit(c.policy, s, r.Now))
+				fixes = append(fixes, RaiseLimit(c.policy, s, r.Now))
 			}
 		}
 	}
-	c.add(Limit, leaves, "limit of "+LimitSubject(c.policy, tightest.Limit), standingSays(&tightest, r), mends...)
+	c.add(Limit, leaves, "limit of "+LimitSubject(c.policy, tightest.Limit), standingSays(&tightest, r), fixes...)
 }
 
 // CompareStandings puts those that refuse after those that do not, and the fuller after the less full.

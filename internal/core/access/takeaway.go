@@ -11,7 +11,7 @@ import (
 // TakeAway gives the smallest change after which a request that is allowed is not: one entry less,
 // where the user has it by one of their own alone, else one deny where it comes before all else.
 // It is nil for what is refused, for who is nobody in the records, and where modes decide.
-func TakeAway(p *site.Policy, r Request) []Mend {
+func TakeAway(p *site.Policy, r Request) []Fix {
 	if r.NFS != nil {
 		r.User = r.NFS.User
 	}
@@ -35,7 +35,7 @@ func TakeAway(p *site.Policy, r Request) []Mend {
 	var giving []*acl.Ace
 	list.Evaluate(who, own, r.Now, takes(r.Want, r.File), func(a *acl.Ace, _ acl.Mask) { giving = append(giving, a) })
 	if len(giving) == 1 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && r.Want&^left(list.Without(giving)) != 0 {
-		return []Mend{{Kind: MendRemove, Path: r.Folder.Display(giving[0].From), EntryID: giving[0].Entry.ID}}
+		return []Fix{{Kind: FixRemove, Path: r.Folder.Display(giving[0].From), EntryID: giving[0].Entry.ID}}
 	}
 	rec := &recorder{policy: p, request: &r}
 	at := r.Path
@@ -45,5 +45,5 @@ func TakeAway(p *site.Policy, r Request) []Mend {
 	if !r.onDisk() { // an entry is written on what is there
 		at = r.Folder.Tree.DeepestRule(at)
 	}
-	return []Mend{{Kind: MendAllow, Deny: true, Path: r.Folder.Display(at), User: rec.userName(), Level: rec.wantLevel()}}
+	return []Fix{{Kind: FixAllow, Deny: true, Path: r.Folder.Display(at), User: rec.userName(), Level: rec.wantLevel()}}
 }

@@ -91,9 +91,9 @@ type folder struct {
 	root  *node
 	owned bool // some entry depends on who owns the object
 	facts access.Facts
-	lines []*site.Line // of its exports, with their export beside
+	rules []*site.ExportRule // of its exports, with their export beside
 	of    []*site.PublishedExport
-	odd   [][]int32 // by line: users whom the line takes for somebody else, or with other groups
+	odd   [][]int32 // by rule: users whom the rule takes for somebody else, or with other groups
 }
 
 type node struct {
@@ -161,10 +161,10 @@ func (a *Audit) folder(pf *site.PublishedFolder) *folder {
 		f.facts = a.facts(pf)
 	}
 	for _, e := range pf.Exports {
-		for i := range e.Lines {
-			if e.Lines[i].ShadowedBy == 0 && !reachesNobody(&e.Lines[i]) {
-				f.lines, f.of = append(f.lines, &e.Lines[i]), append(f.of, e)
-				f.odd = append(f.odd, a.oddities(e, &e.Lines[i]))
+		for i := range e.InForce {
+			if e.InForce[i].ShadowedBy == 0 && !reachesNobody(&e.InForce[i]) {
+				f.rules, f.of = append(f.rules, &e.InForce[i]), append(f.of, e)
+				f.odd = append(f.odd, a.oddities(e, &e.InForce[i]))
 			}
 		}
 	}
@@ -172,8 +172,8 @@ func (a *Audit) folder(pf *site.PublishedFolder) *folder {
 	return f
 }
 
-// reachesNobody says whether no origin passes a line: it takes no flavour that is spoken.
-func reachesNobody(l *site.Line) bool {
+// reachesNobody says whether no origin passes a rule: it takes no flavour that is spoken.
+func reachesNobody(l *site.ExportRule) bool {
 	for _, s := range l.Security {
 		if s == site.FlavorSys {
 			return false
@@ -182,8 +182,8 @@ func reachesNobody(l *site.Line) bool {
 	return true
 }
 
-// oddities are the users for whom a line stands for something else than the records say.
-func (a *Audit) oddities(e *site.PublishedExport, l *site.Line) []int32 {
+// oddities are the users for whom a rule stands for something else than the records say.
+func (a *Audit) oddities(e *site.PublishedExport, l *site.ExportRule) []int32 {
 	d := a.Policy.Directory
 	var out []int32
 	root, nobodys := d.GroupIndexByGID(0), d.GroupIndexByGID(site.Anonymous)
@@ -197,8 +197,8 @@ func (a *Audit) oddities(e *site.PublishedExport, l *site.Line) []int32 {
 	return out
 }
 
-// arrive is how a user comes in by a line, from a host that it is about.
-func (a *Audit) arrive(e *site.PublishedExport, l *site.Line, user int32) *access.Arrival {
+// arrive is how a user comes in by a rule, from a host that it is about.
+func (a *Audit) arrive(e *site.PublishedExport, l *site.ExportRule, user int32) *access.Arrival {
 	u := &a.Policy.Directory.Users()[user]
 	return access.ArriveBy(a.Policy, e, l, access.UnixCredential(a.Policy.Directory, u.ID))
 }
@@ -391,12 +391,12 @@ func (f *folder) standing(w *workspace, fr *frame, asked string, kind acl.Kind) 
 			s.SMB.or(&got)
 		}
 	}
-	if len(f.lines) > 0 {
+	if len(f.rules) > 0 {
 		own := f.levels(w, fr, kind, site.NFS)
-		for i, line := range f.lines {
+		for i, rule := range f.rules {
 			if inExport(f.of[i], asked) {
-				got := f.throughLine(i, line, &own, kind, func(user int32) acl.LevelSet {
-					return f.decideBy(i, line, user, f.facts, fr.path, kind)
+				got := f.throughRule(i, rule, &own, kind, func(user int32) acl.LevelSet {
+					return f.decideBy(i, rule, user, f.facts, fr.path, kind)
 				})
 				s.NFS.or(&got)
 			}
@@ -451,11 +451,11 @@ func (f *folder) throughShare(share *site.PublishedShare, own *Levels, kind acl.
 	return out
 }
 
-// throughLine is what a client rule leaves; ask is for whom it makes somebody else of.
-func (f *folder) throughLine(i int, line *site.Line, own *Levels, kind acl.Kind, ask func(user int32) acl.LevelSet) Levels {
+// throughRule is what a client rule leaves; ask is for whom it makes somebody else of.
+func (f *folder) throughRule(i int, rule *site.ExportRule, own *Levels, kind acl.Kind, ask func(user int32) acl.LevelSet) Levels {
 	d := f.audit.Policy.Directory
 	out := noLevels(d)
-	if line.Squash == site.SquashAll { // everybody is the same one
+	if rule.Squash == site.SquashAll { // everybody is the same one
 		if len(d.Users()) > 0 {
 			set := ask(0)
 			for _, l := range acl.Levels {
@@ -467,7 +467,7 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, kind acl.Kind,
 		return out
 	}
 	for _, l := range acl.LevelsOf(kind) {
-		if !line.Write && l.Wants(kind)&^acl.ReadOnly != 0 {
+		if !rule.Write && l.Wants(kind)&^acl.ReadOnly != 0 {
 			continue
 		}
 		copy(out[l], own[l])
@@ -485,12 +485,12 @@ func (f *folder) throughLine(i int, line *site.Line, own *Levels, kind acl.Kind,
 	return out
 }
 
-// decideBy asks the gates themselves, for whom a line makes somebody else of.
-func (f *folder) decideBy(i int, line *site.Line, user int32, facts access.Facts, path string, kind acl.Kind) acl.LevelSet {
+// decideBy asks the gates themselves, for whom a rule makes somebody else of.
+func (f *folder) decideBy(i int, rule *site.ExportRule, user int32, facts access.Facts, path string, kind acl.Kind) acl.LevelSet {
 	a := f.audit
 	u := &a.Policy.Directory.Users()[user]
 	others, known := f.others(path, kind.File())
-	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], line, user), Folder: f.PublishedFolder, Path: path,
+	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], rule, user), Folder: f.PublishedFolder, Path: path,
 		Others: others, Unjudged: !known, File: kind.File(), Facts: facts, Now: a.Now}, kind)
 }
 
@@ -518,9 +518,9 @@ func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool)
 		smb |= decided(a.Policy, r, kind)
 	}
 	r.Share, r.Via = nil, site.NFS
-	for i, line := range f.lines {
+	for i, rule := range f.rules {
 		if inExport(f.of[i], path) {
-			r.NFS = a.arrive(f.of[i], line, user)
+			r.NFS = a.arrive(f.of[i], rule, user)
 			nfs |= decided(a.Policy, r, kind)
 		}
 	}

@@ -195,12 +195,12 @@ func TestComingInByALine(t *testing.T) {
 		p, err := site.Compile(r)
 		require.NoError(t, err)
 		for _, e := range p.Exports {
-			for i := range e.Lines {
+			for i := range e.InForce {
 				for _, u := range p.Directory.Users() {
 					said := access.UnixCredential(p.Directory, u.ID)
-					from := access.Arrive(p, e, site.Origin{Address: netip.MustParseAddr(e.Lines[i].From), Port: 700, Flavor: site.FlavorSys}, said)
-					by := access.ArriveBy(p, e, &e.Lines[i], said)
-					require.Equal(t, from.Line, by.Line)
+					from := access.Arrive(p, e, site.Origin{Address: netip.MustParseAddr(e.InForce[i].From), Port: 700, Flavor: site.FlavorSys}, said)
+					by := access.ArriveBy(p, e, &e.InForce[i], said)
+					require.Equal(t, from.Rule, by.Rule)
 					require.Equal(t, from.Unix, by.Unix)
 					require.Equal(t, from.User, by.User)
 					require.Equal(t, from.Mapping, by.Mapping)

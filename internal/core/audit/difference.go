@@ -101,7 +101,7 @@ func (c *Comparison) alike(b, a *site.PublishedFolder) bool {
 		}
 	}
 	for i := range b.Exports {
-		if !reflect.DeepEqual(b.Exports[i].Lines, a.Exports[i].Lines) || b.Exports[i].Below != a.Exports[i].Below || b.Exports[i].ClientGroups != a.Exports[i].ClientGroups {
+		if !reflect.DeepEqual(b.Exports[i].InForce, a.Exports[i].InForce) || b.Exports[i].Below != a.Exports[i].Below || b.Exports[i].ClientGroups != a.Exports[i].ClientGroups {
 			return false
 		}
 	}

@@ -34,7 +34,7 @@ type Finding struct {
 	Severity Severity
 	Subject  string // the record: "entry 12 on plates"
 	Says     string // one sentence
-	Mends    []access.Mend
+	Fixes    []access.Fix
 	// Accepted is set where somebody lives with it.
 	Accepted *site.Acceptance
 }
@@ -77,9 +77,9 @@ type finder struct {
 }
 
 // add notes a finding; key tells it from others of its kind.
-func (x *finder) add(kind string, s Severity, key, subject, says string, mends ...access.Mend) {
+func (x *finder) add(kind string, s Severity, key, subject, says string, fixes ...access.Fix) {
 	sum := sha256.Sum256([]byte(kind + "\x00" + key))
-	f := Finding{Key: hex.EncodeToString(sum[:4]), Kind: kind, Severity: s, Subject: subject, Says: says, Mends: mends}
+	f := Finding{Key: hex.EncodeToString(sum[:4]), Kind: kind, Severity: s, Subject: subject, Says: says, Fixes: fixes}
 	for i := range x.Policy.Acceptances {
 		if acc := &x.Policy.Acceptances[i]; acc.Finding == f.Key && acc.Until.After(x.Now) {
 			f.Accepted = acc
@@ -228,11 +228,11 @@ func (x *finder) shares(f *folder) {
 	d := x.Policy.Directory
 	for _, s := range f.Shares {
 		if !x.Policy.Services.SMB {
-			x.add(ServiceOff, Medium, "share "+s.Name, "share "+s.Name, "SMB is switched off, so nobody reaches the share", access.Mend{Kind: access.MendService, Protocol: site.SMB})
+			x.add(ServiceOff, Medium, "share "+s.Name, "share "+s.Name, "SMB is switched off, so nobody reaches the share", access.Fix{Kind: access.FixService, Protocol: site.SMB})
 		}
 		for i := range s.Share.Entries {
 			e := &s.Share.Entries[i]
-			remove := access.Mend{Kind: access.MendShareRemove, Share: s.Name, EntryID: e.ID}
+			remove := access.Fix{Kind: access.FixShareRemove, Share: s.Name, EntryID: e.ID}
 			if why := x.gone(e); why != "" && !e.Ended(x.Now) {
 				x.add(GrantToGone, Medium, entryKey(e), entryName(e, "share "+s.Name), fmt.Sprintf("it %s %s, %s", verb(e), d.Name(e.Who), why), remove)
 			}
@@ -243,41 +243,41 @@ func (x *finder) shares(f *folder) {
 func (x *finder) exports(f *folder) {
 	for _, e := range f.Exports {
 		if !x.Policy.Services.NFS {
-			x.add(ServiceOff, Medium, "export "+e.Path, "export "+e.Path, "NFS is switched off, so nobody reaches the export", access.Mend{Kind: access.MendService, Protocol: site.NFS})
+			x.add(ServiceOff, Medium, "export "+e.Path, "export "+e.Path, "NFS is switched off, so nobody reaches the export", access.Fix{Kind: access.FixService, Protocol: site.NFS})
 		}
-		for i := range e.Lines {
-			l := &e.Lines[i]
+		for i := range e.InForce {
+			l := &e.InForce[i]
 			if l.ShadowedBy != 0 {
 				continue
 			}
 			subject := fmt.Sprintf("client rule %d of %s", l.Number, e.Path)
 			key := fmt.Sprintf("rule %d of %d", l.ID, e.ID)
-			mend := func(kind access.MendKind) access.Mend {
-				return access.Mend{Kind: kind, Export: e.Path, Set: l.Set, Rule: l.ID}
+			fix := func(kind access.FixKind) access.Fix {
+				return access.Fix{Kind: kind, Export: e.Path, Set: l.Set, Rule: l.ID}
 			}
 			if l.Everyone() {
 				severity, may := Medium, "read"
 				if l.Write {
 					severity, may = High, "read and write"
 				}
-				x.add(OpenExport, severity, key, subject, fmt.Sprintf("%s lets any host %s, as whomever it says it is", l.From, may), mend(access.MendRuleRemove))
+				x.add(OpenExport, severity, key, subject, fmt.Sprintf("%s lets any host %s, as whomever it says it is", l.From, may), fix(access.FixRuleRemove))
 			}
 			if l.Squash == site.SquashNone {
 				severity := Medium
 				if f.Unix() {
 					severity = High
 				}
-				x.add(RootNotSquashed, severity, key, subject, fmt.Sprintf("the superuser of any host that %s means stays the superuser", l.From), mend(access.MendRuleSquash))
+				x.add(RootNotSquashed, severity, key, subject, fmt.Sprintf("the superuser of any host that %s means stays the superuser", l.From), fix(access.FixRuleSquash))
 			}
 			if l.Write && (l.Unknown == site.UnknownNumber && f.Unix() || l.Unknown == site.UnknownAnonymous && x.nobodyAdds(f, e, l)) {
-				x.add(UnknownWrites, High, key, subject, fmt.Sprintf("uids that no user has may write from %s", l.From), mend(access.MendRuleUnknown))
+				x.add(UnknownWrites, High, key, subject, fmt.Sprintf("uids that no user has may write from %s", l.From), fix(access.FixRuleUnknown))
 			}
 		}
 	}
 }
 
-// nobodyAdds says whether a uid that no user has may put anything into the folder by a line.
-func (x *finder) nobodyAdds(f *folder, e *site.PublishedExport, l *site.Line) bool {
+// nobodyAdds says whether a uid that no user has may put anything into the folder by a rule.
+func (x *finder) nobodyAdds(f *folder, e *site.PublishedExport, l *site.ExportRule) bool {
 	said := posix.Credential{UID: posix.Nobody - 1, GID: posix.Nobody - 1}
 	r := access.Request{Via: site.NFS, NFS: access.ArriveBy(x.Policy, e, l, said), Folder: f.PublishedFolder, Path: e.Below, Facts: f.facts, Now: x.Now}
 	return decided(x.Policy, r, acl.KindOf(r.Path, false)).Has(acl.Add)
@@ -307,13 +307,13 @@ func (x *finder) control(f *folder) {
 	}
 	says := "no user may decide about it: only administrators of the gateway can"
 	if f.Unix() {
-		x.add(NoControl, Low, f.Name, "folder "+f.Name, says, access.Mend{Kind: access.MendMode, Path: f.Name})
+		x.add(NoControl, Low, f.Name, "folder "+f.Name, says, access.Fix{Kind: access.FixMode, Path: f.Name})
 		return
 	}
 	// Who is to decide is for an administrator to say, unless somebody is there who owns it.
-	var mends []access.Mend
+	var fixes []access.Fix
 	allow := func(p identity.Principal) {
-		mends = append(mends, access.Mend{Kind: access.MendAllow, Path: f.Name, User: Name(d, p), Level: acl.Control})
+		fixes = append(fixes, access.Fix{Kind: access.FixAllow, Path: f.Name, User: Name(d, p), Level: acl.Control})
 	}
 	if u := d.User(f.Owner); u != nil && u.InForce(x.Now) {
 		allow(identity.UserPrincipal(u.ID))
@@ -323,12 +323,12 @@ func (x *finder) control(f *folder) {
 			allow(identity.GroupPrincipal(f.Group))
 		}
 	}
-	x.add(NoControl, Low, f.Name, "folder "+f.Name, says, mends...)
+	x.add(NoControl, Low, f.Name, "folder "+f.Name, says, fixes...)
 }
 
 // protocols looks for people who may do one thing over SMB and another over NFS.
 func (x *finder) protocols(f *folder) {
-	if len(f.Shares) == 0 || len(f.lines) == 0 || !x.Policy.Services.SMB || !x.Policy.Services.NFS {
+	if len(f.Shares) == 0 || len(f.rules) == 0 || !x.Policy.Services.SMB || !x.Policy.Services.NFS {
 		return
 	}
 	d := x.Policy.Directory
@@ -349,11 +349,11 @@ func (x *finder) protocols(f *folder) {
 		break
 	}
 	says := fmt.Sprintf("%s: %s, as %s", some(d, differ), differs(differ.Count()), st.Of(first))
-	mends, squashed := x.align(f, differ, st)
+	fixes, squashed := x.align(f, differ, st)
 	if squashed != "" {
 		says += "; over NFS they are nobody in particular: " + squashed
 	}
-	x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, says, mends...)
+	x.add(ProtocolsDiffer, Low, f.Name, "folder "+f.Name, says, fixes...)
 }
 
 func differs(n int) string {
@@ -369,8 +369,8 @@ const mostAligned = 4
 
 // align gives what would let people do over one protocol what they may over the other. Where they arrive as somebody
 // else over NFS nothing that is granted to them would, and it says by which client rule.
-func (x *finder) align(f *folder, differ identity.People, st *Standing) (mends []access.Mend, squashed string) {
-	seen := make(map[access.Mend]bool)
+func (x *finder) align(f *folder, differ identity.People, st *Standing) (fixes []access.Fix, squashed string) {
+	seen := make(map[access.Fix]bool)
 	for user := range differ.Each() {
 		p := st.Of(user)
 		r := access.Request{User: x.Policy.Directory.Users()[user].ID, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}
@@ -379,9 +379,9 @@ func (x *finder) align(f *folder, differ identity.People, st *Standing) (mends [
 			missing = p.NFS &^ p.SMB
 			r.Via, r.Share = site.SMB, f.Shares[0]
 		} else {
-			r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.lines[0], user)
+			r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.rules[0], user)
 			if r.NFS.User != r.User {
-				return nil, fmt.Sprintf("client rule %d of %s", f.lines[0].Number, f.of[0].Path)
+				return nil, fmt.Sprintf("client rule %d of %s", f.rules[0].Number, f.of[0].Path)
 			}
 		}
 		for _, l := range missing.Widest() {
@@ -389,39 +389,39 @@ func (x *finder) align(f *folder, differ identity.People, st *Standing) (mends [
 		}
 		_, gates := access.Explain(x.Policy, r)
 		for _, g := range gates {
-			for _, m := range g.Mends {
+			for _, m := range g.Fixes {
 				if !seen[m] {
 					seen[m] = true
-					mends = append(mends, m)
+					fixes = append(fixes, m)
 				}
 			}
 		}
-		if len(mends) > mostAligned {
+		if len(fixes) > mostAligned {
 			return nil, ""
 		}
 	}
-	return mends, ""
+	return fixes, ""
 }
 
 // modes looks at the root of a folder where modes decide.
 func (x *finder) modes(f *folder) {
 	at := f.attributes("")
 	if at != nil && at.Mode&0o002 != 0 { // an ACL has the same of all others
-		x.add(OpenToEveryone, High, f.Name, "folder "+f.Name, fmt.Sprintf("its mode, %04o, lets everybody write", at.Mode), access.Mend{Kind: access.MendMode, Path: f.Name, Mode: at.Mode &^ 0o002})
+		x.add(OpenToEveryone, High, f.Name, "folder "+f.Name, fmt.Sprintf("its mode, %04o, lets everybody write", at.Mode), access.Fix{Kind: access.FixMode, Path: f.Name, Mode: at.Mode &^ 0o002})
 	}
 }
 
 func (x *finder) groups() {
 	d := x.Policy.Directory
 	used := make(map[identity.ID]bool)
-	removes := make(map[identity.ID][]access.Mend)
+	removes := make(map[identity.ID][]access.Fix)
 	for _, f := range x.Policy.Folders {
 		used[f.Group] = true
 		for i := range f.Rules {
 			for _, e := range f.Rules[i].Entries {
 				if e.Who.Kind == identity.KindGroup {
 					used[e.Who.ID] = true
-					removes[e.Who.ID] = append(removes[e.Who.ID], access.Mend{Kind: access.MendRemove, Path: f.Display(f.Rules[i].Path), EntryID: e.ID})
+					removes[e.Who.ID] = append(removes[e.Who.ID], access.Fix{Kind: access.FixRemove, Path: f.Display(f.Rules[i].Path), EntryID: e.ID})
 				}
 			}
 		}
@@ -430,7 +430,7 @@ func (x *finder) groups() {
 		for _, e := range s.Share.Entries {
 			if e.Who.Kind == identity.KindGroup {
 				used[e.Who.ID] = true
-				removes[e.Who.ID] = append(removes[e.Who.ID], access.Mend{Kind: access.MendShareRemove, Share: s.Name, EntryID: e.ID})
+				removes[e.Who.ID] = append(removes[e.Who.ID], access.Fix{Kind: access.FixShareRemove, Share: s.Name, EntryID: e.ID})
 			}
 		}
 	}
@@ -445,7 +445,7 @@ func (x *finder) groups() {
 		}
 	}
 	for i, g := range d.Groups() {
-		remove := access.Mend{Kind: access.MendGroupRemove, User: g.Name}
+		remove := access.Fix{Kind: access.FixGroupRemove, User: g.Name}
 		switch {
 		case d.Members(int32(i)).Empty():
 			x.add(EmptyGroup, Low, g.Name, "group "+g.Name, "nobody is in it, directly or through other groups", append(removes[g.ID], remove)...)
@@ -470,14 +470,14 @@ func (x *finder) numbers() {
 			if m.Known {
 				says += fmt.Sprintf("; %s has %d here", m.Name, m.Here)
 			}
-			var mends []access.Mend
+			var fixes []access.Fix
 			if m.Taken != "" {
-				mends = append(mends, access.Mend{Kind: access.MendNumber, User: m.Taken, UID: m.Free, Group: m.Group})
+				fixes = append(fixes, access.Fix{Kind: access.FixNumber, User: m.Taken, UID: m.Free, Group: m.Group})
 			}
 			if m.Known {
-				mends = append(mends, access.Mend{Kind: access.MendNumber, User: m.Name, UID: m.There, Group: m.Group})
+				fixes = append(fixes, access.Fix{Kind: access.FixNumber, User: m.Name, UID: m.There, Group: m.Group})
 			}
-			x.add(IDConflict, High, fmt.Sprintf("%s %s %s", l.Host, what, m.Name), fmt.Sprintf("%s %s at %s", what, m.Name, l.Host), says, mends...)
+			x.add(IDConflict, High, fmt.Sprintf("%s %s %s", l.Host, what, m.Name), fmt.Sprintf("%s %s at %s", what, m.Name, l.Host), says, fixes...)
 		}
 	}
 }

@@ -40,7 +40,7 @@ func TestWhatIsNeedlessMayGo(t *testing.T) {
 		gone := make(map[int64]bool)
 		for _, f := range before.Findings() {
 			if f.Kind == Redundant || f.Kind == Shadowed || f.Kind == IdleDeny {
-				gone[f.Mends[0].EntryID] = true
+				gone[f.Fixes[0].EntryID] = true
 			}
 		}
 		after := auditOf(t, without(r, gone), d)
@@ -61,9 +61,9 @@ func TestWhatIsNeedlessMayGo(t *testing.T) {
 	})
 }
 
-// Who is said to be blocked gets what the entry gives once the mends are made, if the deny entries on
+// Who is said to be blocked gets what the entry gives once the fixes are made, if the deny entries on
 // the way and shares let them.
-func TestBlockedIsMended(t *testing.T) {
+func TestBlockedIsFixed(t *testing.T) {
 	r := observatory()
 	r.Folders[0].Rules = []acl.Rule{
 		{ID: 1, Entries: []acl.Entry{allow(1, group(1), acl.Read)}},
@@ -74,8 +74,8 @@ func TestBlockedIsMended(t *testing.T) {
 	require.Equal(t, []string{Blocked}, keys(found))
 	f := found[Blocked][0]
 	require.Equal(t, "entry 3 on instruments/firmware/bench", f.Subject)
-	require.Len(t, f.Mends, 1)
-	require.Equal(t, access.Mend{Kind: access.MendAllow, Path: "instruments/firmware", User: "isolde", Level: acl.Pass, HereOnly: true}, f.Mends[0])
+	require.Len(t, f.Fixes, 1)
+	require.Equal(t, access.Fix{Kind: access.FixAllow, Path: "instruments/firmware", User: "isolde", Level: acl.Pass, HereOnly: true}, f.Fixes[0])
 	r.Folders[0].Rules[1].Entries = append(r.Folders[0].Rules[1].Entries, acl.Entry{ID: 9, Who: user(1), Level: acl.Pass, Applies: acl.Here})
 	require.Empty(t, kinds(t, r))
 }
@@ -115,7 +115,7 @@ func kinds(t *testing.T, r site.Records) map[string][]Finding {
 		out[f.Kind] = append(out[f.Kind], f)
 		require.NotEmpty(t, f.Says)
 		if f.Kind != NoControl && f.Kind != ProtocolsDiffer { // what is meant may be for nobody but an administrator to say
-			require.NotEmpty(t, f.Mends, "%s: %s", f.Kind, f.Says)
+			require.NotEmpty(t, f.Fixes, "%s: %s", f.Kind, f.Says)
 		}
 	}
 	return out
@@ -210,19 +210,19 @@ func TestProtocolsAreAligned(t *testing.T) {
 		return r, list[0]
 	}
 	_, f := differ(func(r *site.Records) { r.Exports[0].Rules[0].Squash = site.SquashAll })
-	require.Empty(t, f.Mends)
+	require.Empty(t, f.Fixes)
 	require.Contains(t, f.Says, "client rule 1 of /instruments")
 
 	r, f := differ(func(r *site.Records) {
 		r.Shares[0].Entries = []acl.Entry{allow(8, group(2), acl.Control), allow(9, user(2), acl.Read)}
 	})
-	require.NotEmpty(t, f.Mends)
-	for _, m := range f.Mends {
-		require.Equal(t, access.MendShareAllow, m.Kind)
+	require.NotEmpty(t, f.Fixes)
+	for _, m := range f.Fixes {
+		require.Equal(t, access.FixShareAllow, m.Kind)
 		i := slices.IndexFunc(r.Users, func(u identity.User) bool { return u.Name == m.User })
 		r.Shares[0].Entries = append(r.Shares[0].Entries, allow(int64(100+i), user(r.Users[i].ID), m.Level))
 	}
-	require.Empty(t, kinds(t, r)[ProtocolsDiffer], "all of it is mended")
+	require.Empty(t, kinds(t, r)[ProtocolsDiffer], "all of it is fixed")
 
 	_, f = differ(func(r *site.Records) {
 		for i := range 30 {
@@ -231,7 +231,7 @@ func TestProtocolsAreAligned(t *testing.T) {
 		}
 		r.Shares[0].Entries = []acl.Entry{allow(8, group(2), acl.Control)}
 	})
-	require.Empty(t, f.Mends)
+	require.Empty(t, f.Fixes)
 }
 
 // What somebody lives with is said to be accepted until that runs out, and comes back then.
@@ -246,12 +246,12 @@ func TestAccepted(t *testing.T) {
 	require.Nil(t, New(a.Policy, night.Add(time.Hour), nil).Findings()[0].Accepted)
 }
 
-// A mend is one that mends: where nobody is there who owns a folder, none is proposed.
-func TestNobodyDecidesIsMendedByWhoOwns(t *testing.T) {
+// A fix is one that fixes: where nobody is there who owns a folder, none is proposed.
+func TestNobodyDecidesIsFixedByWhoOwns(t *testing.T) {
 	for name, c := range map[string]struct {
 		owner, group identity.ID
 		disabled     []int
-		mend         string
+		fix          string
 	}{
 		"the owner":                     {1, 1, nil, "isolde"},
 		"the group of a gone owner":     {0, 1, nil, "observers"},
@@ -275,18 +275,18 @@ func TestNobodyDecidesIsMendedByWhoOwns(t *testing.T) {
 			}
 			f := found()
 			require.NotNil(t, f)
-			if c.mend == "" {
-				require.Empty(t, f.Mends)
+			if c.fix == "" {
+				require.Empty(t, f.Fixes)
 				return
 			}
-			require.Len(t, f.Mends, 1)
-			require.Equal(t, c.mend, f.Mends[0].User)
+			require.Len(t, f.Fixes, 1)
+			require.Equal(t, c.fix, f.Fixes[0].User)
 			who := identity.UserPrincipal(c.owner)
 			if c.owner == 0 {
 				who = identity.GroupPrincipal(c.group)
 			}
 			r.Folders[0].Rules[0].Entries = append(r.Folders[0].Rules[0].Entries, allow(9, who, acl.Control))
-			require.Nil(t, found(), "it does mend it")
+			require.Nil(t, found(), "it does fix it")
 		})
 	}
 }

@@ -13,7 +13,7 @@ type one struct {
 	user   int32
 	person identity.Person
 	smb    []acl.Mask // what each share leaves of a directory
-	nfs    []acl.Mask // what each line leaves; those that make somebody else of the user are asked
+	nfs    []acl.Mask // what each rule leaves; those that make somebody else of the user are asked
 	asked  []bool
 	visit  func(path string, p, above Pair)
 }
@@ -36,15 +36,15 @@ func (f *folder) eachFor(user int32, visit func(path string, p, above Pair)) {
 		}
 		o.smb = append(o.smb, leaves)
 	}
-	for i, line := range f.lines {
-		leaves, asked := acl.All, line.Squash == site.SquashAll
+	for i, rule := range f.rules {
+		leaves, asked := acl.All, rule.Squash == site.SquashAll
 		for _, odd := range f.odd[i] {
 			asked = asked || odd == user
 		}
 		if !a.nfs.Has(user) {
 			leaves = 0
 		}
-		if !line.Write {
+		if !rule.Write {
 			leaves &= acl.ReadOnly
 		}
 		o.nfs, o.asked = append(o.nfs, leaves), append(o.asked, asked)
@@ -86,7 +86,7 @@ func (o *one) down(n *node, from [3]acl.Mask, dir acl.Mask, passed bool, above P
 		switch {
 		case !inExport(o.f.of[i], n.path):
 		case o.asked[i]:
-			p.NFS |= o.f.decideBy(i, o.f.lines[i], o.user, o.f.facts, n.path, kind)
+			p.NFS |= o.f.decideBy(i, o.f.rules[i], o.user, o.f.facts, n.path, kind)
 		default:
 			p.NFS |= acl.LevelSetOf(nfs&leaves, kind)
 		}

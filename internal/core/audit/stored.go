@@ -123,16 +123,16 @@ func (x *finder) limits() {
 		if disk, ok := x.facts(f).(onDisk); ok {
 			if exists, _ := disk.Kind(l.Path); !exists && !away(disk) {
 				x.add(PathGone, Low, fmt.Sprintf("limit %d", l.ID), "limit of "+access.LimitSubject(p, l), "it is not on disk, and the limit binds nothing until it is again",
-					access.Mend{Kind: access.MendLimitRemove, Limit: access.NameLimit(p, l)})
+					access.Fix{Kind: access.FixLimitRemove, Limit: access.NameLimit(p, l)})
 			}
 		}
 	}
 	for _, l := range st.Unheld {
 		x.add(IdleDefault, Low, fmt.Sprintf("limit %d", l.ID), "limit of "+access.LimitSubject(p, l), "nobody is bound by it: all whom it is for have limits of their own, or there are none",
-			access.Mend{Kind: access.MendLimitRemove, Limit: access.NameLimit(p, l)})
+			access.Fix{Kind: access.FixLimitRemove, Limit: access.NameLimit(p, l)})
 	}
 	for _, v := range st.Off {
-		x.add(NotCounted, Medium, v, "volume "+v, "there are limits on what is stored there, and nothing is counted: they bind nobody", access.Mend{Kind: access.MendCounting, Volume: v})
+		x.add(NotCounted, Medium, v, "volume "+v, "there are limits on what is stored there, and nothing is counted: they bind nobody", access.Fix{Kind: access.FixCounting, Volume: v})
 	}
 	for _, pr := range st.Promised {
 		x.add(OverPromise, Low, pr.Volume+" to "+pr.To, "volume "+pr.Volume, fmt.Sprintf("limits let %s store %s there in all, and it holds %s: it may be full before anybody is at a limit", pr.To, limit.FormatSize(pr.Granted), limit.FormatSize(pr.Size)))

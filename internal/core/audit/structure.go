@@ -14,7 +14,7 @@ import (
 func (x *finder) rules(f *folder) {
 	if disk, ok := f.facts.(onDisk); ok {
 		if exists, _ := disk.Kind(""); !exists {
-			x.add(PathGone, Medium, f.Name, "folder "+f.Name, fmt.Sprintf("its directory, %s, is not there", f.Root), access.Mend{Kind: access.MendFolderRemove, Path: f.Name})
+			x.add(PathGone, Medium, f.Name, "folder "+f.Name, fmt.Sprintf("its directory, %s, is not there", f.Root), access.Fix{Kind: access.FixFolderRemove, Path: f.Name})
 			return
 		}
 	}
@@ -174,7 +174,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 	if disk, ok := s.f.facts.(onDisk); ok {
 		exists, file := disk.Kind(n.path)
 		if !exists {
-			x.add(PathGone, Medium, at, at, fmt.Sprintf("rules are written on it, and it is not on disk (%d entries)", len(n.rule.Entries)), access.Mend{Kind: access.MendClear, Path: at})
+			x.add(PathGone, Medium, at, at, fmt.Sprintf("rules are written on it, and it is not on disk (%d entries)", len(n.rule.Entries)), access.Fix{Kind: access.FixClear, Path: at})
 			return
 		}
 		if file { // nothing is below a file
@@ -204,7 +204,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 	flagged := make(map[int64]bool)
 	for _, e := range narrowFirst {
 		if why := x.gone(e); why != "" {
-			x.add(GrantToGone, Medium, entryKey(e), entryName(e, at), fmt.Sprintf("it %s %s %s, %s", verb(e), d.Name(e.Who), e.Grant(), why), access.Mend{Kind: access.MendRemove, Path: at, EntryID: e.ID})
+			x.add(GrantToGone, Medium, entryKey(e), entryName(e, at), fmt.Sprintf("it %s %s %s, %s", verb(e), d.Name(e.Who), e.Grant(), why), access.Fix{Kind: access.FixRemove, Path: at, EntryID: e.ID})
 			flagged[e.ID] = true
 			continue
 		}
@@ -215,7 +215,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 		if kind == "" {
 			continue
 		}
-		x.add(kind, Low, entryKey(e), entryName(e, at), fmt.Sprintf("it %s %s %s, %s", verb(e), d.Name(e.Who), e.Grant(), says), access.Mend{Kind: access.MendRemove, Path: at, EntryID: e.ID})
+		x.add(kind, Low, entryKey(e), entryName(e, at), fmt.Sprintf("it %s %s %s, %s", verb(e), d.Name(e.Who), e.Grant(), says), access.Fix{Kind: access.FixRemove, Path: at, EntryID: e.ID})
 		flagged[e.ID] = true
 		kept = slices.DeleteFunc(kept, func(k *acl.Entry) bool { return k == e })
 	}
@@ -229,7 +229,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 			if e.Bits(true)&(acl.WriteData|acl.AppendData|acl.WriteACL) != 0 {
 				severity = High
 			}
-			x.add(OpenToEveryone, severity, entryKey(e), entryName(e, at), fmt.Sprintf("it allows everyone@ %s, whoever is added to the records", e.Grant()), access.Mend{Kind: access.MendRemove, Path: at, EntryID: e.ID})
+			x.add(OpenToEveryone, severity, entryKey(e), entryName(e, at), fmt.Sprintf("it allows everyone@ %s, whoever is added to the records", e.Grant()), access.Fix{Kind: access.FixRemove, Path: at, EntryID: e.ID})
 		}
 		s.blocked(e, at, fr, above)
 	}
@@ -350,7 +350,7 @@ func (s *structure) blocked(e *acl.Entry, at string, fr *frame, above []*node) {
 	if who.Empty() || e.Who == identity.Everyone && who.Count() < total {
 		return
 	}
-	var mends []access.Mend
+	var fixes []access.Fix
 	where := ""
 	w := &workspace{}
 	up := (*frame)(nil)
@@ -366,28 +366,28 @@ func (s *structure) blocked(e *acl.Entry, at string, fr *frame, above []*node) {
 			if where == "" {
 				where = s.f.Display(n.path)
 			}
-			mends = append(mends, s.letPass(n, e, stuck)...)
+			fixes = append(fixes, s.letPass(n, e, stuck)...)
 		}
 	}
 	says := fmt.Sprintf("it allows %s %s, who may not pass %s", d.Name(e.Who), e.Grant(), where)
 	if e.Who.Kind == identity.KindGroup {
 		says = fmt.Sprintf("it allows %s %s; %d of its %d people may not pass %s: %s", d.Name(e.Who), e.Grant(), who.Count(), total, where, some(d, who))
 	}
-	x.add(Blocked, Medium, entryKey(e), entryName(e, at), says, mends...)
+	x.add(Blocked, Medium, entryKey(e), entryName(e, at), says, fixes...)
 }
 
 // letPass gives what lets the people of an entry through a directory that stops some of them.
-func (s *structure) letPass(n *node, e *acl.Entry, stuck identity.People) []access.Mend {
+func (s *structure) letPass(n *node, e *acl.Entry, stuck identity.People) []access.Fix {
 	at := s.f.Display(n.path)
-	var mends []access.Mend
+	var fixes []access.Fix
 	if n.rule != nil {
 		for i := range n.rule.Entries {
 			if r := &n.rule.Entries[i]; r.Deny && r.Bits(true)&acl.Execute != 0 && meets(named{group: stuck}, []named{s.named(r)}, nil) {
-				mends = append(mends, access.Mend{Kind: access.MendRemove, Path: at, EntryID: r.ID})
+				fixes = append(fixes, access.Fix{Kind: access.FixRemove, Path: at, EntryID: r.ID})
 			}
 		}
 	}
-	return append(mends, access.Mend{Kind: access.MendAllow, Path: at, User: Name(s.x.Policy.Directory, e.Who), Level: acl.Pass, HereOnly: true})
+	return append(fixes, access.Fix{Kind: access.FixAllow, Path: at, User: Name(s.x.Policy.Directory, e.Who), Level: acl.Pass, HereOnly: true})
 }
 
 // usersForGroup looks for users who are allowed the same one by one and are just the members of a
@@ -402,20 +402,20 @@ func (s *structure) usersForGroup(n *node, at string, flagged map[int64]bool) {
 		}
 		done = append(done, e)
 		people := d.NoPeople()
-		var mends []access.Mend
+		var fixes []access.Fix
 		for _, o := range n.rule.Entries {
 			if o.Who.Kind == identity.KindUser && sayAlike(o, e) && d.UserIndex(o.Who.ID) >= 0 {
 				people.Add(d.UserIndex(o.Who.ID))
-				mends = append(mends, access.Mend{Kind: access.MendRemove, Path: at, EntryID: o.ID})
+				fixes = append(fixes, access.Fix{Kind: access.FixRemove, Path: at, EntryID: o.ID})
 			}
 		}
-		if len(mends) < 2 {
+		if len(fixes) < 2 {
 			continue
 		}
 		for g, group := range d.Groups() {
 			if slices.Equal(d.Members(int32(g)), people) {
-				add := access.Mend{Kind: access.MendAllow, Path: at, User: Name(d, identity.GroupPrincipal(group.ID)), Level: e.Level, Mask: e.Mask, Applies: e.Applies, Deny: e.Deny}
-				s.x.add(UsersForGroup, Low, fmt.Sprintf("%s %s %s", at, group.Name, e.Grant()), at, fmt.Sprintf("%d users are named one by one for %s, and are just the members of %s", len(mends), e.Grant(), group.Name), append([]access.Mend{add}, mends...)...)
+				add := access.Fix{Kind: access.FixAllow, Path: at, User: Name(d, identity.GroupPrincipal(group.ID)), Level: e.Level, Mask: e.Mask, Applies: e.Applies, Deny: e.Deny}
+				s.x.add(UsersForGroup, Low, fmt.Sprintf("%s %s %s", at, group.Name, e.Grant()), at, fmt.Sprintf("%d users are named one by one for %s, and are just the members of %s", len(fixes), e.Grant(), group.Name), append([]access.Fix{add}, fixes...)...)
 				break
 			}
 		}

@@ -212,14 +212,14 @@ func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed 
 		got := f.throughShare(share, own(site.SMB, site.Anonymous), kind)
 		s.SMB.or(&got)
 	}
-	for i, line := range f.lines {
+	for i, rule := range f.rules {
 		if inExport(f.of[i], path) {
-			anon := line.AnonGID
+			anon := rule.AnonGID
 			if f.of[i].ClientGroups {
 				anon = site.Anonymous
 			}
-			got := f.throughLine(i, line, own(site.NFS, anon), kind, func(user int32) acl.LevelSet {
-				return f.decideBy(i, line, user, standIn{f.facts, path, at}, path, kind)
+			got := f.throughRule(i, rule, own(site.NFS, anon), kind, func(user int32) acl.LevelSet {
+				return f.decideBy(i, rule, user, standIn{f.facts, path, at}, path, kind)
 			})
 			s.NFS.or(&got)
 		}

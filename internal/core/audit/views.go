@@ -219,12 +219,12 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 		}
 		p.SMB |= own & acl.LevelSetOf(access.Amounts(leaves, false), acl.Root)
 	}
-	for i, line := range f.lines {
+	for i, rule := range f.rules {
 		leaves := acl.All
-		if !line.Write {
+		if !rule.Write {
 			leaves = acl.ReadOnly
 		}
-		if a.Policy.Services.NFS && line.Squash != site.SquashAll && f.of[i].Below == "" {
+		if a.Policy.Services.NFS && rule.Squash != site.SquashAll && f.of[i].Below == "" {
 			p.NFS |= ownNFS & acl.LevelSetOf(leaves, acl.Root)
 		}
 	}

@@ -61,7 +61,7 @@ const Anonymous uint32 = 65534
 // SetMark stands before the name of a host set where a rule's hosts are written.
 const SetMark = "@"
 
-// ClientRule is one line of an export: from whom, and on what terms. From is an
+// ClientRule is one rule of an export: from whom, and on what terms. From is an
 // address, a network ("192.0.2.0/24"), a host name, a pattern of host names
 // ("*.larkfell.example"), "*" for everyone, or "@NAME" for a host set, whose rules stand in
 // its place; then nothing else in the rule counts.
@@ -102,17 +102,17 @@ type Export struct {
 // put in place.
 type PublishedExport struct {
 	Export
-	Folder *PublishedFolder
-	Lines  []Line
+	Folder  *PublishedFolder
+	InForce []ExportRule
 }
 
-// Line is a client rule as compiled. Set is the host set it comes from, "" for none. Number
-// counts the lines of the export from 1.
-type Line struct {
+// ExportRule is a client rule as it is in force in an export. Set is the host set it comes from, "" for none. Number
+// counts the rules of the export from 1.
+type ExportRule struct {
 	ClientRule
 	Number int
 	Set    string
-	// ShadowedBy is the number of an earlier line that matches all that this one does, 0 for none.
+	// ShadowedBy is the number of an earlier rule that matches all that this one does, 0 for none.
 	ShadowedBy int
 	hosts      hosts
 }
@@ -122,7 +122,7 @@ type Line struct {
 type Origin struct {
 	Address netip.Addr
 	Names   []string
-	Unsure  bool // names could not be looked up: a line about names may match or may not
+	Unsure  bool // names could not be looked up: a rule about names may match or may not
 	Port    uint16
 	Flavor  Flavor
 }
@@ -268,11 +268,11 @@ func (h hosts) covers(other hosts) bool {
 	return other.pattern != "" && (h.pattern == other.pattern || !strings.ContainsAny(other.pattern, "*?") && MatchPattern(h.pattern, other.pattern))
 }
 
-// Match gives the first line that an origin fits; nil when none does. Where it is not known whether one about names does, none
+// Match gives the first rule that an origin fits; nil when none does. Where it is not known whether one about names does, none
 // after it is taken: it may let in more.
-func (e *PublishedExport) Match(o *Origin) *Line {
-	for i := range e.Lines {
-		switch l := &e.Lines[i]; {
+func (e *PublishedExport) Match(o *Origin) *ExportRule {
+	for i := range e.InForce {
+		switch l := &e.InForce[i]; {
 		case l.hosts.match(o):
 			return l
 		case o.Unsure && l.ByName():
@@ -286,11 +286,11 @@ func (e *PublishedExport) Match(o *Origin) *Line {
 // names at all.
 func (p *Policy) HostNames() (names []string, any bool) { return p.hostNames, p.namesMatter }
 
-// Everyone says whether the line lets in every host there is.
-func (l *Line) Everyone() bool { return l.hosts.all }
+// Everyone says whether the rule lets in every host there is.
+func (l *ExportRule) Everyone() bool { return l.hosts.all }
 
-// ByName says whether the line is about host names.
-func (l *Line) ByName() bool { return l.hosts.pattern != "" }
+// ByName says whether the rule is about host names.
+func (l *ExportRule) ByName() bool { return l.hosts.pattern != "" }
 
 func (p *Policy) compileExports(r Records) error {
 	sets := make(map[string]HostSet)
@@ -320,14 +320,14 @@ func (p *Policy) compileExports(r Records) error {
 			if err != nil {
 				return fmt.Errorf("export %s: %w", e.Path, err)
 			}
-			line := Line{ClientRule: rule, Number: len(pe.Lines) + 1, Set: set, hosts: h}
-			for _, before := range pe.Lines {
+			inForce := ExportRule{ClientRule: rule, Number: len(pe.InForce) + 1, Set: set, hosts: h}
+			for _, before := range pe.InForce {
 				if before.hosts.covers(h) {
-					line.ShadowedBy = before.Number
+					inForce.ShadowedBy = before.Number
 					break
 				}
 			}
-			pe.Lines = append(pe.Lines, line)
+			pe.InForce = append(pe.InForce, inForce)
 			if h.pattern != "" {
 				p.namesMatter = true
 				if !strings.ContainsAny(h.pattern, "*?") && !slices.Contains(p.hostNames, h.pattern) {

@@ -63,7 +63,7 @@ func TestShadowedLinesNeverDecide(t *testing.T) {
 		}
 		if line := p.Exports[0].Match(&o); line != nil {
 			require.Zero(t, line.ShadowedBy, "%v", e.Rules)
-			for _, before := range p.Exports[0].Lines[:line.Number-1] {
+			for _, before := range p.Exports[0].InForce[:line.Number-1] {
 				require.False(t, before.hosts.match(&o))
 			}
 		}
@@ -78,8 +78,8 @@ func TestExportsCompile(t *testing.T) {
 	require.NoError(t, err)
 	e := p.ExportAt("f")
 	require.Equal(t, e, p.ExportAt("/f"))
-	require.Len(t, e.Lines, 3, "a set's rules stand in its place")
-	require.Equal(t, []string{"dome", "dome", ""}, []string{e.Lines[0].Set, e.Lines[1].Set, e.Lines[2].Set})
+	require.Len(t, e.InForce, 3, "a set's rules stand in its place")
+	require.Equal(t, []string{"dome", "dome", ""}, []string{e.InForce[0].Set, e.InForce[1].Set, e.InForce[2].Set})
 	names, any := p.HostNames()
 	require.True(t, any)
 	require.Equal(t, []string{"dome1.example"}, names)

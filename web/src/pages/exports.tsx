@@ -94,7 +94,7 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
           </QuietButton>
         )}
       </Flex>
-      <Rules list={{ export: e.path }} rules={e.rules} lines={e.lines} mayChange={mayChange} />
+      <Rules list={{ export: e.path }} rules={e.rules} inForce={e.inForce} mayChange={mayChange} />
       <Flex px="4" py="3" borderTopWidth="1px" borderColor="line" gap="6" wrap="wrap">
         {option('every write is on disk before it is answered', e.sync, (sync) => change.mutate({ sync }))}
         {option('groups as the client lists them, not as in the records', e.clientGroups, (clientGroups) =>

@@ -14,7 +14,7 @@ const means = {
   low: 'untidy: it misleads who reads the rules',
 };
 
-/** What the audit holds to be wrong or risky, each with what mends it. */
+/** What the audit holds to be wrong or risky, each with what fixes it. */
 export function Findings() {
   const [all, setAll] = useState(false);
   const findings = useFindings(all);
@@ -22,7 +22,7 @@ export function Findings() {
   const mayChange = me.data?.role === 'administrator';
   return (
     <>
-      <PageHead title="Findings" text="What the audit holds to be wrong or risky, and what mends it.">
+      <PageHead title="Findings" text="What the audit holds to be wrong or risky, and what fixes it.">
         <HStack>
           <a href="/api/v1/reports/findings">
             <QuietButton as="span">For paper</QuietButton>
@@ -68,7 +68,7 @@ export function Findings() {
 }
 
 function FindingSheet({ finding: f, mayChange }: { finding: Finding; mayChange: boolean }) {
-  const [mending, setMending] = useState(false);
+  const [fixing, setFixing] = useState(false);
   const [accepting, setAccepting] = useState(false);
   return (
     <Sheet p="4" as="article" aria-label={`${f.subject}: ${f.kind}`}>
@@ -92,9 +92,9 @@ function FindingSheet({ finding: f, mayChange }: { finding: Finding; mayChange: 
             <QuietButton size="sm" onClick={() => setAccepting(true)}>
               Accept
             </QuietButton>
-            {f.fix && (
-              <MainButton size="sm" onClick={() => setMending(true)}>
-                Mend
+            {f.changes && (
+              <MainButton size="sm" onClick={() => setFixing(true)}>
+                Fix
               </MainButton>
             )}
           </HStack>
@@ -102,19 +102,19 @@ function FindingSheet({ finding: f, mayChange }: { finding: Finding; mayChange: 
       </Flex>
       {!f.accepted && (
         <Stack gap="1.5" mt="3">
-          {f.mend.map((m) => (
+          {f.fix.map((m) => (
             <Command key={m} text={m} />
           ))}
         </Stack>
       )}
       {accepting && <Accept finding={f} onDone={() => setAccepting(false)} />}
       <Previewed
-        title={`Mend: ${f.kind}?`}
-        act="Mend"
-        changes={mending ? (f.fix ?? []) : null}
-        done={`Mended: ${f.subject}.`}
-        onClose={() => setMending(false)}
-        onDone={() => setMending(false)}
+        title={`Fix: ${f.kind}?`}
+        act="Fix"
+        changes={fixing ? (f.changes ?? []) : null}
+        done={`Fixed: ${f.subject}.`}
+        onClose={() => setFixing(false)}
+        onDone={() => setFixing(false)}
       >
         <Text>
           {f.subject}: {f.says}.

@@ -96,7 +96,7 @@ export function Why() {
 }
 
 function Verdict({ why }: { why: Answer }) {
-  const mend = why.allowed ? [] : why.gates.flatMap((g) => g.mend ?? []);
+  const fix = why.allowed ? [] : why.gates.flatMap((g) => g.fix ?? []);
   const touches = why.allowed ? [] : why.gates.flatMap((g) => g.touches ?? []);
   return (
     <Box aria-live="polite">
@@ -144,13 +144,13 @@ function Verdict({ why }: { why: Answer }) {
           </Stack>
         </Sheet>
       )}
-      {mend.length > 0 && (
+      {fix.length > 0 && (
         <Sheet p="4">
           <Heading as="h3" fontSize="md" mb="3">
             To allow it
           </Heading>
           <Stack gap="2">
-            {mend.map((m) => (
+            {fix.map((m) => (
               <Command key={m} text={m} />
             ))}
           </Stack>
@@ -175,12 +175,12 @@ function GateRow({ gate, last, decides }: { gate: Gate; last: boolean; decides: 
           borderRadius="full"
           align="center"
           justify="center"
-          bg={gate.open ? 'open.soft' : 'shut.soft'}
-          color={gate.open ? 'open' : 'shut'}
+          bg={gate.passed ? 'open.soft' : 'shut.soft'}
+          color={gate.passed ? 'open' : 'shut'}
           outline={decides ? '2px solid' : undefined}
           outlineColor="shut"
         >
-          <GateIcon open={gate.open} boxSize="6" />
+          <GateIcon open={gate.passed} boxSize="6" />
         </Flex>
         {!last && <Box flex="1" w="2px" minH="2" bg="line" />}
       </Flex>
@@ -189,7 +189,7 @@ function GateRow({ gate, last, decides }: { gate: Gate; last: boolean; decides: 
           <Text fontWeight="700" textTransform="capitalize">
             {gate.gate}
           </Text>
-          <Text color={gate.open ? 'faint' : 'shut'} fontWeight={gate.open ? '400' : '600'}>
+          <Text color={gate.passed ? 'faint' : 'shut'} fontWeight={gate.passed ? '400' : '600'}>
             leaves {gate.leaves}
           </Text>
           {gate.record && (

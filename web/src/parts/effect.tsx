@@ -61,9 +61,9 @@ export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Ch
       {effect.warnings.map((f) => (
         <Warning key={f.key} finding={f} onFix={onFix} />
       ))}
-      {effect.mended.map((f) => (
+      {effect.fixed.map((f) => (
         <Text key={f.key} fontSize="sm" color="open">
-          Mends: {f.kind}, {f.subject}.
+          Fixes: {f.kind}, {f.subject}.
         </Text>
       ))}
     </Stack>
@@ -71,15 +71,15 @@ export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Ch
 }
 
 function Warning({ finding, onFix }: { finding: Finding; onFix?: (fix: Change[]) => void }) {
-  const adds = finding.fix?.every((c) => c.act === 'add');
+  const adds = finding.changes?.every((c) => c.act === 'add');
   return (
     <Box bg="shut.soft" borderRadius="md" px="4" py="3" role="note">
       <Text fontWeight="600">Mind: {finding.kind}</Text>
       <Text fontSize="sm">
         {finding.subject}: {finding.says}.
       </Text>
-      {onFix && adds && finding.fix && finding.kind === 'blocked by a parent' && (
-        <QuietButton size="sm" mt="2" bg="sheet" onClick={() => onFix(finding.fix ?? [])}>
+      {onFix && adds && finding.changes && finding.kind === 'blocked by a parent' && (
+        <QuietButton size="sm" mt="2" bg="sheet" onClick={() => onFix(finding.changes ?? [])}>
           Let them pass as well
         </QuietButton>
       )}

@@ -21,9 +21,9 @@ const rulesOf = (l: RuleList) =>
     : { kind: 'export rule' as const, name: named(l.export) };
 
 /** Client rules in their order: the first that matches decides. Lines are the same as in force. */
-export function Rules(props: { list: RuleList; rules: ClientRule[]; lines?: ClientRule[]; mayChange: boolean }) {
+export function Rules(props: { list: RuleList; rules: ClientRule[]; inForce?: ClientRule[]; mayChange: boolean }) {
   const [adding, setAdding] = useState(false);
-  const { list, rules, lines, mayChange } = props;
+  const { list, rules, inForce, mayChange } = props;
   return (
     <>
       {rules.length === 0 && !adding && (
@@ -39,7 +39,9 @@ export function Rules(props: { list: RuleList; rules: ClientRule[]; lines?: Clie
             rule={r}
             place={i + 1}
             last={i === rules.length - 1}
-            lines={(lines ?? []).filter((l) => (r.from.startsWith('@') ? l.set === r.from.slice(1) : l.id === r.id))}
+            inForce={(inForce ?? []).filter((l) =>
+              r.from.startsWith('@') ? l.set === r.from.slice(1) : l.id === r.id,
+            )}
             mayChange={mayChange}
           />
         ))}
@@ -63,10 +65,10 @@ function RuleRow(props: {
   rule: ClientRule;
   place: number;
   last: boolean;
-  lines: ClientRule[];
+  inForce: ClientRule[];
   mayChange: boolean;
 }) {
-  const { list, rule, place, last, lines, mayChange } = props;
+  const { list, rule, place, last, inForce, mayChange } = props;
   const [editing, setEditing] = useState(false);
   const [asking, setAsking] = useState<Asked | null>(null);
   const set = rule.from.startsWith('@');
@@ -91,7 +93,7 @@ function RuleRow(props: {
       wrap={{ base: 'wrap', md: 'nowrap' }}
     >
       <Text color="faint" w="5" textAlign="end" flexShrink="0" fontVariantNumeric="tabular-nums">
-        {lines[0]?.number ?? place}.
+        {inForce[0]?.number ?? place}.
       </Text>
       <Box flex="1" minW="52">
         <HStack gap="2" wrap="wrap">
@@ -117,9 +119,9 @@ function RuleRow(props: {
           </Text>
         )}
         {set &&
-          lines.map((l) => (
+          inForce.map((l) => (
             <Text key={l.number} color="faint" fontSize="sm">
-              {l !== lines[0] && `${l.number}. `}
+              {l !== inForce[0] && `${l.number}. `}
               <Text as="span" fontFamily="mono" fontSize="xs">
                 {l.from}
               </Text>{' '}
@@ -127,12 +129,12 @@ function RuleRow(props: {
             </Text>
           ))}
         {rule.everyone && <Warning>It lets in every host that can reach this gateway.</Warning>}
-        {lines
+        {inForce
           .filter((l) => l.shadowedBy)
           .map((l) => (
             <Warning key={l.number}>
-              {set ? `${l.from} never applies` : 'It never applies'}: line {l.shadowedBy} matches all that it does, and
-              comes first.
+              {set ? `${l.from} never applies` : 'It never applies'}: number {l.shadowedBy} matches all that it does,
+              and comes first.
             </Warning>
           ))}
       </Box>
