@@ -21,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/refusal"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -252,7 +253,7 @@ func init() {
 	}
 }
 
-var statusOf = map[service.Kind]int{
+var statusOf = map[refusal.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict,
 	service.Forbidden: http.StatusForbidden, service.Unauthenticated: http.StatusUnauthorized, service.RateLimited: http.StatusTooManyRequests,
 	service.Unavailable: http.StatusServiceUnavailable,

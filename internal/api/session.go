@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/signin"
 )
 
 // SignedIn is the answer to a sign-in.
@@ -58,7 +58,7 @@ type FirstAdministrator struct {
 }
 
 func (s *Server) registerSession() {
-	answer := func(ctx context.Context, session service.Session, err error) (*signedInOutput, error) {
+	answer := func(ctx context.Context, session signin.Session, err error) (*signedInOutput, error) {
 		if err != nil {
 			return nil, s.asProblem(err, "body")
 		}

@@ -85,7 +85,7 @@ func TestCommandLinesThatMakeNoSense(t *testing.T) {
 		"frobnicate":                  "next: amber --help",
 		"user add":                    "usage: amber user add NAME",
 		"volume remove":               "usage: amber volume remove NAME",
-		"--json volume show x y z":      `"code": 2`,
+		"--json volume show x y z":    `"code": 2`,
 	} {
 		var out, errOut bytes.Buffer
 		code := Main(t.Context(), append([]string{"amber"}, strings.Fields(line)...), os.Stdin, &out, &errOut, "test")

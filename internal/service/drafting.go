@@ -100,8 +100,8 @@ func (s *Service) later(do func()) {
 
 // beside is a service that answers from other records than those in force, and writes none.
 func (s *Service) beside(asOf time.Time) *Service {
-	return &Service{state: s.state, store: s.store, keys: s.keys, throttle: s.throttle, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
-		jobs: s.jobs, background: s.background, outbox: s.outbox, events: s.events, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
+	return &Service{state: s.state, store: s.store, keys: s.keys, Desk: s.Desk, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
+		jobs: s.jobs, background: s.background, outbox: s.outbox, Log: s.Log, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
 }
 
 // AsOf gives a service that answers as of a past moment, from the journal. What is on disk is as

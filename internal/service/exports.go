@@ -534,9 +534,7 @@ func (s *Service) origin(ctx context.Context, from string, port int) (site.Origi
 	o := site.Origin{Port: uint16(port), Flavor: site.FlavorSys}
 	addr, err := netip.ParseAddr(from)
 	if err != nil {
-		ctx, cancel := context.WithTimeout(ctx, lookupTimeout)
-		defer cancel()
-		addrs, lookup := s.hosts.lookup.LookupNetIP(ctx, "ip", from)
+		addrs, lookup := s.hosts.Addresses(ctx, from)
 		if !hostName.MatchString(from) || lookup != nil || len(addrs) == 0 {
 			return o, invalid("from", "%q is not an address, nor a host name that leads to one", from)
 		}

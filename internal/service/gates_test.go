@@ -13,6 +13,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/secret"
 )
 
 // renamed renames a directory with rules as a protocol does.
@@ -91,7 +92,7 @@ func TestARenameIsWholeOrNotAtAll(t *testing.T) {
 // Passwords are compared in one place, and there guesses are counted, by whichever protocol they come.
 func TestGuessesAreCountedWhereTheyAreCompared(t *testing.T) {
 	s, ctx := observatory(t), context.Background()
-	right := func(hash []byte) bool { return string(hash) == string(ntHash("tomasz-at-larkfell")) }
+	right := func(hash []byte) bool { return string(hash) == string(secret.NTHash("tomasz-at-larkfell")) }
 	id, err := s.ProveNT(ctx, "tomasz", "192.0.2.9", right)
 	require.NoError(t, err)
 	require.Equal(t, s.Policy().Directory.UserNamed("tomasz").ID, id)

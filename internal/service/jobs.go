@@ -40,7 +40,7 @@ func (s *Service) startJob(ctx context.Context, by Actor, kind, text string, arg
 	if errors.Is(err, job.ErrFull) {
 		return nil, conflict("", "amber job list", "%d jobs of that kind go on already: wait for one of them", mostLookers)
 	}
-	return j, s.asUnwritable(err)
+	return j, s.Unwritable(err)
 }
 
 // ownerArgs is what changing an owner takes; records are named by number.

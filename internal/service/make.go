@@ -81,7 +81,7 @@ func (s *Service) write(ctx context.Context, by Actor, name title, d *site.Draft
 		return tx.Belong(ctx, pending, row.Seq)
 	})
 	if err != nil {
-		return 0, s.asUnwritable(err)
+		return 0, s.Unwritable(err)
 	}
 	failPoint("after the commit")
 	ctx = context.WithoutCancel(ctx)

@@ -72,7 +72,7 @@ func (s *Service) SetNotices(ctx context.Context, by Actor, in NoticesChange) er
 			if is.Security == string(notice.NoTLS) {
 				return invalid("security", "a password is not sent without TLS")
 			}
-			n.Mail.Password = d.Keep(site.Secret{Sealed: s.keys.sealFor("mail", *in.Password)})
+			n.Mail.Password = d.Keep(site.Secret{Sealed: s.keys.SealFor("mail", *in.Password)})
 		case in.Password != nil, is.Server != before.Server, is.Security != before.Security, is.User != before.User, is.Trust != before.Trust:
 			n.Mail.Password = 0
 		}
@@ -148,7 +148,7 @@ func (s *Service) mailServer(ctx context.Context) (notice.Server, error) {
 	if err != nil || kept.Sealed == nil {
 		return out, err
 	}
-	out.Password, err = s.keys.openFor("mail", kept.Sealed)
+	out.Password, err = s.keys.OpenFor("mail", kept.Sealed)
 	return out, err
 }
 
@@ -215,7 +215,7 @@ func (s *Service) putHook(d *site.Draft, is site.Hook, h hookSecrets) error {
 		return err
 	}
 	is.ID, is.Site = site.Put(d, is), u.Scheme+"://"+u.Host
-	is.Secret = d.Keep(site.Secret{Sealed: s.keys.sealFor(hookTarget+itoa(is.ID), string(raw))})
+	is.Secret = d.Keep(site.Secret{Sealed: s.keys.SealFor(hookTarget+itoa(is.ID), string(raw))})
 	site.Put(d, is)
 	return nil
 }
@@ -229,7 +229,7 @@ func (s *Service) hookSecrets(ctx context.Context, id int64) (h hookSecrets, err
 	if err != nil {
 		return h, err
 	}
-	raw, err := s.keys.openFor(hookTarget+itoa(id), kept.Sealed)
+	raw, err := s.keys.OpenFor(hookTarget+itoa(id), kept.Sealed)
 	if err != nil {
 		return h, err
 	}

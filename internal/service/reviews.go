@@ -296,7 +296,7 @@ func (s *Service) RemoveReview(ctx context.Context, by Actor, name string) error
 }
 
 func (s *Service) signer() ed25519.PrivateKey {
-	return ed25519.NewKeyFromSeed(s.keys.derive("review signatures"))
+	return ed25519.NewKeyFromSeed(s.keys.Derive("review signatures"))
 }
 
 // sign gives the signature of a record: Ed25519 over its JSON without one.

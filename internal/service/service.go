@@ -9,80 +9,33 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"amber.example/gatekeeper/internal/accesslog"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/hostnames"
 	"amber.example/gatekeeper/internal/job"
+	"amber.example/gatekeeper/internal/secret"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/internal/usage"
 )
 
-// Kind sorts errors by what the caller can do about them.
-type Kind string
-
-// The kinds of Error.
-const (
-	Invalid         Kind = "invalid"         // the request makes no sense; Field says where
-	NotFound        Kind = "not found"       // what it names is not there
-	Conflict        Kind = "conflict"        // it contradicts what is there
-	Forbidden       Kind = "forbidden"       // the caller may not
-	Unauthenticated Kind = "unauthenticated" // the caller is not signed in, or the password is wrong
-	// Unavailable is what cannot be now, for no fault of the caller's.
-	Unavailable Kind = "unavailable"
-	RateLimited Kind = "rate limited" // too many wrong passwords; wait for RetryAfter
-)
-
-// Error is what every use case returns for a request that it turns down.
-type Error struct {
-	Kind       Kind
-	Field      string // of the input; "" where none is at fault
-	Message    string
-	Next       string // the command to type next; "" where there is none
-	RetryAfter time.Duration
-	Confirm    bool // it is done if the caller says that they know
-}
-
-func (e *Error) Error() string { return e.Message }
-
-func invalid(field, format string, args ...any) error {
-	return &Error{Kind: Invalid, Field: field, Message: fmt.Sprintf(format, args...)}
-}
-
-func conflict(field, next, format string, args ...any) error {
-	return &Error{Kind: Conflict, Field: field, Next: next, Message: fmt.Sprintf(format, args...)}
-}
-
-func notFound(field, next, format string, args ...any) error {
-	return &Error{Kind: NotFound, Field: field, Next: next, Message: fmt.Sprintf(format, args...)}
-}
-
-// Actor is who asks.
-type Actor struct {
-	ID   identity.ID
-	Name string
-	Role identity.Role
-}
-
-// entitled is the role of somebody who may do this one thing, whatever they may do else: mark a
-// review they were asked for, set entries over the wire where they hold WRITE_ACL.
-const entitled identity.Role = "entitled"
-
-// Itself is the service acting on its own account.
-var Itself = Actor{Name: "service", Role: identity.Administrator}
-
 // Service is the open gateway, less its protocols.
 type Service struct {
+	*signin.Desk
+	*accesslog.Log
+
 	state      string
 	store      *store.Store
-	keys       sealer
-	throttle   *Throttle
-	hosts      *hostNames
-	seen       *seen
+	keys       secret.Sealer
+	hosts      *hostnames.Names
 	jobs       *job.Runner
 	background *background
 	ledger     *usage.Ledger
@@ -90,7 +43,6 @@ type Service struct {
 	counts     *counts
 	telling    *telling
 	outbox     *outbox
-	events     *store.Events
 	unwritten  *unwritten
 	volumes    *volumes
 	hashes     *hashes       // nil: sent nowhere
@@ -102,8 +54,6 @@ type Service struct {
 
 	asOf     time.Time // a past moment that it stands for; zero for now
 	drafting *drafting // changes are tried out and never committed; nil where they count
-
-	firstCode []byte // SHA-256; guarded by writing
 
 	writing sync.Mutex // one change at a time, from reading the records to swapping what is in force
 	force   atomic.Pointer[inForce]
@@ -125,11 +75,11 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, throttle: NewThrottle(time.Now), hosts: newHostNames(net.DefaultResolver), seen: newSeen(), background: newBackground(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
+	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), background: newBackground(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
 	for _, option := range with {
 		option(s)
 	}
-	if s.keys, err = openSealer(state, s.newKey); err != nil {
+	if s.keys, err = secret.Open(state, s.newKey); err != nil {
 		return nil, err
 	}
 	st, err := openStore(ctx, state)
@@ -137,8 +87,9 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		return nil, err
 	}
 	s.store = st
+	s.Desk = signin.NewDesk(s, st, s.keys)
 	s.jobs = job.New(st, s.jobKinds()...)
-	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openEvents, s.openTelling, s.load, s.openHashes} { // each needs those before
+	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openLog, s.openTelling, s.load, s.openHashes} { // each needs those before
 		if err = step(ctx); err != nil {
 			break
 		}
@@ -148,8 +99,8 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		if s.uses != nil {
 			s.uses.Close()
 		}
-		if s.events != nil {
-			s.events.Close()
+		if s.Log != nil {
+			s.Log.Store().Close()
 		}
 		return nil, err
 	}
@@ -168,7 +119,13 @@ func (s *Service) Close() error {
 	s.WindDown()
 	s.jobs.Close()
 	s.background.close()
-	return errors.Join(s.closeLedger(), s.events.Close(), s.store.Close())
+	return errors.Join(s.closeLedger(), s.Log.Store().Close(), s.store.Close())
+}
+
+// openLog opens the record of access.
+func (s *Service) openLog(ctx context.Context) (err error) {
+	s.Log, err = accesslog.Open(ctx, s.state, s.keepSeen, func(id identity.ID) string { return s.Policy().Directory.Name(identity.UserPrincipal(id)) })
+	return err
 }
 
 func (s *Service) load(ctx context.Context) error {
@@ -256,6 +213,19 @@ func (f *inForce) next(d *site.Draft) (*inForce, error) {
 		return nil, err
 	}
 	return &inForce{d.Records(), d.Numbers(), policy}, nil
+}
+
+// HandleKey is the key that authenticates NFS file handles. It stays the same over restarts,
+// as handles do.
+func (s *Service) HandleKey() []byte { return s.keys.Derive("NFS file handles") }
+
+// NamesOf gives the host names of an address as far as the client rules in force care; false where nobody can say that it has no others.
+func (s *Service) NamesOf(ctx context.Context, addr netip.Addr) ([]string, bool) {
+	spelt, any := s.Policy().HostNames()
+	if !any {
+		return nil, true
+	}
+	return s.hosts.Of(ctx, addr.Unmap(), spelt)
 }
 
 // Journal gives the administrative acts that match.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -11,17 +12,20 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/accesslog"
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/hostnames"
+	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -113,22 +117,6 @@ func (n names) LookupNetIP(_ context.Context, _, host string) (out []netip.Addr,
 	return out, nil
 }
 
-// A name counts if it leads back to the address, whatever the reverse entry claims.
-func TestHostNamesLeadBack(t *testing.T) {
-	h := newHostNames(names{"192.0.2.17": {"Dome1.larkfell.example.", "liar.example"}, "dome1.larkfell.example": {"192.0.2.17"}, "liar.example": {"198.51.100.1"},
-		"spelt.example": {"192.0.2.17", "192.0.2.18"}})
-	of := func(address string, spelt ...string) []string {
-		t.Helper()
-		names, sure := h.of(context.Background(), netip.MustParseAddr(address), spelt)
-		require.True(t, sure)
-		return names
-	}
-	require.Equal(t, []string{"dome1.larkfell.example"}, of("192.0.2.17"))
-	require.Equal(t, []string{"spelt.example", "dome1.larkfell.example"}, of("192.0.2.17", "spelt.example"), "asked anew when the rules change")
-	require.Equal(t, []string{"spelt.example"}, of("192.0.2.18", "spelt.example"))
-	require.Empty(t, of("198.51.100.1", "spelt.example"))
-}
-
 // silent is a resolver that answers with an error, while there is one.
 type silent struct {
 	names
@@ -154,7 +142,7 @@ func TestANameThatCannotBeLookedUp(t *testing.T) {
 	ctx := t.Context()
 	r := &silent{names{"dome1.larkfell.example": {"192.0.2.17"}}, &net.DNSError{Err: "server misbehaving", IsTemporary: true}}
 	s := observatory(t)
-	s.hosts = newHostNames(r)
+	s.hosts = hostnames.New(r)
 	e, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments", Path: "/bench", Rules: []RuleInput{{From: "192.0.2.99"}, {From: "dome1.larkfell.example"}, {From: "192.0.2.0/24", Write: new(true)}}})
 	require.NoError(t, err)
 	try := func(from string) Tried {
@@ -170,24 +158,15 @@ func TestANameThatCannotBeLookedUp(t *testing.T) {
 	require.Equal(t, "192.0.2.99", try("192.0.2.99").Rule.From, "what stands before is about an address")
 
 	r.err = nil
-	s.hosts = newHostNames(r)
+	s.hosts = hostnames.New(r)
 	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Rule.From)
 	require.Equal(t, "192.0.2.0/24", try("192.0.2.18").Rule.From)
 	r.err = &net.DNSError{Err: "timeout", IsTimeout: true}
-	s.hosts.expire()
+	s.hosts.Expire()
 	require.Equal(t, "dome1.larkfell.example", try("192.0.2.17").Rule.From, "what was known before holds on for a while")
 	r.err = &net.DNSError{Err: "no such host", IsNotFound: true}
-	s.hosts.expire()
+	s.hosts.Expire()
 	require.Equal(t, "192.0.2.0/24", try("192.0.2.17").Rule.From, "that is an answer")
-}
-
-func (h *hostNames) expire() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for addr, k := range h.known {
-		k.until = time.Time{}
-		h.known[addr] = k
-	}
 }
 
 // A refused change says which field is at fault and changes nothing: not the
@@ -361,10 +340,10 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 			_, err := s.MarkReview(ctx, keeper, "spring", []Mark{{Line: 1, Decision: site.Remove, Comment: "no more"}})
 			return err
 		},
-		func() error { return s.writeSeen(ctx, true) },
+		func() error { return s.WriteDown(ctx) },
 		func() error {
 			s.Saw(files.AccessEvent{Kind: files.Refused, Path: "instruments"})
-			return s.writeSeen(ctx, true)
+			return s.WriteDown(ctx)
 		},
 		func() error { return s.SetPassword(ctx, keeper, "tomasz", "a new password") },
 		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
@@ -384,7 +363,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 	db, err := os.ReadFile(filepath.Join(s.state, store.FileName))
 	require.NoError(t, err)
 	wal, _ := os.ReadFile(filepath.Join(s.state, store.FileName+"-wal"))
-	for _, secret := range []string{"tomasz-at-larkfell", "a new password", string(ntHash("a new password"))} {
+	for _, secret := range []string{"tomasz-at-larkfell", "a new password", string(secret.NTHash("a new password"))} {
 		require.NotContains(t, string(db)+string(wal), secret)
 	}
 	require.NoError(t, s.store.Write(ctx, func(tx *store.Tx) error {
@@ -486,62 +465,6 @@ func TestSessions(t *testing.T) {
 	require.Error(t, err)
 }
 
-func TestThrottle(t *testing.T) {
-	now := time.Unix(0, 0)
-	th := NewThrottle(func() time.Time { return now })
-	ctx := context.Background()
-	try := func(account, address string, ok bool) time.Duration {
-		done, wait := th.Begin(ctx, account, address, 0)
-		if done != nil {
-			done(ok)
-		}
-		return wait
-	}
-	for range freeTries + 1 {
-		require.Zero(t, try("wren", "a", false))
-	}
-	require.Equal(t, time.Second, try("Wren", "b", true), "the account, from anywhere")
-	require.Equal(t, time.Second, try("piran", "a", true), "the address, for anyone")
-	require.Zero(t, try("piran", "b", true))
-	for i := range 20 { // each further one doubles the wait, up to a point
-		wait := try("wren", "a", false)
-		require.Equal(t, min(time.Second<<i, longestWait), wait)
-		now = now.Add(wait)
-		require.Zero(t, try("wren", "a", false))
-	}
-	for range 10 * freeTries {
-		require.Zero(t, try("isolde", "c", true), "what succeeds is not held against anyone")
-	}
-	now = now.Add(forgetAfter + time.Second)
-	require.Zero(t, try("wren", "a", false))
-	require.Zero(t, try("wren", "a", false), "an old past is forgotten")
-
-	// Guessing side by side gains no more than the few that are looked at together.
-	var open []func(bool)
-	for range mostPending {
-		done, wait := th.Begin(ctx, "tomasz", "d", 0)
-		require.Zero(t, wait)
-		open = append(open, done)
-	}
-	late := make(chan time.Duration)
-	go func() { late <- try("tomasz", "e", false) }()
-	for _, done := range open {
-		done(false)
-	}
-	require.GreaterOrEqual(t, <-late, time.Second)
-	// A crowd with the right password only takes its turns.
-	var crowd sync.WaitGroup
-	for range 10 * mostPending {
-		crowd.Go(func() { require.Zero(t, try("bettany", "f", true)) })
-	}
-	crowd.Wait()
-
-	for i := range 3 * mostTries {
-		try(itoa(int64(i)), "address "+itoa(int64(i)), false)
-	}
-	require.LessOrEqual(t, len(th.tries), mostTries+2)
-}
-
 func TestKeyFileMustBeClosed(t *testing.T) {
 	s := open(t)
 	for _, name := range []string{"secret.key", store.FileName, store.FileName + "-wal"} {
@@ -558,19 +481,21 @@ func TestKeyFileMustBeClosed(t *testing.T) {
 func TestSealedSecretsAreBoundToTheirUser(t *testing.T) {
 	s := observatory(t)
 	ctx := context.Background()
-	id, hash, ok := s.secretOf(ctx, "tomasz")
-	require.True(t, ok)
-	require.Equal(t, ntHash("tomasz-at-larkfell"), hash)
-	require.Equal(t, "a4f49c406510bdcab6824ee7c30fd852", hex.EncodeToString(ntHash("Password"))) // MS-NLMP section 4.2.2.1.2
+	proven := func(name string) (id identity.ID, err error) {
+		return s.ProveNT(ctx, name, "192.0.2.17", func(hash []byte) bool { return bytes.Equal(hash, secret.NTHash("tomasz-at-larkfell")) })
+	}
+	id, err := proven("tomasz")
+	require.NoError(t, err)
+	require.Equal(t, "a4f49c406510bdcab6824ee7c30fd852", hex.EncodeToString(secret.NTHash("Password"))) // MS-NLMP section 4.2.2.1.2
 	kept, err := s.store.Secret(ctx, s.Policy().Directory.User(id).Password)
 	require.NoError(t, err)
-	_, err = s.keys.open(id, kept.Sealed)
+	_, err = s.keys.Open(id, kept.Sealed)
 	require.NoError(t, err)
-	_, err = s.keys.open(id+1, kept.Sealed)
+	_, err = s.keys.Open(id+1, kept.Sealed)
 	require.Error(t, err)
-	_, _, ok = s.secretOf(ctx, "no one")
-	require.False(t, ok)
-	require.False(t, checkPassword("", ""))
+	_, err = proven("no one")
+	require.ErrorIs(t, err, ntlm.ErrWrong)
+	require.False(t, secret.Check("", ""))
 }
 
 // However many different things are refused, the list of them grows by so much and no refusal is dropped.
@@ -583,13 +508,13 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 			s.Saw(files.AccessEvent{Kind: files.Refused, UID: 2999, Via: site.NFS, Path: fmt.Sprint("nightlog/", i), Gate: access.Entry})
 		}
 	}
-	require.NoError(t, s.writeSeen(ctx, true))
-	require.NoError(t, s.writeSeen(ctx, true), "what was told is not told again")
+	require.NoError(t, s.WriteDown(ctx))
+	require.NoError(t, s.WriteDown(ctx), "what was told is not told again")
 	before, err := s.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	list, err := s.Events(ctx, store.Match{})
 	require.NoError(t, err)
-	require.Len(t, list, mostRefusals+1)
+	require.Len(t, list, accesslog.MostRefusals+1)
 	total := int64(0)
 	for _, e := range list {
 		total += e.Count
@@ -600,7 +525,7 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	for uid := range uint32(10_000) {
 		s.Saw(files.AccessEvent{Kind: files.Refused, UID: uid, From: "192.0.2.200", Via: site.NFS, Path: "/plates", Gate: access.Origin})
 	}
-	require.NoError(t, s.writeSeen(ctx, true))
+	require.NoError(t, s.WriteDown(ctx))
 	last := list[len(list)-1].ID
 	list, err = s.Events(ctx, store.Match{After: last})
 	require.NoError(t, err)
@@ -619,7 +544,7 @@ func TestEventsAreBounded(t *testing.T) {
 	old := store.Event{At: time.Now().Add(-store.KeepEvents - time.Hour), Since: time.Now(), Kind: "refused", Who: "uid 1", Count: 1}
 	fresh := old
 	fresh.At = time.Now()
-	require.NoError(t, s.events.Add(ctx, append(slices.Repeat([]store.Event{old}, 10), slices.Repeat([]store.Event{fresh}, store.MostEvents+5)...)))
+	require.NoError(t, s.Log.Store().Add(ctx, append(slices.Repeat([]store.Event{old}, 10), slices.Repeat([]store.Event{fresh}, store.MostEvents+5)...)))
 	list, err := s.Events(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Len(t, list, store.MostEvents)
@@ -637,12 +562,12 @@ func TestAMissingKeyIsSaid(t *testing.T) {
 	_, err = s.CreateUser(ctx, keeper, UserInput{Name: "piran", Password: "piran-at-larkfell"})
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
-	key := filepath.Join(state, KeyFileName)
+	key := filepath.Join(state, secret.KeyFileName)
 	raw, err := os.ReadFile(key)
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(key))
 	_, err = Open(ctx, state)
-	require.ErrorIs(t, err, ErrNoKey)
+	require.ErrorIs(t, err, secret.ErrNoKey)
 	require.ErrorContains(t, err, key)
 	_, err = os.Stat(key)
 	require.ErrorIs(t, err, os.ErrNotExist, "nothing was made in its place")
@@ -650,19 +575,20 @@ func TestAMissingKeyIsSaid(t *testing.T) {
 	require.NoError(t, os.WriteFile(key, raw, 0o600))
 	s, err = Open(ctx, state)
 	require.NoError(t, err)
-	_, _, ok := s.secretOf(ctx, "piran")
-	require.True(t, ok)
+	has := func(password string) bool {
+		_, err := s.ProveNT(ctx, "piran", "192.0.2.17", func(hash []byte) bool { return bytes.Equal(hash, secret.NTHash(password)) })
+		return err == nil
+	}
+	require.True(t, has("piran-at-larkfell"))
 	require.NoError(t, s.Close())
 
 	require.NoError(t, os.Remove(key))
 	s, err = Open(ctx, state, WithNewKey(true))
 	require.NoError(t, err)
 	defer s.Close()
-	_, _, ok = s.secretOf(ctx, "piran")
-	require.False(t, ok)
+	require.False(t, has("piran-at-larkfell"))
 	require.NoError(t, s.SetPassword(ctx, keeper, "piran", "piran-at-larkfell-again"))
-	_, _, ok = s.secretOf(ctx, "piran")
-	require.True(t, ok)
+	require.True(t, has("piran-at-larkfell-again"))
 }
 
 // Who is still named cannot be removed, and the commands that are proposed are those after which they can.

@@ -19,7 +19,7 @@ func (s *Service) stored() audit.Stored {
 	p := s.Policy()
 	if s.asOf.IsZero() || s.drafting != nil {
 		out.Unwritten, out.Away, out.Hashes = s.TroubleSays(), s.awayVolumes(), s.HashesProblem()
-		for name, lost := range map[string]error{store.UsesFileName: s.uses.Lost, store.EventsFileName: s.events.Lost} {
+		for name, lost := range map[string]error{store.UsesFileName: s.uses.Lost, store.EventsFileName: s.Log.Store().Lost} {
 			if lost != nil {
 				out.InMemory = append(out.InMemory, name)
 			}

@@ -69,7 +69,7 @@ const (
 
 // domain is the gateway's own SID: made from its key, so that it is always the same.
 func (b bySID) domain() string {
-	sum := b.s.keys.derive("SID")
+	sum := b.s.keys.Derive("SID")
 	return fmt.Sprintf("S-1-5-21-%d-%d-%d", binary.BigEndian.Uint32(sum[:]), binary.BigEndian.Uint32(sum[4:]), binary.BigEndian.Uint32(sum[8:]))
 }
 

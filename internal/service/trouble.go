@@ -2,11 +2,9 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"os"
 	"path/filepath"
 	"sync"
@@ -15,7 +13,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/contain"
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -32,12 +29,11 @@ const (
 
 // unwritten is what could not be written down, while that lasts.
 type unwritten struct {
-	mu       sync.Mutex
-	is       store.Trouble
-	changes  int64           // of administrators, that were refused
-	clients  map[string]kept // NFS clients that hold state, to be remembered later
-	sessions map[[sha256.Size]byte]Session
-	shut     *shutPolicy
+	mu      sync.Mutex
+	is      store.Trouble
+	changes int64           // of administrators, that were refused
+	clients map[string]kept // NFS clients that hold state, to be remembered later
+	shut    *shutPolicy
 }
 
 type kept struct {
@@ -50,19 +46,18 @@ type shutPolicy struct{ of, shut *site.Policy }
 
 // Of what waits to be written down, so much is kept.
 const (
-	mostLooseSessions = 1000
-	mostLooseClients  = 10_000
+	mostLooseClients = 10_000
 )
 
 func newUnwritten() *unwritten {
-	return &unwritten{clients: make(map[string]kept), sessions: make(map[[sha256.Size]byte]Session)}
+	return &unwritten{clients: make(map[string]kept)}
 }
 
 // Trouble is why what is to be recorded cannot be written down; it says nothing of what is only counted.
 func (s *Service) Trouble() store.Trouble {
 	t := s.store.Trouble()
-	if t.Why == "" && s.events != nil {
-		t = s.events.Trouble()
+	if t.Why == "" && s.Log.Store() != nil {
+		t = s.Log.Store().Trouble()
 	}
 	return t
 }
@@ -98,8 +93,8 @@ func (s *Service) ServedPolicy() *site.Policy {
 	return &shut
 }
 
-// asUnwritable gives an error of the storage in words for whoever wanted to change something.
-func (s *Service) asUnwritable(err error) error {
+// Unwritable gives an error of the storage in words for whoever wanted to change something.
+func (s *Service) Unwritable(err error) error {
 	switch {
 	case errors.Is(err, store.ErrUnwritable):
 		s.unwritten.mu.Lock()
@@ -140,7 +135,7 @@ func (s *Service) probe(ctx context.Context) {
 		if before.Why == "" {
 			slog.Error("nothing can be written down in the state directory; serving goes on by what was decided before", "why", t.Why)
 		}
-		_, _ = s.store.Probe(ctx), s.events.Probe(ctx)
+		_, _ = s.store.Probe(ctx), s.Log.Store().Probe(ctx)
 		if t = s.Trouble(); t.Why != "" {
 			return
 		}
@@ -256,48 +251,3 @@ func (s *Service) Forget(ctx context.Context, kind string, owner []byte) error {
 	s.unwritten.mu.Unlock()
 	return s.store.Forget(ctx, kind, owner)
 }
-
-// keepLoose keeps a sign-in that cannot be written down until the process ends.
-func (s *Service) keepLoose(hash [sha256.Size]byte, session Session) bool {
-	s.unwritten.mu.Lock()
-	defer s.unwritten.mu.Unlock()
-	now := time.Now()
-	for h, old := range s.unwritten.sessions {
-		if !now.Before(old.Expires) {
-			delete(s.unwritten.sessions, h)
-		}
-	}
-	if len(s.unwritten.sessions) >= mostLooseSessions {
-		return false
-	}
-	s.unwritten.sessions[hash] = session
-	return true
-}
-
-// endLoose ends the sign-ins of a user that could not be written down.
-func (s *Service) endLoose(id identity.ID) {
-	s.unwritten.mu.Lock()
-	defer s.unwritten.mu.Unlock()
-	maps.DeleteFunc(s.unwritten.sessions, func(_ [sha256.Size]byte, session Session) bool { return session.Actor.ID == id })
-}
-
-// loose finds a sign-in that could not be written down.
-func (s *Service) loose(hash [sha256.Size]byte) (Session, bool) {
-	s.unwritten.mu.Lock()
-	defer s.unwritten.mu.Unlock()
-	session, ok := s.unwritten.sessions[hash]
-	return session, ok && time.Now().Before(session.Expires)
-}
-
-// Events gives what was done or refused at the wire, as it matches.
-func (s *Service) Events(ctx context.Context, m store.Match) ([]store.Event, error) {
-	return s.events.Listed(ctx, m)
-}
-
-// EachEvent visits it one by one.
-func (s *Service) EachEvent(ctx context.Context, m store.Match, visit func(store.Event) error) error {
-	return s.events.Each(ctx, m, visit)
-}
-
-// VerifyEvents follows the chain of the events; see store.Events.
-func (s *Service) VerifyEvents(ctx context.Context) (int64, error) { return s.events.Verify(ctx) }

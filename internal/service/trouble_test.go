@@ -53,7 +53,7 @@ func untilFull(t *testing.T, s *Service) *Error {
 func TestAFullStateDisk(t *testing.T) {
 	s := observatory(t)
 	ctx := t.Context()
-	more, moreEvents := fill(t, s.store.DB()), fill(t, s.events.DB())
+	more, moreEvents := fill(t, s.store.DB()), fill(t, s.Log.Store().DB())
 	refused := untilFull(t, s)
 	require.Equal(t, Unavailable, refused.Kind)
 	require.Contains(t, refused.Message, "nothing was changed")
@@ -82,11 +82,11 @@ func TestAFullStateDisk(t *testing.T) {
 	for range 100_000 {
 		s.Saw(files.AccessEvent{Kind: files.Refused, UID: 2999, From: fmt.Sprint("192.0.2.", seen%256), Via: site.NFS, Path: fmt.Sprint("plates/", seen), Gate: access.Entry})
 		seen++
-		if seen%200 == 0 && s.writeSeen(ctx, true) != nil {
+		if seen%200 == 0 && s.WriteDown(ctx) != nil {
 			break
 		}
 	}
-	require.ErrorIs(t, s.writeSeen(ctx, true), store.ErrUnwritable)
+	require.ErrorIs(t, s.WriteDown(ctx), store.ErrUnwritable)
 	require.Equal(t, s.Policy(), s.ServedPolicy())
 	s.probe(ctx)
 	require.NotEmpty(t, s.TroubleSays(), "it is so still")
@@ -95,7 +95,7 @@ func TestAFullStateDisk(t *testing.T) {
 	moreEvents()
 	s.probe(ctx)
 	require.Empty(t, s.TroubleSays())
-	require.NoError(t, s.writeSeen(ctx, true))
+	require.NoError(t, s.WriteDown(ctx))
 	list, err := s.Events(ctx, store.Match{})
 	require.NoError(t, err)
 	total := int64(0)
@@ -181,7 +181,7 @@ func TestAStartWithoutRoom(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	s.Saw(files.AccessEvent{Kind: files.Refused, From: "192.0.2.7", Path: "/plates"})
-	require.NoError(t, s.writeSeen(ctx, true))
+	require.NoError(t, s.WriteDown(ctx))
 	list, err := s.Events(ctx, store.Match{Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1)

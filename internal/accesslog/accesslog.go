@@ -1,4 +1,5 @@
-package service
+// Package accesslog is the record of what people did at the wire, or were refused: it is counted, written down from time to time, and asked.
+package accesslog
 
 import (
 	"context"
@@ -13,16 +14,16 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// eventWindow is how long the same deed of the same user on the same path is only counted after it
+// eventWindow is how long the same thing of the same user on the same path is only counted after it
 // has been written down once. Of refusals, which anybody can bring about, so many different ones are
 // told apart in that time, and of reads and writes in folders that ask for it so many.
 const (
 	eventWindow  = time.Minute
-	mostRefusals = 300
+	MostRefusals = 300
 	mostAccesses = 20_000
 )
 
-// deeds collects what happens at the wire, to be written down from time to time. Nothing is dropped:
+// seen collects what happens at the wire, to be written down from time to time. Nothing is dropped:
 // what there is no room to tell apart is counted together.
 type seen struct {
 	mu    sync.Mutex
@@ -32,7 +33,7 @@ type seen struct {
 	first chan struct{} // something new is there
 }
 
-// eventKey tells deeds apart. Of somebody whom the records do not know it is the address that counts, as the number is whatever
+// eventKey tells events apart. Of somebody whom the records do not know it is the address that counts, as the number is whatever
 // they say.
 type eventKey struct {
 	kind files.AccessKind
@@ -54,11 +55,18 @@ func newSeen() *seen {
 	return &seen{by: make(map[eventKey]*eventCount), kinds: make(map[files.AccessKind]int), other: make(map[files.AccessKind]*store.Event), first: make(chan struct{}, 1)}
 }
 
-// openEvents opens what was written down of what was seen at the wire.
-func (s *Service) openEvents(ctx context.Context) error {
-	events, aside, err := store.OpenEvents(ctx, s.state)
+// Log is the record of access.
+type Log struct {
+	seen   *seen
+	events *store.Events
+	person func(identity.ID) string
+}
+
+// Open opens what was written down in a state directory, which is kept for so long; person gives the name of a user.
+func Open(ctx context.Context, state string, keep time.Duration, person func(identity.ID) string) (*Log, error) {
+	events, aside, err := store.OpenEvents(ctx, state)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if aside != "" {
 		slog.Error("what was seen at the wire could not be read, and was put aside", "aside", aside)
@@ -66,13 +74,15 @@ func (s *Service) openEvents(ctx context.Context) error {
 	if events.Lost != nil {
 		slog.Error("what is seen at the wire cannot be written down in the state directory, and is kept until the service ends", "error", events.Lost)
 	}
-	events.Keep = s.keepSeen
-	s.events = events
-	return nil
+	events.Keep = keep
+	return &Log{seen: newSeen(), events: events, person: person}, nil
 }
 
+// Store is where it is written down.
+func (l *Log) Store() *store.Events { return l.events }
+
 // Saw is files.EventSink.
-func (s *Service) Saw(d files.AccessEvent) {
+func (l *Log) Saw(d files.AccessEvent) {
 	key := eventKey{kind: d.Kind, user: d.User, path: d.Path}
 	if d.User == 0 {
 		key.from = d.From
@@ -80,52 +90,55 @@ func (s *Service) Saw(d files.AccessEvent) {
 	if d.Kind == files.Refused {
 		key.gate = d.Gate.String()
 	}
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	c := s.seen.by[key]
+	l.seen.mu.Lock()
+	defer l.seen.mu.Unlock()
+	c := l.seen.by[key]
 	switch {
 	case c != nil && c.Count > 0:
 		c.Count++
 		c.several = c.several || c.uid != d.UID
 		return
-	case c == nil && s.seen.kinds[d.Kind] >= mostOf(d.Kind):
-		other := s.seen.other[d.Kind]
+	case c == nil && l.seen.kinds[d.Kind] >= mostOf(d.Kind):
+		other := l.seen.other[d.Kind]
 		if other == nil {
 			other = &store.Event{Kind: string(d.Kind), Who: "many", Path: "more than are told apart", Via: d.Via.String(), Since: time.Now()}
-			s.seen.other[d.Kind] = other
+			l.seen.other[d.Kind] = other
 		}
 		other.Count++
 		return
 	case c == nil:
 		c = &eventCount{}
-		s.seen.by[key] = c
-		s.seen.kinds[d.Kind]++
+		l.seen.by[key] = c
+		l.seen.kinds[d.Kind]++
 	}
 	c.Event = store.Event{Kind: string(d.Kind), Path: d.Path, Target: d.Target, Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
 	c.uid, c.several = d.UID, false
-	poke(s.seen.first)
+	select {
+	case l.seen.first <- struct{}{}:
+	default:
+	}
 }
 
 func mostOf(kind files.AccessKind) int {
 	if kind == files.Refused {
-		return mostRefusals
+		return MostRefusals
 	}
 	return mostAccesses
 }
 
 // RecordEvents writes down what was seen until the context ends, and what is left then. What cannot be written is kept, counted
 // together, and tried again.
-func (s *Service) RecordEvents(ctx context.Context) {
+func (l *Log) RecordEvents(ctx context.Context) {
 	tick := time.NewTicker(eventWindow / 4)
 	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			if err := s.writeSeen(context.WithoutCancel(ctx), true); err != nil {
+			if err := l.writeSeen(context.WithoutCancel(ctx), true); err != nil {
 				slog.Error("what was seen at the wire at the end could not be written down", "error", err)
 			}
 			return
-		case <-s.seen.first:
+		case <-l.seen.first:
 			// A moment more, so that a burst is one transaction.
 			select {
 			case <-ctx.Done():
@@ -133,20 +146,23 @@ func (s *Service) RecordEvents(ctx context.Context) {
 			}
 		case <-tick.C:
 		}
-		_ = s.writeSeen(ctx, false) // the store notes that it could not, and it is told of
+		_ = l.writeSeen(ctx, false) // the store notes that it could not, and it is told of
 	}
 }
 
-// dueDeed is what is to be written down, and where it is counted until then.
-type dueDeed struct {
+// WriteDown writes down all that was seen, as when the service ends.
+func (l *Log) WriteDown(ctx context.Context) error { return l.writeSeen(ctx, true) }
+
+// dueEvent is what is to be written down, and where it is counted until then.
+type dueEvent struct {
 	event  store.Event
 	record *store.Event
 	count  *eventCount // nil for those that are not told apart
 }
 
 // writeSeen writes down what is due: what was not told of within the window, or, at the end, all.
-func (s *Service) writeSeen(ctx context.Context, all bool) error {
-	due := s.dueDeeds(all)
+func (l *Log) writeSeen(ctx context.Context, all bool) error {
+	due := l.dueEvents(all)
 	if len(due) == 0 {
 		return nil
 	}
@@ -154,11 +170,11 @@ func (s *Service) writeSeen(ctx context.Context, all bool) error {
 	for _, d := range due {
 		list = append(list, d.event)
 	}
-	if err := s.events.Add(ctx, list); err != nil {
+	if err := l.events.Add(ctx, list); err != nil {
 		return err
 	}
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
+	l.seen.mu.Lock()
+	defer l.seen.mu.Unlock()
 	for _, d := range due {
 		d.record.Count -= d.event.Count
 		if d.record.Since = time.Now(); d.count != nil {
@@ -168,11 +184,11 @@ func (s *Service) writeSeen(ctx context.Context, all bool) error {
 	return nil
 }
 
-func (s *Service) dueDeeds(all bool) (due []dueDeed) {
+func (l *Log) dueEvents(all bool) (due []dueEvent) {
 	now := time.Now()
-	s.seen.mu.Lock()
-	defer s.seen.mu.Unlock()
-	for key, c := range s.seen.by {
+	l.seen.mu.Lock()
+	defer l.seen.mu.Unlock()
+	for key, c := range l.seen.by {
 		over := all || now.Sub(c.written) >= eventWindow
 		switch {
 		case c.Count > 0 && over:
@@ -180,25 +196,38 @@ func (s *Service) dueDeeds(all bool) (due []dueDeed) {
 			event.At = now
 			switch {
 			case key.user != 0:
-				event.Who = s.Policy().Directory.Name(identity.UserPrincipal(key.user))
+				event.Who = l.person(key.user)
 			case c.several:
 				event.Who = "several uids"
 			default:
 				event.Who = fmt.Sprintf("uid %d", c.uid)
 			}
-			due = append(due, dueDeed{event, &c.Event, c})
+			due = append(due, dueEvent{event, &c.Event, c})
 		case c.Count == 0 && over:
-			delete(s.seen.by, key)
-			s.seen.kinds[key.kind]--
+			delete(l.seen.by, key)
+			l.seen.kinds[key.kind]--
 		}
 	}
-	for _, r := range s.seen.other {
+	for _, r := range l.seen.other {
 		if r.Count > 0 && (all || now.Sub(r.Since) >= eventWindow/4) {
 			event := *r
 			event.At = now
-			due = append(due, dueDeed{event, r, nil})
+			due = append(due, dueEvent{event, r, nil})
 		}
 	}
-	slices.SortFunc(due, func(a, b dueDeed) int { return a.event.Since.Compare(b.event.Since) })
+	slices.SortFunc(due, func(a, b dueEvent) int { return a.event.Since.Compare(b.event.Since) })
 	return due
 }
+
+// Events gives what was done or refused at the wire, as it matches.
+func (l *Log) Events(ctx context.Context, m store.Match) ([]store.Event, error) {
+	return l.events.Listed(ctx, m)
+}
+
+// EachEvent visits it one by one.
+func (l *Log) EachEvent(ctx context.Context, m store.Match, visit func(store.Event) error) error {
+	return l.events.Each(ctx, m, visit)
+}
+
+// VerifyEvents follows the chain of the events; see store.Events.
+func (l *Log) VerifyEvents(ctx context.Context) (int64, error) { return l.events.Verify(ctx) }

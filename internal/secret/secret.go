@@ -1,4 +1,5 @@
-package service
+// Package secret keeps what must not be read: it seals what has to be had again, and hashes what is only compared.
+package secret
 
 import (
 	"crypto/aes"
@@ -14,7 +15,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"unicode/utf16"
 
@@ -23,13 +23,12 @@ import (
 	"golang.org/x/crypto/md4"
 
 	"amber.example/gatekeeper/internal/core/identity"
-	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/store"
 )
 
-// sealer encrypts the secrets that must be recoverable, with the key file beside
+// Sealer encrypts the secrets that must be recoverable, with the key file beside
 // the database.
-type sealer struct {
+type Sealer struct {
 	aead cipher.AEAD
 	key  []byte
 }
@@ -40,13 +39,13 @@ const KeyFileName = "secret.key"
 // ErrNoKey says that the key is missing beside records that were sealed with it.
 var ErrNoKey = errors.New("the key is missing")
 
-// openSealer reads the key, or makes one: where there are no records yet, or with anew.
-func openSealer(state string, anew bool) (sealer, error) {
+// Open reads the key, or makes one: where there are no records yet, or with anew.
+func Open(state string, anew bool) (Sealer, error) {
 	path := filepath.Join(state, KeyFileName)
 	key, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		if _, missing := os.Stat(filepath.Join(state, store.FileName)); missing == nil && !anew {
-			return sealer{}, fmt.Errorf("%w: %s is not there, and %s beside it was sealed with it. Put the key back from a copy. Without it nobody signs in over SMB until their password is set anew, "+
+			return Sealer{}, fmt.Errorf("%w: %s is not there, and %s beside it was sealed with it. Put the key back from a copy. Without it nobody signs in over SMB until their password is set anew, "+
 				"NFS clients have to mount again, webhooks and the mail server's password have to be given again, and what reviews were signed with is lost. To go on so, start once with --new-key", ErrNoKey, path, store.FileName)
 		}
 		key = make([]byte, 32)
@@ -54,17 +53,17 @@ func openSealer(state string, anew bool) (sealer, error) {
 		err = writeKey(path, key)
 	}
 	if err != nil {
-		return sealer{}, fmt.Errorf("key file: %w", err)
+		return Sealer{}, fmt.Errorf("key file: %w", err)
 	}
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm()&0o077 != 0 {
-		return sealer{}, fmt.Errorf("key file %s is open to others: chmod 600 it", path)
+		return Sealer{}, fmt.Errorf("key file %s is open to others: chmod 600 it", path)
 	}
 	block, err := aes.NewCipher(key)
 	if err != nil {
-		return sealer{}, fmt.Errorf("key file %s: %w", path, err)
+		return Sealer{}, fmt.Errorf("key file %s: %w", path, err)
 	}
 	aead, err := cipher.NewGCMWithRandomNonce(block)
-	return sealer{aead, key}, err
+	return Sealer{aead, key}, err
 }
 
 // writeKey writes the key, whole or not at all: a half-written one would lock out every account.
@@ -87,37 +86,36 @@ func writeKey(path string, key []byte) error {
 	return errors.Join(dir.Sync(), dir.Close())
 }
 
-// HandleKey is the key that authenticates NFS file handles. It stays the same over restarts,
-// as handles do.
-func (s *Service) HandleKey() []byte { return s.keys.derive("NFS file handles") }
-
-// derive makes a key, or a number that is always the same, for one use.
-func (s sealer) derive(use string) []byte {
+// Derive makes a key, or a number that is always the same, for one use.
+func (s Sealer) Derive(use string) []byte {
 	m := hmac.New(sha256.New, s.key)
 	m.Write([]byte(use))
 	return m.Sum(nil)
 }
 
-func (s sealer) seal(user identity.ID, secret []byte) []byte {
+// Seal encrypts a secret of a user.
+func (s Sealer) Seal(user identity.ID, secret []byte) []byte {
 	return s.aead.Seal(nil, nil, secret, binary.BigEndian.AppendUint64(nil, uint64(user)))
 }
 
-func (s sealer) open(user identity.ID, sealed []byte) ([]byte, error) {
+// Open gives what Seal was given.
+func (s Sealer) Open(user identity.ID, sealed []byte) ([]byte, error) {
 	return s.aead.Open(nil, nil, sealed, binary.BigEndian.AppendUint64(nil, uint64(user)))
 }
 
-// sealFor and openFor do the same for a secret that belongs to something else than a user, said by name.
-func (s sealer) sealFor(what, secret string) []byte {
+// SealFor does the same for a secret that belongs to something else than a user, said by name.
+func (s Sealer) SealFor(what, secret string) []byte {
 	return s.aead.Seal(nil, nil, []byte(secret), []byte("for "+what))
 }
 
-func (s sealer) openFor(what string, sealed []byte) (string, error) {
+// OpenFor gives what SealFor was given.
+func (s Sealer) OpenFor(what string, sealed []byte) (string, error) {
 	secret, err := s.aead.Open(nil, nil, sealed, []byte("for "+what))
 	return string(secret), err
 }
 
-// ntHash is NTOWFv1 of MS-NLMP section 3.3.1: what NTLMv2 proves knowledge of.
-func ntHash(password string) []byte {
+// NTHash is NTOWFv1 of MS-NLMP section 3.3.1: what NTLMv2 proves knowledge of.
+func NTHash(password string) []byte {
 	h := md4.New()
 	for _, unit := range utf16.Encode([]rune(password)) {
 		h.Write([]byte{byte(unit), byte(unit >> 8)})
@@ -140,8 +138,8 @@ func argon(password string, salt []byte, time, memory uint32, threads uint8, siz
 	return argon2.IDKey([]byte(password), salt, time, memory, threads, size)
 }
 
-// hashPassword gives an argon2id hash (RFC 9106) in the PHC string form.
-func hashPassword(password string) string {
+// Hash gives an argon2id hash (RFC 9106) in the PHC string form.
+func Hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
 	b64 := base64.RawStdEncoding.EncodeToString
@@ -149,9 +147,9 @@ func hashPassword(password string) string {
 		b64(salt), b64(argon(password, salt, argonTime, argonMemory, argonThreads, 32)))
 }
 
-// checkPassword compares in constant time. An empty or foreign hash takes as long as
+// Check compares in constant time. An empty or foreign hash takes as long as
 // a real one, so that timing does not tell which accounts exist.
-func checkPassword(hash, password string) bool {
+func Check(hash, password string) bool {
 	if parts := strings.Split(hash, "$"); len(parts) == 6 && parts[1] == "argon2id" {
 		salt, _ := base64.RawStdEncoding.DecodeString(parts[4])
 		want, _ := base64.RawStdEncoding.DecodeString(parts[5])
@@ -165,8 +163,8 @@ func checkPassword(hash, password string) bool {
 	return false
 }
 
-// shortCode is for a person to read off a terminal and type once.
-func shortCode() string {
+// ShortCode is for a person to read off a terminal and type once.
+func ShortCode() string {
 	const letters = "abcdefghjkmnpqrstuvwxyz23456789" // none that look alike
 	raw := make([]byte, 12)
 	rand.Read(raw)
@@ -179,7 +177,3 @@ func shortCode() string {
 	}
 	return b.String()
 }
-
-func quote(s string) string { return plain.Word(s) }
-
-func itoa(n int64) string { return strconv.FormatInt(n, 10) }

@@ -1,4 +1,5 @@
-package service
+// Package hostnames finds the names of clients' addresses, for client rules that are about names.
+package hostnames
 
 import (
 	"context"
@@ -11,16 +12,17 @@ import (
 	"time"
 )
 
-// hostNames finds the names of clients' addresses, for client rules that are about names. A name
+// Names are those of clients' addresses, as far as they have been looked up. A name
 // that an address claims by reverse lookup counts only if looking it up leads back.
-type hostNames struct {
-	lookup resolver
+type Names struct {
+	lookup Resolver
 
 	mu    sync.Mutex
 	known map[netip.Addr]knownNames
 }
 
-type resolver interface {
+// Resolver looks names and addresses up: net.Resolver does.
+type Resolver interface {
 	LookupAddr(ctx context.Context, addr string) ([]string, error)
 	LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error)
 }
@@ -42,22 +44,15 @@ const (
 	lookupTimeout = 2 * time.Second
 )
 
-func newHostNames(r resolver) *hostNames {
-	return &hostNames{lookup: r, known: make(map[netip.Addr]knownNames)}
+// New looks them up by a resolver.
+func New(r Resolver) *Names {
+	return &Names{lookup: r, known: make(map[netip.Addr]knownNames)}
 }
 
-// NamesOf gives the host names of an address as far as the client rules in force care, lower
+// Of gives the host names of an address as far as those that rules spell care, lower
 // case and without a final dot. It may take some seconds, the first time. It is false where some name could not be looked up, and is not known from
 // before: nobody can say then that the host does not have it.
-func (s *Service) NamesOf(ctx context.Context, addr netip.Addr) ([]string, bool) {
-	spelt, any := s.Policy().HostNames()
-	if !any {
-		return nil, true
-	}
-	return s.hosts.of(ctx, addr.Unmap(), spelt)
-}
-
-func (h *hostNames) of(ctx context.Context, addr netip.Addr, spelt []string) ([]string, bool) {
+func (h *Names) Of(ctx context.Context, addr netip.Addr, spelt []string) ([]string, bool) {
 	h.mu.Lock()
 	before, known := h.known[addr]
 	known = known && slices.Equal(before.rules, spelt)
@@ -107,4 +102,21 @@ func (h *hostNames) of(ctx context.Context, addr netip.Addr, spelt []string) ([]
 	return is.names, is.sure
 }
 
-var _ resolver = (*net.Resolver)(nil)
+var _ Resolver = (*net.Resolver)(nil)
+
+// Addresses are those that a name leads to.
+func (h *Names) Addresses(ctx context.Context, name string) ([]netip.Addr, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookupTimeout)
+	defer cancel()
+	return h.lookup.LookupNetIP(ctx, "ip", name)
+}
+
+// Expire has everything be looked up anew when it is next asked for; what is known holds where that cannot be.
+func (h *Names) Expire() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for addr, k := range h.known {
+		k.until = time.Time{}
+		h.known[addr] = k
+	}
+}

@@ -1,0 +1,59 @@
+package service
+
+import (
+	"context"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/secret"
+)
+
+const shortestPassword = 8
+
+// SetPassword sets a user's password for every way in, and ends their sessions.
+func (s *Service) SetPassword(ctx context.Context, by Actor, name, password string) error {
+	user, err := s.User(name)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, by, "set password", user.Name, func(d *site.Draft) error {
+		u, ok := site.Get[identity.User](d, int64(user.ID))
+		if !ok {
+			return notFound("user", "amber user list", "there is no user %q", name)
+		}
+		return s.writePassword(d, u, password)
+	})
+}
+
+// writePassword writes a user down with a password.
+func (s *Service) writePassword(d *site.Draft, u identity.User, password string) error {
+	if len([]rune(password)) < shortestPassword {
+		return invalid("password", "the password needs at least %d characters", shortestPassword)
+	}
+	if len(password) > 256 {
+		return invalid("password", "the password is longer than 256 bytes")
+	}
+	var kept site.Secret
+	if !s.tried() { // it is never checked, and takes long to make
+		kept = site.Secret{Hash: secret.Hash(password), Sealed: s.keys.Seal(u.ID, secret.NTHash(password))}
+	}
+	u.Password = d.Keep(kept)
+	site.Put(d, u)
+	s.later(func() { s.EndLoose(u.ID) })
+	return nil
+}
+
+func (s *Service) hasAdministrator() bool {
+	for _, u := range s.Policy().Directory.Users() {
+		if u.Role == identity.Administrator {
+			return true
+		}
+	}
+	return false
+}
+
+// AddFirstAdministrator makes a user who is an administrator, if there is none yet.
+func (s *Service) AddFirstAdministrator(ctx context.Context, name, password string) error {
+	_, err := s.CreateUser(ctx, Itself, UserInput{Name: name, Password: password, Role: identity.Administrator, FirstOnly: true})
+	return err
+}
