@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
@@ -354,7 +355,7 @@ func TestAuditSaysWhatNFSDoes(t *testing.T) {
 					granted = r.Uint32()
 				}
 				for level, bit := range levels {
-					a, err := g.Service.Why(t.Context(), service.Question{User: u.Name, Path: export + "/" + path, Via: "nfs", From: "127.0.0.1", Want: level})
+					a, err := g.Service.Why(t.Context(), asking.Question{User: u.Name, Path: export + "/" + path, Via: "nfs", From: "127.0.0.1", Want: level})
 					require.NoError(t, err)
 					require.Equal(t, a.Verdict.Granted&deciding(level) == deciding(level), granted&bit != 0, "%s, %s on %s/%s: %s", u.Name, level, export, path, a.Verdict.Gate)
 				}

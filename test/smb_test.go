@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/demo"
+	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/test/gateway"
 	"amber.example/gatekeeper/test/need"
@@ -119,7 +120,7 @@ func TestRefusedThenAllowedWithoutReconnecting(t *testing.T) {
 	_, err := orla.Mount("nightlog")
 	requireStatus(t, err, accessDenied)
 
-	why, err := g.Service.Why(t.Context(), service.Question{User: "orla", Path: "nightlog"})
+	why, err := g.Service.Why(t.Context(), asking.Question{User: "orla", Path: "nightlog"})
 	require.NoError(t, err)
 	require.False(t, why.Verdict.Allowed())
 	_, err = g.Service.AddEntry(ctx, gateway.Keeper, "nightlog", service.EntryInput{Who: "orla", Level: "read"})
@@ -173,7 +174,7 @@ func TestEachSeesWhatTheRulesSay(t *testing.T) {
 		require.Equal(t, c.read, read, "%s reads %s/%s", c.user, c.share, c.path)
 		require.Equal(t, c.write, write, "%s writes %s/%s", c.user, c.share, c.path)
 		for want, got := range map[string]bool{"read": read, "add": write} { // the audit says what the wire did
-			a, err := g.Service.Why(t.Context(), service.Question{User: c.user, Path: c.share + "/" + c.path, Want: want})
+			a, err := g.Service.Why(t.Context(), asking.Question{User: c.user, Path: c.share + "/" + c.path, Want: want})
 			require.NoError(t, err)
 			require.Equal(t, got, a.Verdict.Allowed(), "%s %s %s/%s", c.user, want, c.share, c.path)
 		}

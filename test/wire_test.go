@@ -160,12 +160,12 @@ func newWire(t *testing.T) *wire {
 		<-done
 	})
 	paths := append(slices.Clone(w.dirs[1:]), w.files...)
-	w.ask([]asking{{Via: "nfs3", What: "handles", UID: 2001, Paths: paths}})
+	w.ask([]askedBy{{Via: "nfs3", What: "handles", UID: 2001, Paths: paths}})
 	return w
 }
 
-// asking is one thing to ask of the wire; see clients/ask.py.
-type asking struct {
+// askedBy is one thing to ask of the wire; see clients/ask.py.
+type askedBy struct {
 	Via   string   `json:"via"`
 	What  string   `json:"what"`
 	User  string   `json:"user,omitempty"`
@@ -182,7 +182,7 @@ type asking struct {
 	want    acl.Mask // that one
 }
 
-func (w *wire) ask(list []asking) []int64 {
+func (w *wire) ask(list []askedBy) []int64 {
 	raw, err := json.Marshal(list)
 	require.NoError(w.t, err)
 	_, err = w.in.Write(append(raw, '\n'))
@@ -311,7 +311,7 @@ func (w *wire) site(seed uint64) (asked, granted int, wrong []string) {
 			require.Equal(w.t, v.Granted, left)
 			return v.Granted
 		}
-		var list []asking
+		var list []askedBy
 		for _, via := range []string{"smb2.1", "smb3.1.1"} {
 			if u.SMB && p.Services.SMB {
 				list = append(list, w.overSMB(via, u.Name, may)...)
@@ -347,9 +347,9 @@ func refusal(via string, status int64) bool {
 }
 
 // overSMB asks each bit by itself, reading by what is opened to run, and the most there is.
-func (w *wire) overSMB(via, user string, may func(site.Protocol, string, bool) acl.Mask) (list []asking) {
+func (w *wire) overSMB(via, user string, may func(site.Protocol, string, bool) acl.Mask) (list []askedBy) {
 	root := may(site.SMB, "", false)
-	list = append(list, asking{Via: via, What: "connect", User: user, Share: "probe", granted: root != 0})
+	list = append(list, askedBy{Via: via, What: "connect", User: user, Share: "probe", granted: root != 0})
 	each := func(at string, file bool) {
 		granted := may(site.SMB, at, file)
 		if root == 0 {
@@ -357,16 +357,16 @@ func (w *wire) overSMB(via, user string, may func(site.Protocol, string, bool) a
 		}
 		for bit := acl.Mask(1); bit <= acl.All; bit <<= 1 {
 			if bit&acl.All != 0 {
-				list = append(list, asking{Via: via, What: "open", User: user, Share: "probe", Path: at, Mask: uint32(bit), granted: granted&bit != 0})
+				list = append(list, askedBy{Via: via, What: "open", User: user, Share: "probe", Path: at, Mask: uint32(bit), granted: granted&bit != 0})
 			}
 		}
 		if file {
-			list = append(list, asking{Via: via, What: "read", User: user, Share: "probe", Path: at, Mask: uint32(acl.Execute), granted: granted&acl.Execute != 0})
+			list = append(list, askedBy{Via: via, What: "read", User: user, Share: "probe", Path: at, Mask: uint32(acl.Execute), granted: granted&acl.Execute != 0})
 		}
 		if granted != 0 {
-			list = append(list, asking{Via: via, What: "maximum", User: user, Share: "probe", Path: at, Mask: 0x02000000, number: true, want: granted})
+			list = append(list, askedBy{Via: via, What: "maximum", User: user, Share: "probe", Path: at, Mask: 0x02000000, number: true, want: granted})
 		} else {
-			list = append(list, asking{Via: via, What: "open", User: user, Share: "probe", Path: at, Mask: 0x02000000})
+			list = append(list, askedBy{Via: via, What: "open", User: user, Share: "probe", Path: at, Mask: 0x02000000})
 		}
 	}
 	for _, d := range w.dirs {
@@ -379,9 +379,9 @@ func (w *wire) overSMB(via, user string, may func(site.Protocol, string, bool) a
 }
 
 // overNFS asks each call.
-func (w *wire) overNFS(via string, uid uint32, may func(site.Protocol, string, bool) acl.Mask) (list []asking) {
+func (w *wire) overNFS(via string, uid uint32, may func(site.Protocol, string, bool) acl.Mask) (list []askedBy) {
 	ask := func(what, at, name string, arg uint32, granted bool) {
-		list = append(list, asking{Via: via, What: what, UID: uid, Path: at, Name: name, Arg: arg, granted: granted})
+		list = append(list, askedBy{Via: via, What: what, UID: uid, Path: at, Name: name, Arg: arg, granted: granted})
 	}
 	four := via == "nfs4.1"
 	each := func(at string, file bool) {
@@ -400,7 +400,7 @@ func (w *wire) overNFS(via string, uid uint32, may func(site.Protocol, string, b
 				bits |= b.bit
 			}
 		}
-		list = append(list, asking{Via: via, What: "access", UID: uid, Path: at, number: true, want: bits})
+		list = append(list, askedBy{Via: via, What: "access", UID: uid, Path: at, number: true, want: bits})
 		ask("setmode", at, "", 0o664, has(acl.WriteAttributes))
 		ask("setowner", at, "", 2999, has(acl.WriteOwner))
 		if four {

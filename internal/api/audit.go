@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -126,7 +127,7 @@ func (s *Server) registerAudit() {
 		}
 		out.Total, out.Holders = len(all), []Holder{}
 		for _, h := range pageOf(in.Page, all) {
-			row := Holder{User: h.User.Name, Name: h.User.FullName, Level: levelsOf(h.Pair), On: h.From, Chain: h.Chain, Through: service.Through(&h)}
+			row := Holder{User: h.User.Name, Name: h.User.FullName, Level: levelsOf(h.Pair), On: h.From, Chain: h.Chain, Through: asking.Through(&h)}
 			if h.Entry != nil {
 				row.Entry = h.Entry.ID
 			}

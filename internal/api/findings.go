@@ -8,8 +8,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"amber.example/gatekeeper/internal/command"
 	"amber.example/gatekeeper/internal/core/audit"
-	"amber.example/gatekeeper/internal/service"
 )
 
 // Finding is something that the audit holds to be wrong or risky.
@@ -36,7 +36,7 @@ func findingsOf(list []audit.Finding) []Finding {
 	for _, f := range list {
 		one := Finding{Key: f.Key, Kind: f.Kind, Severity: f.Severity.String(), Subject: f.Subject, Says: f.Says, Fix: []string{}, Changes: changesOf(f.Fixes)}
 		for _, m := range f.Fixes {
-			one.Fix = append(one.Fix, service.Command(m))
+			one.Fix = append(one.Fix, command.Of(m))
 		}
 		if f.Accepted != nil {
 			one.Accepted = &Accepted{f.Accepted.Reason, f.Accepted.Until.UTC(), f.Accepted.By}

@@ -4,9 +4,9 @@ import (
 	"encoding/json"
 	"strings"
 
+	"amber.example/gatekeeper/internal/command"
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
-	"amber.example/gatekeeper/internal/service"
 )
 
 // toDo is a change: act and kind, what it is of, and what it takes; nil for nothing.
@@ -60,7 +60,7 @@ func changeOf(m access.Fix) (Change, bool) {
 	case access.FixRuleWrite:
 		return rule("change", fields{"write": true}), true
 	case access.FixService:
-		return toDo("switch", "service", fields{"protocol": service.ProtocolWord(m.Protocol)}, fields{"on": true}), true
+		return toDo("switch", "service", fields{"protocol": command.Word(m.Protocol)}, fields{"on": true}), true
 	case access.FixFolderRemove:
 		return toDo("remove", "folder", fields{"name": m.Path}, nil), true
 	case access.FixGroupRemove:

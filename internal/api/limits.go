@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"amber.example/gatekeeper/internal/command"
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
@@ -64,7 +65,7 @@ func limitBodyOf(m access.Fix) LimitBody {
 		if n == nil {
 			return ""
 		}
-		return service.BoundText(*n, bytes)
+		return command.Bound(*n, bytes)
 	}
 	return LimitBody{LimitOf: LimitOf{Kind: string(m.Limit.Kind), Name: m.Limit.Name, Volume: m.Limit.Volume, Folder: m.Limit.Folder},
 		SoftBytes: text(m.Bounds.SoftBytes, true), HardBytes: text(m.Bounds.HardBytes, true), SoftFiles: text(m.Bounds.SoftFiles, false), HardFiles: text(m.Bounds.HardFiles, false)}

@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"time"
 
+	"amber.example/gatekeeper/internal/asking"
+	"amber.example/gatekeeper/internal/command"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
@@ -192,7 +194,7 @@ func (s *Server) registerPublishing() {
 		if host == "" {
 			host = reachedBy(ctx).host
 		}
-		ways, err := s.on(ctx).Connect(in.Name, host, service.Ports{SMB: s.smbPort, NFS: s.nfsPort}, in.User)
+		ways, err := s.on(ctx).Connect(in.Name, host, asking.Ports{SMB: s.smbPort, NFS: s.nfsPort}, in.User)
 		out := []Way{}
 		for _, w := range ways {
 			out = append(out, Way(w))
@@ -285,8 +287,8 @@ type GateEntry struct {
 	Bits  []string `json:"bits" doc:"The bits it decided."`
 }
 
-func whyOf(a service.Answer) Why {
-	out := Why{Away: a.Away, User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: service.ProtocolWord(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
+func whyOf(a asking.Answer) Why {
+	out := Why{Away: a.Away, User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: command.Word(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
 		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, a.Kind), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
 	if out.Bits == nil {
 		out.Bits = []string{}
@@ -305,15 +307,15 @@ func whyOf(a service.Answer) Why {
 			gate.Entries = append(gate.Entries, GateEntry{ID: e.ID, Path: e.Path, Deny: e.Deny, Who: e.Who, Level: e.Grant, Chain: e.Chain, Bits: e.Decided.Names(!a.File)})
 		}
 		for _, m := range g.Fixes {
-			gate.Fix = append(gate.Fix, service.Command(m))
+			gate.Fix = append(gate.Fix, command.Of(m))
 			if m.Touches != "" {
-				gate.Touches = append(gate.Touches, service.Command(m)+" also concerns "+m.Touches)
+				gate.Touches = append(gate.Touches, command.Of(m)+" also concerns "+m.Touches)
 			}
 		}
 		out.Gates = append(out.Gates, gate)
 	}
 	for _, m := range a.TakeAway {
-		out.Take = append(out.Take, service.Command(m))
+		out.Take = append(out.Take, command.Of(m))
 	}
 	return out
 }
@@ -333,7 +335,7 @@ func (s *Server) registerWhy() {
 		if err != nil {
 			return Why{}, err
 		}
-		a, err := svc.Why(ctx, service.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share, From: in.From, Port: in.Port})
+		a, err := svc.Why(ctx, asking.Question{User: in.User, Path: in.Path, Via: in.Via, Want: in.Want, Share: in.Share, From: in.From, Port: in.Port})
 		if err != nil {
 			return Why{}, err
 		}

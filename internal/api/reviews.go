@@ -12,6 +12,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/report"
+	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -132,9 +133,9 @@ func (s *Server) registerReviews() {
 		Named
 		Body ReviewMarks
 	}) (Review, error) {
-		var marks []service.Mark
+		var marks []review.Mark
 		for _, m := range in.Body.Marks {
-			marks = append(marks, service.Mark{Line: m.Line, Decision: site.Decision(m.Decision), Comment: m.Comment})
+			marks = append(marks, review.Mark{Line: m.Line, Decision: site.Decision(m.Decision), Comment: m.Comment})
 		}
 		return shownReview(s.on(ctx).MarkReview(ctx, caller(ctx), in.Name, marks))
 	})
@@ -144,7 +145,7 @@ func (s *Server) registerReviews() {
 		Named
 		Body ReviewText
 	}) (Review, error) {
-		marks, err := service.ReadReviewCSV(in.Body.Text)
+		marks, err := review.ReadReviewCSV(in.Body.Text)
 		if err != nil {
 			return Review{}, err
 		}
@@ -156,7 +157,7 @@ func (s *Server) registerReviews() {
 			return nil, s.asProblem(err, "query")
 		}
 		var b bytes.Buffer
-		if err := service.ReviewCSV(&b, r); err != nil {
+		if err := review.ReviewCSV(&b, r); err != nil {
 			return nil, err
 		}
 		return &Bytes{report.Formats["csv"], `attachment; filename="review.csv"`, b.Bytes()}, nil

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"os"
 	"strings"
 	"time"
 )
@@ -102,3 +103,25 @@ var pageText string
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"when": func(t time.Time) string { return t.Format("2 January 2006, 15:04 MST") },
 }).Parse(pageText))
+
+// New begins a report of a gateway as of a moment, for who asks.
+func New(title, by string, at time.Time) *Report {
+	return &Report{Title: title, Gateway: Machine(), At: at, Made: time.Now(), By: by, Facts: []Fact{}, Sections: []Section{}}
+}
+
+// Machine is what the machine calls itself.
+func Machine() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return "amber"
+	}
+	return name
+}
+
+// Moment spells when something is; "" for never.
+func Moment(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04")
+}

@@ -100,8 +100,10 @@ func (s *Service) later(do func()) {
 
 // beside is a service that answers from other records than those in force, and writes none.
 func (s *Service) beside(asOf time.Time) *Service {
-	return &Service{state: s.state, store: s.store, keys: s.keys, Desk: s.Desk, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
+	out := &Service{state: s.state, store: s.store, keys: s.keys, Desk: s.Desk, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
 		jobs: s.jobs, background: s.background, outbox: s.outbox, Log: s.Log, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
+	out.answer()
+	return out
 }
 
 // AsOf gives a service that answers as of a past moment, from the journal. What is on disk is as
@@ -180,7 +182,8 @@ func (awayFacts) UnixOf(string) (*posix.Attributes, bool) { return nil, false }
 func (awayFacts) Kind(string) (exists, file bool)         { return true, false }
 func (awayFacts) Away() bool                              { return true }
 
-func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
+// FactsOf is what is known of what lies in a folder.
+func (s *Service) FactsOf(f *site.PublishedFolder) access.Facts {
 	if _, away := s.VolumeAway(f.VolumeID); away {
 		return awayFacts{}
 	}
@@ -192,10 +195,10 @@ func (s *Service) factsOf(f *site.PublishedFolder) access.Facts {
 }
 
 // Audit begins an audit of what is in force.
-func (s *Service) Audit() *audit.Audit { return s.auditAt(s.now()) }
+func (s *Service) Audit() *audit.Audit { return s.auditAt(s.Now()) }
 
 func (s *Service) auditAt(now time.Time) *audit.Audit {
-	a := audit.New(s.Policy(), now, s.factsOf)
+	a := audit.New(s.Policy(), now, s.FactsOf)
 	a.Stored = s.stored
 	return a
 }
@@ -212,7 +215,7 @@ type Effect struct {
 
 // Effect compares a trial with what is in force.
 func (s *Service) Effect(trial *Service) Effect {
-	now := s.now()
+	now := s.Now()
 	e := became(s.auditAt(now), trial.auditAt(now))
 	// A new group is empty and unused until the next command.
 	e.Warnings = slices.DeleteFunc(e.Warnings, func(f audit.Finding) bool { return f.Kind == audit.EmptyGroup || f.Kind == audit.UnusedGroup })
@@ -258,7 +261,7 @@ func (s *Service) AcceptFinding(ctx context.Context, by Actor, key, reason strin
 	if strings.TrimSpace(reason) == "" || len(reason) > 500 {
 		return invalid("reason", "say why, in at most 500 bytes")
 	}
-	if !until.After(s.now()) {
+	if !until.After(s.Now()) {
 		return invalid("until", "%s has passed already", until.Format(time.RFC3339))
 	}
 	return s.change(ctx, by, "accept finding", key, func(d *site.Draft) error {

@@ -13,6 +13,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/refusal"
 )
 
 // RuleInput is what a client rule is made from, or what is to change of one; nil leaves a field
@@ -523,8 +524,8 @@ type Tried struct {
 	Reason string
 }
 
-// origin is where somebody asks from: an address, or a host name that is looked up.
-func (s *Service) origin(ctx context.Context, from string, port int) (site.Origin, error) {
+// Origin is where somebody asks from: an address, or a host name that is looked up.
+func (s *Service) Origin(ctx context.Context, from string, port int) (site.Origin, error) {
 	if port == 0 {
 		port = 1023 // a privileged one, as the kernel's own clients use
 	}
@@ -535,7 +536,7 @@ func (s *Service) origin(ctx context.Context, from string, port int) (site.Origi
 	addr, err := netip.ParseAddr(from)
 	if err != nil {
 		addrs, lookup := s.hosts.Addresses(ctx, from)
-		if !hostName.MatchString(from) || lookup != nil || len(addrs) == 0 {
+		if !refusal.HostName.MatchString(from) || lookup != nil || len(addrs) == 0 {
 			return o, invalid("from", "%q is not an address, nor a host name that leads to one", from)
 		}
 		addr = addrs[0]
@@ -552,7 +553,7 @@ func (s *Service) TryExport(ctx context.Context, name, from string, port int) (T
 	if err != nil {
 		return Tried{}, err
 	}
-	o, err := s.origin(ctx, from, port)
+	o, err := s.Origin(ctx, from, port)
 	if err != nil {
 		return Tried{}, err
 	}

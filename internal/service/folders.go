@@ -207,7 +207,7 @@ func (s *Service) setMode(d *site.Draft, f *site.PublishedFolder, path string, s
 	if s.drafting == nil {
 		return
 	}
-	known, ok := s.factsOf(f).UnixOf(path)
+	known, ok := s.FactsOf(f).UnixOf(path)
 	if !ok {
 		known = &posix.Attributes{UID: posix.Nobody, GID: posix.Nobody, Dir: true}
 	}
@@ -246,7 +246,7 @@ func (s *Service) Mode(full string) (*posix.Attributes, string, error) {
 	if err := s.byMode(f, at); err != nil {
 		return nil, "", err
 	}
-	a, ok := s.factsOf(f).UnixOf(at.Path)
+	a, ok := s.FactsOf(f).UnixOf(at.Path)
 	if !ok {
 		return nil, "", notFound("path", "", "%s is not on disk", f.Display(at.Path))
 	}

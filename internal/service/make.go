@@ -41,6 +41,11 @@ func (s *Service) change(ctx context.Context, by Actor, action, subject string, 
 	return err
 }
 
+// Change is change, for packages that draw up changes.
+func (s *Service) Change(ctx context.Context, by Actor, action, subject string, fn func(*site.Draft) error) error {
+	return s.change(ctx, by, action, subject, fn)
+}
+
 func (s *Service) mayChange(by Actor, action string) error {
 	if !s.asOf.IsZero() {
 		return &Error{Kind: Forbidden, Message: "what is past cannot be changed"}

@@ -183,7 +183,7 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 			if err != nil {
 				return err
 			}
-			addMember(d, g.ID, identity.UserPrincipal(u.ID))
+			site.Join(d, g.ID, identity.UserPrincipal(u.ID))
 		}
 		if in.Password == "" {
 			return nil
@@ -436,31 +436,15 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 }
 
 func (s *Service) writeMember(d *site.Draft, group identity.ID, name string) error {
-	p, err := s.principal("member", name)
+	p, err := s.Principal("member", name)
 	if err != nil {
 		return err
 	}
 	if p.Kind != identity.KindUser && p.Kind != identity.KindGroup {
 		return invalid("member", "%s cannot be a member of a group", name)
 	}
-	addMember(d, group, p)
+	site.Join(d, group, p)
 	return nil
-}
-
-// addMember puts somebody into a group. That they are in already is nothing.
-func addMember(d *site.Draft, group identity.ID, who identity.Principal) {
-	if g, ok := site.Get[identity.Group](d, int64(group)); ok && !slices.Contains(g.Members, who) {
-		g.Members = append(slices.Clip(g.Members), who)
-		site.Put(d, g)
-	}
-}
-
-// dropMember takes somebody out of a group.
-func dropMember(d *site.Draft, group identity.ID, who identity.Principal) {
-	if g, ok := site.Get[identity.Group](d, int64(group)); ok {
-		g.Members = site.Without(g.Members, func(m identity.Principal) bool { return m == who })
-		site.Put(d, g)
-	}
 }
 
 // RemoveGroup removes a group that no entry names and that is nobody's primary group.
@@ -501,21 +485,21 @@ func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member stri
 		return err
 	}
 	return s.change(ctx, by, "remove member "+member, g.Name, func(d *site.Draft) error {
-		p, err := s.principal("member", member)
+		p, err := s.Principal("member", member)
 		if err != nil {
 			return err
 		}
 		if !slices.Contains(g.Members, p) {
 			return notFound("member", "amber group show "+quote(g.Name), "%s is not listed in %s", member, g.Name)
 		}
-		dropMember(d, g.ID, p)
+		site.Leave(d, g.ID, p)
 		return nil
 	})
 }
 
-// principal reads a name as people write it: owner@, group@, everyone@, user:NAME,
+// Principal reads a name as people write it: owner@, group@, everyone@, user:NAME,
 // group:NAME, or a bare name that only one of the two has.
-func (s *Service) principal(field, name string) (identity.Principal, error) {
+func (s *Service) Principal(field, name string) (identity.Principal, error) {
 	d := s.known().Directory
 	switch strings.ToLower(name) {
 	case "owner@":

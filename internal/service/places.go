@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -13,16 +12,10 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/refusal"
 )
 
-var placeName = regexp.MustCompile(`^[\p{L}\p{N}_][\p{L}\p{N} ._-]{0,79}$`)
-
-func checkPlaceName(field, name string) error {
-	if !placeName.MatchString(name) || strings.HasSuffix(name, " ") || strings.HasSuffix(name, ".") {
-		return invalid(field, "name %q: use 1 to 80 letters, digits, dots, dashes, underscores and spaces, with a letter or digit first and no space or dot last", name)
-	}
-	return nil
-}
+func checkPlaceName(field, name string) error { return refusal.PlaceName(field, name) }
 
 func (s *Service) volume(name string) (site.Volume, error) {
 	for _, v := range s.Policy().Volumes {
@@ -117,7 +110,7 @@ func parseApplies(names []string) (acl.Applies, error) {
 
 // newEntry is the entry that an input stands for.
 func (s *Service) newEntry(in EntryInput) (e acl.Entry, err error) {
-	if e.Who, err = s.principal("who", in.Who); err != nil {
+	if e.Who, err = s.Principal("who", in.Who); err != nil {
 		return e, err
 	}
 	if e.Level, e.Mask, err = acl.ParseGrant(in.Level); err != nil {
@@ -177,7 +170,7 @@ func (s *Service) letThrough(draft *site.Draft, f *site.PublishedFolder, path st
 	if in.Deny {
 		return invalid("through", "what is denied needs no way to it")
 	}
-	who, err := s.principal("who", in.Who)
+	who, err := s.Principal("who", in.Who)
 	if err != nil {
 		return err
 	}
@@ -190,7 +183,7 @@ func (s *Service) letThrough(draft *site.Draft, f *site.PublishedFolder, path st
 		list := f.Tree.List(path, false)
 		passes := slices.ContainsFunc(list.Aces, func(a acl.Ace) bool { return a.Entry.Who == who && !a.Entry.Deny && a.Mask&acl.Execute != 0 })
 		if who.Kind == identity.KindUser {
-			passes = list.Evaluate(d.Person(d.UserIndex(who.ID)), f.OwnedBy, s.now(), acl.Execute, nil) != 0
+			passes = list.Evaluate(d.Person(d.UserIndex(who.ID)), f.OwnedBy, s.Now(), acl.Execute, nil) != 0
 		}
 		if passes {
 			continue

@@ -5,6 +5,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/review"
 )
 
 // renaming is how records of a kind are named, for renaming one: it keeps its number, and all that names it by that goes on to.
@@ -122,9 +123,9 @@ func (s *Service) renamePrincipal(d *site.Draft, p identity.Principal, was strin
 				l.Group, altered = *to, true
 			}
 			kind := map[identity.Kind]string{identity.KindUser: "user:", identity.KindGroup: "group:"}[p.Kind]
-			if p.Kind == identity.KindUser && l.Member == primaryMark+was {
-				l.Member, altered = primaryMark+*to, true
-			} else if who, err := s.principal("member", l.Member); err == nil && l.Member != "" && who == p {
+			if p.Kind == identity.KindUser && l.Member == review.PrimaryMark+was {
+				l.Member, altered = review.PrimaryMark+*to, true
+			} else if who, err := s.Principal("member", l.Member); err == nil && l.Member != "" && who == p {
 				l.Member, altered = kind+*to, true
 			}
 		}

@@ -9,11 +9,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -55,7 +57,7 @@ func TestSharesKeptFromLists(t *testing.T) {
 	requireInvalid(t, err, "name")
 	_, err = c.UpdateShare(ctx, keeper, "spare$", ShareChange{Name: new("Spare parts$")})
 	require.NoError(t, err)
-	ways, err := c.Connect("instruments", "gateway.larkfell.example", Ports{SMB: 445, NFS: 2049}, "tomasz")
+	ways, err := c.Connect("instruments", "gateway.larkfell.example", asking.Ports{SMB: 445, NFS: 2049}, "tomasz")
 	require.NoError(t, err)
 	var texts []string
 	for _, w := range ways {
@@ -147,13 +149,13 @@ func TestAReviewOfWhoIsRenamed(t *testing.T) {
 	ines := Actor{ID: s.Policy().Directory.UserNamed("ines").ID, Name: "ines", Role: identity.Administrator}
 	r, err := s.Review("spring")
 	require.NoError(t, err)
-	var marks []Mark
+	var marks []review.Mark
 	for _, l := range r.Lines {
 		d := site.Keep
 		if l.Group == "engineers" && l.Member == "user:tomasz" || l.Group == "staff" && l.Member == "group:engineers" {
 			d = site.Remove
 		}
-		marks = append(marks, Mark{Line: l.Number, Decision: d})
+		marks = append(marks, review.Mark{Line: l.Number, Decision: d})
 	}
 	_, err = s.MarkReview(ctx, ines, "spring", marks)
 	require.NoError(t, err)

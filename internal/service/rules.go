@@ -62,7 +62,7 @@ func (s *Service) alterEntry(e *acl.Entry, in EntryChange) (err error) {
 
 // checkEntry refuses what no entry can be.
 func (s *Service) checkEntry(e acl.Entry) error {
-	if e.Ended(s.now()) {
+	if e.Ended(s.Now()) {
 		return invalid("ends", "%s has passed already: the entry would never count", e.Expires.Format(time.RFC3339))
 	}
 	if len(e.Note) > 500 {
@@ -259,7 +259,7 @@ func (s *Service) Arrange(ctx context.Context, by Actor, full, arrangement strin
 	var entries []acl.Entry
 	add := func(field string, names []string, level acl.Level, applies acl.Applies) error {
 		for _, name := range names {
-			who, err := s.principal(field, name)
+			who, err := s.Principal(field, name)
 			if err != nil {
 				return err
 			}

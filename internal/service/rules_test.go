@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/site"
 )
@@ -135,7 +136,7 @@ func TestAnEntryWithTheWayToIt(t *testing.T) {
 	_, err := s.CreateUser(ctx, keeper, UserInput{Name: "ines", Password: "ines-at-larkfell"})
 	require.NoError(t, err)
 	why := func(path string) bool {
-		a, err := s.Why(ctx, Question{User: "ines", Path: path, Want: "read"})
+		a, err := s.Why(ctx, asking.Question{User: "ines", Path: path, Want: "read"})
 		require.NoError(t, err)
 		return a.Verdict.Allowed()
 	}

@@ -17,10 +17,12 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/accesslog"
+	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/hostnames"
 	"amber.example/gatekeeper/internal/job"
+	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
@@ -31,6 +33,8 @@ import (
 type Service struct {
 	*signin.Desk
 	*accesslog.Log
+	asking.Answers
+	review.Reviews
 
 	state      string
 	store      *store.Store
@@ -88,6 +92,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	}
 	s.store = st
 	s.Desk = signin.NewDesk(s, st, s.keys)
+	s.answer()
 	s.jobs = job.New(st, s.jobKinds()...)
 	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openLog, s.openTelling, s.load, s.openHashes} { // each needs those before
 		if err = step(ctx); err != nil {
@@ -120,6 +125,11 @@ func (s *Service) Close() error {
 	s.jobs.Close()
 	s.background.close()
 	return errors.Join(s.closeLedger(), s.Log.Store().Close(), s.store.Close())
+}
+
+// answer has questions, and reviews, be about this service.
+func (s *Service) answer() {
+	s.Answers, s.Reviews = asking.Answers{Gateway: s}, review.New(s, s.keys.Derive("review signatures"))
 }
 
 // openLog opens the record of access.
@@ -185,8 +195,8 @@ func (s *Service) Policy() *site.Policy {
 // known is the policy as far as people and places are concerned: on a draft, what is written on paths, limits and what nobody is found by may be behind.
 func (s *Service) known() *site.Policy { return s.force.Load().policy }
 
-// now is the moment as of which it answers.
-func (s *Service) now() time.Time {
+// Now is the moment as of which it answers.
+func (s *Service) Now() time.Time {
 	if !s.asOf.IsZero() {
 		return s.asOf
 	}

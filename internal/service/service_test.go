@@ -25,6 +25,7 @@ import (
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/hostnames"
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -337,7 +338,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 			return err
 		},
 		func() error {
-			_, err := s.MarkReview(ctx, keeper, "spring", []Mark{{Line: 1, Decision: site.Remove, Comment: "no more"}})
+			_, err := s.MarkReview(ctx, keeper, "spring", []review.Mark{{Line: 1, Decision: site.Remove, Comment: "no more"}})
 			return err
 		},
 		func() error { return s.WriteDown(ctx) },

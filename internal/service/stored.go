@@ -82,7 +82,7 @@ func (s *Service) untold(out *audit.Stored) {
 	p := s.Policy()
 	out.Dropped = s.outbox.dropped.Load()
 	out.Unheard = p.Notices.Mail.Server != "" && len(p.Limits.Limits) > 0 && !slices.ContainsFunc(p.Directory.Users(), func(u identity.User) bool {
-		return u.Role == identity.Administrator && hasMail(&u, s.now())
+		return u.Role == identity.Administrator && hasMail(&u, s.Now())
 	})
 	unsent, err := s.Unsent(context.Background())
 	if err != nil {

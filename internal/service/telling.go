@@ -21,6 +21,7 @@ import (
 	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/notice"
+	"amber.example/gatekeeper/internal/report"
 	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/internal/usage"
 )
@@ -372,7 +373,7 @@ func postHooks(p *site.Policy, kind string, at time.Time, data any, post func(st
 // letterTo fills in a letter.
 func letterTo(p *site.Policy, u *identity.User, letter string, list []notice.Notice) message {
 	subject, text := TemplateOf(&p.Notices, letter).Fill(map[string]string{
-		"name": plain.Text(orName(u)), "account": u.Name, "server": machineName(), "summary": notice.Summary(list), "notices": notice.List(list)})
+		"name": plain.Text(orName(u)), "account": u.Name, "server": report.Machine(), "summary": notice.Summary(list), "notices": notice.List(list)})
 	return message{To: u.Mail, Subject: subject, Text: text}
 }
 

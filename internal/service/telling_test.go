@@ -32,6 +32,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/notice"
+	"amber.example/gatekeeper/internal/report"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -158,7 +159,7 @@ func (c *told) journalled() (n int) {
 func TestAStormAroundAMarkIsToldOnce(t *testing.T) {
 	c := toldOf(t)
 	c.limit("1M")
-	hostName := machineName()
+	hostName := report.Machine()
 	storm := func() {
 		t.Helper()
 		var wait sync.WaitGroup

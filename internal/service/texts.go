@@ -35,7 +35,7 @@ func (n byName) Spell(who identity.Principal) (string, error) {
 
 func (n byName) Read(name string, group bool) (identity.Principal, error) {
 	if strings.HasSuffix(name, "@") {
-		return n.s.principal("text", name)
+		return n.s.Principal("text", name)
 	}
 	name, _, _ = strings.Cut(name, "@") // the domain
 	if number, err := strconv.ParseUint(name, 10, 32); err == nil {
@@ -51,7 +51,7 @@ func (n byName) Read(name string, group bool) (identity.Principal, error) {
 	if group {
 		kind = "group:"
 	}
-	return n.s.principal("text", kind+name)
+	return n.s.Principal("text", kind+name)
 }
 
 // bySID spells principals for SDDL. The special ones have SIDs of the standard, MS-DTYP section
@@ -117,7 +117,7 @@ func (s *Service) ListText(full string, as Format) (string, error) {
 		return "", err
 	}
 	if as == Getfacl {
-		a, ok := s.factsOf(f).UnixOf(at.Path)
+		a, ok := s.FactsOf(f).UnixOf(at.Path)
 		switch {
 		case !f.Unix():
 			return "", conflict("format", "amber entry export "+quote(full)+" --format nfs4", "in %s entries decide, which say more than getfacl can", f.Name)

@@ -19,9 +19,9 @@ import (
 	"amber.example/gatekeeper/internal/usage"
 )
 
-// room gives how it stands with the limits on what would grow: of what is there, for whom it counts; of what would be made, for
+// Room gives how it stands with the limits on what would grow: of what is there, for whom it counts; of what would be made, for
 // who makes it. Nil where nothing is counted.
-func (s *Service) room(f *site.PublishedFolder, at files.Place, user *identity.User, nfs *access.Arrival) []limit.Standing {
+func (s *Service) Room(f *site.PublishedFolder, at files.Place, user *identity.User, nfs *access.Arrival) []limit.Standing {
 	book := s.ledger.Folder(f.ID)
 	if book == nil || !s.asOf.IsZero() {
 		return nil
@@ -34,7 +34,7 @@ func (s *Service) room(f *site.PublishedFolder, at files.Place, user *identity.U
 		o.GID = g.GID
 	}
 	if at.Exists && at.File {
-		if own, ok := s.factsOf(f).OwnerOf(at.Path); ok && own.User != identity.None && own.Group != identity.None {
+		if own, ok := s.FactsOf(f).OwnerOf(at.Path); ok && own.User != identity.None && own.Group != identity.None {
 			o.UID, o.GID = d.Users()[own.User].UID, d.Groups()[own.Group].GID
 		} else if !ok {
 			o = usage.Owner{}
@@ -371,47 +371,4 @@ func (s *Service) RememberUses(ctx context.Context, by Subject, name string, sam
 		}
 	}
 	return notFound("name", "", "nothing is counted for %s %q", by, name)
-}
-
-// LimitCommand spells a command about a limit.
-func LimitCommand(verb string, n access.LimitName) string {
-	c := "amber limit " + verb + " " + string(n.Kind)
-	if n.Name != "" {
-		c += " " + quote(n.Name)
-	}
-	if n.Volume != "" {
-		c += " --volume " + quote(n.Volume)
-	}
-	if n.Folder != "" {
-		c += " --folder " + quote(n.Folder)
-	}
-	return c
-}
-
-func boundFlags(b limit.Bounds) (c string) {
-	for _, f := range []struct {
-		flag  string
-		to    *int64
-		bytes bool
-	}{{"soft", b.SoftBytes, true}, {"hard", b.HardBytes, true}, {"soft-files", b.SoftFiles, false}, {"hard-files", b.HardFiles, false}} {
-		if f.to != nil {
-			c += fmt.Sprintf(" --%s %s", f.flag, BoundText(*f.to, f.bytes))
-		}
-	}
-	return c
-}
-
-// BoundText spells a bound so that it reads back as the same number.
-func BoundText(n int64, bytes bool) string {
-	if bytes {
-		for _, u := range []struct {
-			of   int64
-			name string
-		}{{1e15, "PB"}, {1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
-			if n >= u.of && n%(u.of/10) == 0 {
-				return strconv.FormatFloat(float64(n)/float64(u.of), 'f', -1, 64) + u.name
-			}
-		}
-	}
-	return strconv.FormatInt(n, 10)
 }

@@ -252,6 +252,12 @@ func (s *Service) VolumeAway(id int64) (AwayVolume, bool) {
 	return a, ok
 }
 
+// Away says why a volume is not where it should be; "" where it is there.
+func (s *Service) Away(volume int64) string {
+	away, _ := s.VolumeAway(volume)
+	return away.Why
+}
+
 func (s *Service) runVolumes() {
 	for {
 		select {

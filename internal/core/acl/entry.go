@@ -153,3 +153,11 @@ func (e *Entry) Reaches(dist int, file bool) bool {
 	}
 	return e.Applies&Subfolders != 0
 }
+
+// Verb is what the entry does: allow, or deny.
+func (e *Entry) Verb() string {
+	if e.Deny {
+		return "deny"
+	}
+	return "allow"
+}

@@ -1,32 +1,19 @@
-package service
+package asking
 
 import (
 	"fmt"
-	"os"
+	"strconv"
 	"strings"
-	"time"
 
+	"amber.example/gatekeeper/internal/command"
 	"amber.example/gatekeeper/internal/core/access"
-	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/refusal"
 	"amber.example/gatekeeper/internal/report"
 )
-
-// machineName is what the machine calls itself.
-func machineName() string {
-	name, err := os.Hostname()
-	if err != nil {
-		return "amber"
-	}
-	return name
-}
-
-func (s *Service) newReport(by Actor, title string) *report.Report {
-	return &report.Report{Title: title, Gateway: machineName(), At: s.now(), Made: time.Now(), By: by.Name, Facts: []report.Fact{}, Sections: []report.Section{}}
-}
 
 // Through spells through what somebody has what they have: "entry for observers, in staff, on plates".
 func Through(h *audit.Holder) string {
@@ -65,13 +52,13 @@ func PublishedAs(f *site.PublishedFolder) string {
 }
 
 // FolderReport tells who may do what in a folder, on every path with rules, and by which entries.
-func (s *Service) FolderReport(by Actor, name string) (*report.Report, error) {
-	f, err := s.Folder(name)
+func (a Answers) FolderReport(by refusal.Actor, name string) (*report.Report, error) {
+	f, err := a.Gateway.Folder(name)
 	if err != nil {
 		return nil, err
 	}
-	d, a := s.Policy().Directory, s.Audit()
-	r := s.newReport(by, "Who may do what in "+f.Name)
+	d, all := a.Gateway.Policy().Directory, a.Gateway.Audit()
+	r := report.New("Who may do what in "+f.Name, by.Name, a.Gateway.Now())
 	r.Facts = append(r.Facts, report.Fact{Name: "description", Value: f.Description}, report.Fact{Name: "published as", Value: PublishedAs(f)})
 	if u := d.User(f.Owner); u != nil {
 		r.Facts = append(r.Facts, report.Fact{Name: "owner", Value: u.Name})
@@ -88,14 +75,14 @@ func (s *Service) FolderReport(by Actor, name string) (*report.Report, error) {
 			at = found
 		}
 		sec := report.Section{Title: f.Display(path), Head: []string{"user", "name", "level", "through"}, Empty: "Nobody gets in."}
-		for _, h := range a.Who(f, path, at.File) {
+		for _, h := range all.Who(f, path, at.File) {
 			sec.Rows = append(sec.Rows, []string{h.User.Name, h.User.FullName, h.Pair.String(), Through(&h)})
 		}
 		sec.Text = fmt.Sprintf("%d people.", len(sec.Rows))
 		r.Sections = append(r.Sections, sec)
 	}
 	if f.Unix() {
-		if at, ok := s.factsOf(f).UnixOf(""); ok {
+		if at, ok := a.Gateway.FactsOf(f).UnixOf(""); ok {
 			r.Facts = append(r.Facts, report.Fact{Name: "mode", Value: access.Ls(at)})
 		}
 		return r, nil
@@ -107,43 +94,29 @@ func (s *Service) FolderReport(by Actor, name string) (*report.Report, error) {
 		}
 		for j := range f.Rules[i].Entries {
 			e := &f.Rules[i].Entries[j]
-			entries.Rows = append(entries.Rows, []string{f.Display(f.Rules[i].Path), itoa(e.ID), verbOf(e), d.Name(e.Who), strings.ReplaceAll(e.Grant(), ",", ", "), strings.Join(e.Applies.Names(), ", "), until(e.Expires), e.Note})
+			entries.Rows = append(entries.Rows, []string{f.Display(f.Rules[i].Path), strconv.FormatInt(e.ID, 10), e.Verb(), d.Name(e.Who), strings.ReplaceAll(e.Grant(), ",", ", "), strings.Join(e.Applies.Names(), ", "), report.Moment(e.Expires), e.Note})
 		}
 	}
 	r.Sections = append(r.Sections, entries)
 	return r, nil
 }
 
-func verbOf(e *acl.Entry) string {
-	if e.Deny {
-		return "deny"
-	}
-	return "allow"
-}
-
-func until(t time.Time) string {
-	if t.IsZero() {
-		return ""
-	}
-	return t.Local().Format("2006-01-02 15:04")
-}
-
 // PersonReport tells where a user gets.
-func (s *Service) PersonReport(by Actor, name string) (*report.Report, error) {
-	u, err := s.User(name)
+func (a Answers) PersonReport(by refusal.Actor, name string) (*report.Report, error) {
+	u, err := a.Gateway.User(name)
 	if err != nil {
 		return nil, err
 	}
-	d := s.Policy().Directory
-	r := s.newReport(by, "What "+u.Name+" may do")
+	d := a.Gateway.Policy().Directory
+	r := report.New("What "+u.Name+" may do", by.Name, a.Gateway.Now())
 	state := "enabled"
 	switch {
 	case u.Disabled:
 		state = "disabled"
-	case u.Ended(s.now()):
+	case u.Ended(a.Gateway.Now()):
 		state = "ended"
 	case !u.Expires.IsZero():
-		state = "until " + until(u.Expires)
+		state = "until " + report.Moment(u.Expires)
 	}
 	var groups []string
 	for _, g := range d.MemberOf(u.ID) {
@@ -151,7 +124,7 @@ func (s *Service) PersonReport(by Actor, name string) (*report.Report, error) {
 	}
 	r.Facts = append(r.Facts, report.Fact{Name: "full name", Value: u.FullName}, report.Fact{Name: "uid", Value: fmt.Sprint(u.UID)}, report.Fact{Name: "account", Value: state}, report.Fact{Name: "groups", Value: strings.Join(groups, "; ")})
 	sec := report.Section{Title: "Where the level changes", Head: []string{"path", "level"}, Empty: "Nothing is reached."}
-	for _, spot := range s.Audit().Reach(d.UserIndex(u.ID)) {
+	for _, spot := range a.Gateway.Audit().Reach(d.UserIndex(u.ID)) {
 		sec.Rows = append(sec.Rows, []string{spot.Folder.Display(spot.Path), spot.Pair.String()})
 	}
 	r.Sections = append(r.Sections, sec)
@@ -159,18 +132,18 @@ func (s *Service) PersonReport(by Actor, name string) (*report.Report, error) {
 }
 
 // FindingsReport tells of everything that is found to be wrong or risky, what is accepted included.
-func (s *Service) FindingsReport(by Actor) *report.Report {
-	r := s.newReport(by, "What is found to be wrong or risky")
+func (a Answers) FindingsReport(by refusal.Actor) *report.Report {
+	r := report.New("What is found to be wrong or risky", by.Name, a.Gateway.Now())
 	open := report.Section{Title: "Open", Head: []string{"severity", "what", "of", "says", "fixed by"}, Empty: "Nothing is found to be wrong."}
 	accepted := report.Section{Title: "Accepted", Head: []string{"severity", "what", "of", "accepted by", "until", "because"}, Empty: "Nothing is accepted."}
-	for _, f := range s.Audit().Findings() {
+	for _, f := range a.Gateway.Audit().Findings() {
 		if f.Accepted != nil {
-			accepted.Rows = append(accepted.Rows, []string{f.Severity.String(), f.Kind, f.Subject, f.Accepted.By, until(f.Accepted.Until), f.Accepted.Reason})
+			accepted.Rows = append(accepted.Rows, []string{f.Severity.String(), f.Kind, f.Subject, f.Accepted.By, report.Moment(f.Accepted.Until), f.Accepted.Reason})
 			continue
 		}
 		var fixes []string
 		for _, m := range f.Fixes {
-			fixes = append(fixes, Command(m))
+			fixes = append(fixes, command.Of(m))
 		}
 		open.Rows = append(open.Rows, []string{f.Severity.String(), f.Kind, f.Subject, f.Says, strings.Join(fixes, "; ")})
 	}

@@ -1,14 +1,14 @@
-package service
+package asking
 
 import (
 	"cmp"
 	"fmt"
 	"net"
-	"regexp"
 	"slices"
 	"strings"
 
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/refusal"
 )
 
 // Way is one thing to type on a client to open a folder.
@@ -19,8 +19,6 @@ type Way struct {
 	Text   string
 }
 
-var hostName = regexp.MustCompile(`^[A-Za-z0-9._:-]{1,253}$`)
-
 var systems = []string{"Linux", "macOS", "Windows"}
 
 // Ports are where the protocols answer.
@@ -28,17 +26,17 @@ type Ports struct{ SMB, NFS int }
 
 // Connect lists what to type on each kind of client to open a folder by every share and every
 // export it has. host is the gateway as clients reach it; user may be empty.
-func (s *Service) Connect(folder, host string, ports Ports, user string) ([]Way, error) {
-	f, err := s.Folder(folder)
+func (a Answers) Connect(folder, host string, ports Ports, user string) ([]Way, error) {
+	f, err := a.Gateway.Folder(folder)
 	if err != nil {
 		return nil, err
 	}
-	if !hostName.MatchString(host) {
-		return nil, invalid("host", "%q is no host name or address", host)
+	if !refusal.HostName.MatchString(host) {
+		return nil, refusal.Bad("host", "%q is no host name or address", host)
 	}
 	if user == "" {
 		user = "USER"
-	} else if u, err := s.User(user); err != nil {
+	} else if u, err := a.Gateway.User(user); err != nil {
 		return nil, err
 	} else {
 		user = u.Name

@@ -1,0 +1,164 @@
+package asking
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/refusal"
+)
+
+// Question asks why a user may, or may not, do something.
+type Question struct {
+	User  string
+	Path  string // FOLDER or FOLDER/PATH
+	Via   string // smb or nfs; "" is smb
+	Want  string // a level; "" is read
+	Share string // which of the folder's shares, or exports; "" is the one that leaves most
+	From  string // over NFS: the client's address, or a host name
+	Port  int    // over NFS: the source port; 0 for a privileged one
+}
+
+// Answer is the verdict on a Question with the account of every gate.
+type Answer struct {
+	User    string
+	Path    string // as it stands on disk, where it is there
+	Exists  bool
+	File    bool
+	Kind    acl.Kind
+	Via     site.Protocol
+	Share   string // or the export's path; "" where the folder is not published
+	From    string // over NFS
+	Want    acl.Level
+	Verdict access.Verdict
+	Gates   []access.GateReport
+	// TakeAway is the smallest change after which what is allowed is not.
+	TakeAway []access.Fix
+	At       time.Time
+	// Away says why the volume is not where it should be, so that nobody gets at it whatever the verdict; "" where it is there.
+	Away string
+}
+
+// Why explains. It is the walk by which requests are decided, with a recorder.
+//
+// Over NFS, User may be a bare uid instead.
+func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
+	user, err := a.asker(q)
+	if err != nil {
+		return Answer{}, err
+	}
+	f, at, err := a.Gateway.Locate(q.Path)
+	if err != nil {
+		return Answer{}, err
+	}
+	out := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Kind: acl.KindOf(at.Path, at.File), Via: site.SMB, Want: acl.Read, At: a.Gateway.Now()}
+	out.Away = a.Gateway.Away(f.VolumeID)
+	switch q.Via {
+	case "", "smb":
+	case "nfs":
+		out.Via = site.NFS
+	default:
+		return Answer{}, refusal.Bad("via", "%q is not a protocol: smb or nfs", q.Via)
+	}
+	if q.Want != "" {
+		if out.Want, err = acl.ParseLevel(q.Want); err != nil {
+			return Answer{}, refusal.Bad("want", "%v", err)
+		}
+	}
+	r := access.Request{User: user.ID, Via: out.Via, Folder: f, Path: at.Path, File: at.File, Want: out.Want.Wants(acl.KindOf(at.Path, at.File)), Now: out.At,
+		Facts: a.Gateway.FactsOf(f)}
+	if named, ok := r.Facts.(interface {
+		Others(path string) ([]string, bool)
+	}); ok && at.File {
+		known := false
+		r.Others, known = named.Others(at.Path)
+		r.Unjudged = !known
+	}
+	if out.Via == site.SMB {
+		r.Share, err = a.pickShare(f, q.Share, r)
+	} else {
+		r.NFS, err = a.pickExport(ctx, f, q, user.UID, r)
+	}
+	if err != nil {
+		return Answer{}, err
+	}
+	if r.Share != nil {
+		out.Share = r.Share.Name
+	}
+	if r.NFS != nil {
+		out.Share, out.From = r.NFS.Export.Path, r.NFS.Origin.Address.String()
+	}
+	r.Room = a.Gateway.Room(f, at, user, r.NFS)
+	out.Verdict, out.Gates = access.Explain(a.Gateway.Policy(), r)
+	out.TakeAway = access.TakeAway(a.Gateway.Policy(), r)
+	return out, nil
+}
+
+// asker is who asks: a user, or over NFS somebody of whom only a uid is known.
+func (a Answers) asker(q Question) (*identity.User, error) {
+	user, err := a.Gateway.User(q.User)
+	if uid, notNumber := strconv.ParseUint(q.User, 10, 32); err != nil && notNumber == nil && q.Via == "nfs" {
+		d := a.Gateway.Policy().Directory
+		if i := d.UserIndexByUID(uint32(uid)); i >= 0 {
+			return &d.Users()[i], nil
+		}
+		return &identity.User{Name: "uid " + q.User, UID: uint32(uid)}, nil
+	}
+	return user, err
+}
+
+// pickExport finds by which export of a folder a request arrives that leaves most of what it
+// wants; nil where none holds the path.
+func (a Answers) pickExport(ctx context.Context, f *site.PublishedFolder, q Question, uid uint32, r access.Request) (*access.Arrival, error) {
+	if len(f.Exports) == 0 {
+		return nil, nil
+	}
+	if q.From == "" {
+		return nil, refusal.Bad("from", "over NFS it matters from where: say --from ADDRESS")
+	}
+	o, err := a.Gateway.Origin(ctx, q.From, q.Port)
+	if err != nil {
+		return nil, err
+	}
+	var best *access.Arrival
+	var most acl.Mask
+	for _, e := range f.Exports {
+		if q.Share != "" && e != a.Gateway.Policy().ExportAt(q.Share) || e.Below != "" && r.Path != e.Below && !strings.HasPrefix(r.Path, e.Below+"/") {
+			continue
+		}
+		r.NFS = access.Arrive(a.Gateway.Policy(), e, o, posix.Credential{UID: uid, GID: uid})
+		if got := access.Decide(a.Gateway.Policy(), r).Granted; best == nil || got&r.Want&^most != 0 || best.Rule == nil && r.NFS.Rule != nil {
+			best, most = r.NFS, got&r.Want
+		}
+	}
+	if best == nil && q.Share != "" {
+		return nil, refusal.Missing("share", "amber folder show "+quote(f.Name), "%s is not published as %q", f.Display(r.Path), q.Share)
+	}
+	return best, nil
+}
+
+func (a Answers) pickShare(f *site.PublishedFolder, name string, r access.Request) (*site.PublishedShare, error) {
+	if name != "" {
+		for _, sh := range f.Shares {
+			if sh == a.Gateway.Policy().ShareNamed(name) {
+				return sh, nil
+			}
+		}
+		return nil, refusal.Missing("share", "amber folder show "+quote(f.Name), "%s is not published as %q", f.Name, name)
+	}
+	var best *site.PublishedShare
+	var most acl.Mask
+	for _, sh := range f.Shares {
+		r.Share = sh
+		if got := access.Decide(a.Gateway.Policy(), r).Granted; best == nil || got&r.Want&^most != 0 {
+			best, most = sh, got&r.Want
+		}
+	}
+	return best, nil
+}
