@@ -13,6 +13,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/counting"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -203,7 +204,7 @@ func percent(share float64) float64 {
 	return min(p, 1e9)
 }
 
-func countOf(c *service.CountState) Count {
+func countOf(c *counting.State) Count {
 	out := Count{Folder: c.Folder, Volume: c.Volume, Counting: string(c.How), State: c.State, Below: c.Below, DoneFiles: c.Done, UsedFiles: c.Files, RateFiles: c.Rate, Problem: c.Problem}
 	if c.Last != nil {
 		ended := c.Last.Ended.UTC()

@@ -9,6 +9,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/notice"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/telling"
 )
 
 // MailSettings is where mail is handed in.
@@ -211,7 +212,7 @@ func (s *Server) letters(ctx context.Context) []Letter {
 	out := []Letter{}
 	for _, name := range notice.Letters {
 		_, own := n.Templates[name]
-		out = append(out, Letter{Name: name, Text: string(service.TemplateOf(&n, name)), Own: own, Fills: notice.PlacesText()})
+		out = append(out, Letter{Name: name, Text: string(telling.TemplateOf(&n, name)), Own: own, Fills: notice.PlacesText()})
 	}
 	return out
 }

@@ -100,8 +100,8 @@ func (s *Service) later(do func()) {
 
 // beside is a service that answers from other records than those in force, and writes none.
 func (s *Service) beside(asOf time.Time) *Service {
-	out := &Service{state: s.state, store: s.store, keys: s.keys, Desk: s.Desk, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, counts: s.counts,
-		jobs: s.jobs, background: s.background, outbox: s.outbox, Log: s.Log, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
+	out := &Service{state: s.state, store: s.store, keys: s.keys, Desk: s.Desk, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, week: s.week, counts: s.counts,
+		jobs: s.jobs, background: s.background, Teller: s.Teller, Log: s.Log, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
 	out.answer()
 	return out
 }

@@ -22,8 +22,8 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// counting is a service with what it serves counted; it can be stopped in order, and begun again.
-type counting struct {
+// accounted is a service with what it serves counted; it can be stopped in order, and begun again.
+type accounted struct {
 	*Service
 	t     *testing.T
 	state string
@@ -31,7 +31,7 @@ type counting struct {
 	set   func(*Service) // before it begins; nil for as it is
 }
 
-func (c *counting) begin() {
+func (c *accounted) begin() {
 	var err error
 	c.Service, err = Open(context.Background(), c.state)
 	require.NoError(c.t, err)
@@ -43,15 +43,15 @@ func (c *counting) begin() {
 	c.Account(c.files, 0)
 }
 
-func (c *counting) settled() {
+func (c *accounted) settled() {
 	c.AwaitCounts(context.Background())
-	require.Empty(c.t, c.counts.due)
+	require.True(c.t, c.counts.Idle())
 }
 
 // counted is one with a user, who may change what is in a folder with some data.
-func counted(t *testing.T) *counting {
+func counted(t *testing.T) *accounted {
 	t.Helper()
-	c := &counting{t: t, state: t.TempDir()}
+	c := &accounted{t: t, state: t.TempDir()}
 	dir, ctx := t.TempDir(), context.Background()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "instruments", "firmware"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "instruments", "firmware", "camera"), make([]byte, 5000), 0o644))
@@ -73,7 +73,7 @@ func counted(t *testing.T) *counting {
 	return c
 }
 
-func (c *counting) write(path string, n int) error {
+func (c *accounted) write(path string, n int) error {
 	h, _, err := c.files.Open(files.Subject{User: c.Policy().Directory.UserNamed("tomasz").ID, Via: site.SMB},
 		files.OpenRequest{Share: "instruments", Path: path, Access: acl.WriteData, Disposition: files.OverwriteIf, Sharing: files.ShareRead})
 	if err != nil {
@@ -83,7 +83,7 @@ func (c *counting) write(path string, n int) error {
 	return errors.Join(err, h.Close())
 }
 
-func (c *counting) use(by Subject, name string) limit.Amount {
+func (c *accounted) use(by Subject, name string) limit.Amount {
 	c.t.Helper()
 	all, err := c.Uses(context.Background(), by)
 	require.NoError(c.t, err)
@@ -95,7 +95,7 @@ func (c *counting) use(by Subject, name string) limit.Amount {
 	return limit.Amount{}
 }
 
-func (c *counting) found(kind string) bool {
+func (c *accounted) found(kind string) bool {
 	return slices.ContainsFunc(c.Audit().Findings(), func(f audit.Finding) bool { return f.Kind == kind })
 }
 
@@ -137,7 +137,7 @@ func TestUseIsKeptOverARestart(t *testing.T) {
 	require.False(t, c.found(audit.CountDiffer), "the next count agrees")
 
 	// As a kill leaves it: what was written down last, and not the end.
-	require.NoError(t, c.keep(ctx, false))
+	require.NoError(t, c.counts.Keep(ctx))
 	copied := t.TempDir()
 	require.NoError(t, exec.Command("cp", "-a", c.state+"/.", copied).Run())
 	require.NoError(t, os.WriteFile(filepath.Join(c.Policy().Folders[0].Root, "firmware/late"), make([]byte, 10), 0o644))
@@ -218,14 +218,6 @@ func TestALimitIsPreviewed(t *testing.T) {
 	}), "%+v", e.Warnings)
 	require.NoError(t, c.write("firmware/mine", 4000), "nothing binds")
 	require.Empty(t, c.Policy().Limits.Limits)
-}
-
-// The clock of graces goes on as time does.
-func TestASteadyClock(t *testing.T) {
-	ahead := time.Now().Add(time.Hour)
-	now := steady(ahead)
-	require.WithinDuration(t, ahead, now(), time.Second, "a clock that was set back does not lengthen a grace")
-	require.WithinDuration(t, time.Now(), steady(time.Time{})(), time.Second)
 }
 
 // A user who is removed, or gets another number, leaves what they stored to whom the numbers on disk say.

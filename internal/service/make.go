@@ -119,7 +119,7 @@ func (s *Service) settled(ctx context.Context, pending []int64) {
 func (s *Service) enforce(is *inForce) {
 	s.force.Store(is)
 	s.ledger.SetTable(is.policy.Limits)
-	poke(s.counts.changed)
+	s.counts.Changed()
 }
 
 // takeBack writes the opposite of a change whose effects on disk cannot be. Where that cannot be written down either, the change is in force, and the next

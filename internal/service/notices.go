@@ -19,6 +19,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/notice"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/telling"
 )
 
 // NoticesChange is what is to change of who is told of limits; nil leaves what there was.
@@ -133,8 +134,8 @@ func (in *NoticesChange) mail(m *site.Mail) error {
 // MailPasswordSet says whether there is a password for the mail server.
 func (s *Service) MailPasswordSet() bool { return s.Policy().Notices.Mail.Password != 0 }
 
-// mailServer is where mail is handed in now.
-func (s *Service) mailServer(ctx context.Context) (notice.Server, error) {
+// MailServer is where mail is handed in now.
+func (s *Service) MailServer(ctx context.Context) (notice.Server, error) {
 	m := s.Policy().Notices.Mail
 	out := notice.Server{Address: m.Server, Security: notice.Security(m.Security), User: m.User, From: m.From}
 	if m.Trust != "" {
@@ -179,156 +180,6 @@ func (s *Service) SetTemplate(ctx context.Context, by Actor, letter, text string
 	})
 }
 
-func (s *Service) hook(is func(*site.Hook) bool) *site.Hook {
-	p := s.Policy()
-	if i := slices.IndexFunc(p.Hooks, func(h site.Hook) bool { return is(&h) }); i >= 0 {
-		return &p.Hooks[i]
-	}
-	return nil
-}
-
-// Hook finds a webhook by name, whatever its case.
-func (s *Service) Hook(name string) (*site.Hook, error) {
-	if h := s.hook(func(h *site.Hook) bool { return identity.Fold(h.Name) == identity.Fold(name) }); h != nil {
-		return h, nil
-	}
-	return nil, notFound("name", "amber notice hook list", "there is no webhook %q", name)
-}
-
-// mostHooks is how many webhooks there may be.
-const mostHooks = 16
-
-// hookSecrets is what is known of a webhook and not shown.
-type hookSecrets struct {
-	URL    string `json:"url"`
-	Secret string `json:"secret"`
-}
-
-// putHook writes a webhook down, and seals what is known of it.
-func (s *Service) putHook(d *site.Draft, is site.Hook, h hookSecrets) error {
-	u, err := notice.ParseURL(h.URL)
-	if err != nil {
-		return invalid("url", "%v", err)
-	}
-	raw, err := json.Marshal(h)
-	if err != nil {
-		return err
-	}
-	is.ID, is.Site = site.Put(d, is), u.Scheme+"://"+u.Host
-	is.Secret = d.Keep(site.Secret{Sealed: s.keys.SealFor(hookTarget+itoa(is.ID), string(raw))})
-	site.Put(d, is)
-	return nil
-}
-
-func (s *Service) hookSecrets(ctx context.Context, id int64) (h hookSecrets, err error) {
-	is := s.hook(func(h *site.Hook) bool { return h.ID == id })
-	if is == nil {
-		return h, notFound("name", "amber notice hook list", "there is no webhook %d any more", id)
-	}
-	kept, err := s.store.Secret(ctx, is.Secret)
-	if err != nil {
-		return h, err
-	}
-	raw, err := s.keys.OpenFor(hookTarget+itoa(id), kept.Sealed)
-	if err != nil {
-		return h, err
-	}
-	return h, json.Unmarshal([]byte(raw), &h)
-}
-
-// mayShowSecret refuses what would make a secret that nobody is shown.
-func (s *Service) mayShowSecret() error {
-	if s.drafting != nil && s.drafting.real {
-		return conflict("", "", "a webhook's secret is shown once, to who asks for that alone: it has no place among other changes")
-	}
-	return nil
-}
-
-// CreateHook has a web address called with what is told from now on. It gives the secret that its messages are signed with, which
-// is not shown again.
-func (s *Service) CreateHook(ctx context.Context, by Actor, name, url string) (h *site.Hook, secret string, err error) {
-	if err := checkAccountName("name", name); err != nil {
-		return nil, "", err
-	}
-	if err := s.mayShowSecret(); err != nil {
-		return nil, "", err
-	}
-	secret = notice.NewSecret()
-	err = s.change(ctx, by, "add webhook", name, func(d *site.Draft) error {
-		if _, err := s.Hook(name); err == nil {
-			return conflict("name", "amber notice hook list", "there is a webhook %s already", name)
-		}
-		if len(s.Policy().Hooks) >= mostHooks {
-			return conflict("", "amber notice hook list", "there are %d webhooks already", mostHooks)
-		}
-		return s.putHook(d, site.Hook{Name: name}, hookSecrets{url, secret})
-	})
-	if err != nil {
-		return nil, "", err
-	}
-	h, err = s.Hook(name)
-	return h, secret, err
-}
-
-// HookChange is what is to change of a webhook; nil leaves a field as it is.
-type HookChange struct {
-	URL    *string
-	On     *bool
-	Secret bool // it gets a new one
-}
-
-// UpdateHook changes a webhook. It gives the new secret, "" where it is the old one.
-func (s *Service) UpdateHook(ctx context.Context, by Actor, name string, in HookChange) (h *site.Hook, secret string, err error) {
-	if h, err = s.Hook(name); err != nil {
-		return nil, "", err
-	}
-	known, err := s.hookSecrets(ctx, h.ID)
-	if err != nil && (in.URL == nil || !in.Secret) { // what cannot be opened any more can be written anew
-		return nil, "", err
-	}
-	if in.URL != nil {
-		known.URL = *in.URL
-	}
-	if in.Secret {
-		if err := s.mayShowSecret(); err != nil {
-			return nil, "", err
-		}
-		secret = notice.NewSecret()
-		known.Secret = secret
-	}
-	err = s.change(ctx, by, "change webhook", h.Name, func(d *site.Draft) error {
-		is, ok := site.Get[site.Hook](d, h.ID)
-		if !ok {
-			return notFound("name", "amber notice hook list", "there is no webhook %q", name)
-		}
-		if in.On != nil {
-			is.Off = !*in.On
-		}
-		if in.URL == nil && !in.Secret {
-			site.Put(d, is)
-			return nil
-		}
-		return s.putHook(d, is, known)
-	})
-	if err != nil {
-		return nil, "", err
-	}
-	h, err = s.Hook(h.Name)
-	return h, secret, err
-}
-
-// RemoveHook has a web address called no more. What waits for it is forgotten.
-func (s *Service) RemoveHook(ctx context.Context, by Actor, name string) error {
-	h, err := s.Hook(name)
-	if err != nil {
-		return err
-	}
-	return s.change(ctx, by, "remove webhook", h.Name, func(d *site.Draft) error {
-		site.Delete[site.Hook](d, h.ID)
-		return nil
-	})
-}
-
 // testPatience is how long somebody who tries out mail waits for it.
 const testPatience = 30 * time.Second
 
@@ -347,7 +198,7 @@ func (s *Service) TestMail(ctx context.Context, by Actor, to string) (string, er
 	if err := checkMail("to", to); err != nil {
 		return "", err
 	}
-	server, err := s.mailServer(ctx)
+	server, err := s.MailServer(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -358,7 +209,7 @@ func (s *Service) TestMail(ctx context.Context, by Actor, to string) (string, er
 	if u != nil {
 		about.FullName = u.FullName
 	}
-	m := letterTo(s.Policy(), about, notice.ToAdministrators, []notice.Notice{testNotice(by.Name)})
+	m := telling.LetterTo(s.Policy(), about, notice.ToAdministrators, []notice.Notice{testNotice(by.Name)})
 	ctx, cancel := context.WithTimeout(ctx, testPatience)
 	defer cancel()
 	errs := notice.Send(ctx, server, []notice.Letter{{ID: rand.Text(), To: to, Subject: m.Subject, Text: m.Text}})
@@ -379,7 +230,7 @@ func (s *Service) TestHook(ctx context.Context, by Actor, name string) error {
 		return err
 	}
 	n := testNotice(by.Name)
-	body, err := json.Marshal(hookBody{"limit.test", n.At, n})
+	body, err := json.Marshal(telling.HookBody{Type: "limit.test", Timestamp: n.At, Data: n})
 	if err != nil {
 		return err
 	}

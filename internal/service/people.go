@@ -2,17 +2,13 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
-	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/store"
 )
 
 var accountName = regexp.MustCompile(`^[\p{L}\p{N}_][\p{L}\p{N}._-]{0,31}$`)
@@ -78,67 +74,6 @@ func (s *Service) userOrNone(name string) (identity.ID, error) {
 		return 0, err
 	}
 	return u.ID, nil
-}
-
-// uidFree refuses a uid that is somebody else's than user's; 0 is nobody yet.
-func (s *Service) uidFree(uid uint32, user identity.ID) error {
-	d := s.known().Directory
-	if i := d.UserIndexByUID(uid); i != identity.None && d.Users()[i].ID != user {
-		taken := d.Users()[i].Name
-		return conflict("uid", "amber user show "+quote(taken), "uid %d is %s's: two users with one number are one user to every NFS client", uid, taken)
-	}
-	return nil
-}
-
-// gidFree is the same for a gid.
-func (s *Service) gidFree(gid uint32, group identity.ID) error {
-	d := s.known().Directory
-	if i := d.GroupIndexByGID(gid); i != identity.None && d.Groups()[i].ID != group {
-		taken := d.Groups()[i].Name
-		return conflict("gid", "amber group show "+quote(taken), "gid %d is that of %s", gid, taken)
-	}
-	return nil
-}
-
-// NumberNotes says what is to be known of a number that a user is given, and of what keeps the one that they had; nil for none.
-func (s *Service) NumberNotes(user *identity.User, before *uint32) (notes []string) {
-	switch user.UID {
-	case 0:
-		notes = append(notes, "uid 0 is root on every client: an export that does not squash it takes whoever is root there for "+user.Name)
-	case site.Anonymous:
-		notes = append(notes, fmt.Sprintf("uid %d is nobody's on every client: squashed and unknown users would be taken for %s", site.Anonymous, user.Name))
-	}
-	if before == nil || *before != user.UID {
-		if kept := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: user.UID}); kept.Files > 0 {
-			of := ""
-			if name := s.lastWith(user.UID, user.ID); name != "" {
-				of = ", which was " + name + "'s,"
-			}
-			notes = append(notes, fmt.Sprintf("%d files belong to uid %d%s and are %s's from now on", kept.Files, user.UID, of, user.Name))
-		}
-	}
-	if before == nil || *before == user.UID {
-		return notes
-	}
-	if kept := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: *before}); kept.Files > 0 {
-		notes = append(notes, fmt.Sprintf("%d files still belong to uid %d, who is nobody in the records now; what is to be %s's is given by amber owner set PATH --owner %s",
-			kept.Files, *before, user.Name, quote(user.Name)))
-	}
-	return notes
-}
-
-// lastWith is the name of the user who last had a number and is no more, or has another now; "" where nobody has had it.
-func (s *Service) lastWith(uid uint32, but identity.ID) (name string) {
-	_ = s.store.EachRow(context.Background(), store.Match{Only: "changes"}, func(row store.JournalRow) error {
-		for _, c := range row.Changes {
-			var was identity.User
-			if c.Kind == "user" && c.ID != int64(but) && c.Before != nil && json.Unmarshal(c.Before, &was) == nil && was.UID == uid {
-				name = was.Name
-			}
-		}
-		return nil
-	})
-	return name
 }
 
 // CreateUser makes a user and gives the new record.
@@ -347,153 +282,6 @@ func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
 		}
 		site.Delete[identity.User](d, int64(user.ID))
 		return s.keepAdministrator(d)
-	})
-}
-
-// GroupInput is what a new group is made from. A nil GID takes the next free one
-// from 1000 up. Members are names, with "group:" before those of groups where a
-// user has the same.
-type GroupInput struct {
-	Name        string
-	GID         *uint32
-	Description string
-	Members     []string
-}
-
-// CreateGroup makes a group and gives the new record.
-func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*identity.Group, error) {
-	if err := checkAccountName("name", in.Name); err != nil {
-		return nil, err
-	}
-	err := s.change(ctx, by, "add group", in.Name, func(d *site.Draft) error {
-		people := s.Policy().Directory
-		if people.GroupNamed(in.Name) != nil {
-			return conflict("name", "amber group show "+quote(in.Name), "there is a group %s already", in.Name)
-		}
-		gid := uint32(1000)
-		if in.GID != nil {
-			gid = *in.GID
-			if err := s.gidFree(gid, 0); err != nil {
-				return err
-			}
-		} else {
-			for _, g := range people.Groups() {
-				if g.GID >= gid && g.GID < 60000 {
-					gid = g.GID + 1
-				}
-			}
-		}
-		id := identity.ID(site.Put(d, identity.Group{Name: in.Name, GID: gid, Description: in.Description}))
-		for _, m := range in.Members {
-			if err := s.writeMember(d, id, m); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return s.Group(in.Name)
-}
-
-// GroupChange is what is to change of a group; nil leaves a field as it is.
-type GroupChange struct {
-	Name        *string
-	GID         *uint32
-	Description *string
-}
-
-// UpdateGroup changes a group and gives the new record.
-func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in GroupChange) (*identity.Group, error) {
-	g, err := s.Group(name)
-	if err != nil {
-		return nil, err
-	}
-	err = s.change(ctx, by, "change group", g.Name, func(d *site.Draft) error {
-		is, ok := site.Get[identity.Group](d, int64(g.ID))
-		if !ok {
-			return notFound("group", "amber group list", "there is no group %q", name)
-		}
-		if err := rename(s.groupNames(), int64(g.ID), &is.Name, in.Name); err != nil {
-			return err
-		}
-		if in.GID != nil {
-			if err := s.gidFree(*in.GID, g.ID); err != nil {
-				return err
-			}
-		}
-		set(&is.GID, in.GID)
-		set(&is.Description, in.Description)
-		site.Put(d, is)
-		s.renamePrincipal(d, identity.GroupPrincipal(g.ID), g.Name, in.Name)
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return s.Group(nameAfter(g.Name, in.Name))
-}
-
-func (s *Service) writeMember(d *site.Draft, group identity.ID, name string) error {
-	p, err := s.Principal("member", name)
-	if err != nil {
-		return err
-	}
-	if p.Kind != identity.KindUser && p.Kind != identity.KindGroup {
-		return invalid("member", "%s cannot be a member of a group", name)
-	}
-	site.Join(d, group, p)
-	return nil
-}
-
-// RemoveGroup removes a group that no entry names and that is nobody's primary group.
-func (s *Service) RemoveGroup(ctx context.Context, by Actor, name string) error {
-	g, err := s.Group(name)
-	if err != nil {
-		return err
-	}
-	return s.change(ctx, by, "remove group", g.Name, func(d *site.Draft) error {
-		if err := s.refuseIfUsed(identity.GroupPrincipal(g.ID), g.Name, ""); err != nil {
-			return err
-		}
-		for _, u := range s.Policy().Directory.Users() {
-			if u.Primary == g.ID {
-				return conflict("", "amber user set "+quote(u.Name)+" --primary OTHER", "%s is the primary group of %s", g.Name, u.Name)
-			}
-		}
-		site.Delete[identity.Group](d, int64(g.ID))
-		return nil
-	})
-}
-
-// AddMember puts a user or a group into a group. That it is in already is no error.
-func (s *Service) AddMember(ctx context.Context, by Actor, group, member string) error {
-	g, err := s.Group(group)
-	if err != nil {
-		return err
-	}
-	return s.change(ctx, by, "add member "+member, g.Name, func(d *site.Draft) error {
-		return s.writeMember(d, g.ID, member)
-	})
-}
-
-// RemoveMember takes a user or a group out of a group.
-func (s *Service) RemoveMember(ctx context.Context, by Actor, group, member string) error {
-	g, err := s.Group(group)
-	if err != nil {
-		return err
-	}
-	return s.change(ctx, by, "remove member "+member, g.Name, func(d *site.Draft) error {
-		p, err := s.Principal("member", member)
-		if err != nil {
-			return err
-		}
-		if !slices.Contains(g.Members, p) {
-			return notFound("member", "amber group show "+quote(g.Name), "%s is not listed in %s", member, g.Name)
-		}
-		site.Leave(d, g.ID, p)
-		return nil
 	})
 }
 

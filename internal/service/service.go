@@ -20,12 +20,14 @@ import (
 	"amber.example/gatekeeper/internal/asking"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/counting"
 	"amber.example/gatekeeper/internal/hostnames"
 	"amber.example/gatekeeper/internal/job"
 	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/telling"
 	"amber.example/gatekeeper/internal/usage"
 )
 
@@ -35,6 +37,7 @@ type Service struct {
 	*accesslog.Log
 	asking.Answers
 	review.Reviews
+	*telling.Teller
 
 	state      string
 	store      *store.Store
@@ -44,9 +47,8 @@ type Service struct {
 	background *background
 	ledger     *usage.Ledger
 	uses       *store.Uses
-	counts     *counts
-	telling    *telling
-	outbox     *outbox
+	counts     *counting.Counting
+	week       *week
 	unwritten  *unwritten
 	volumes    *volumes
 	hashes     *hashes       // nil: sent nowhere
@@ -79,7 +81,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), background: newBackground(), counts: newCounts(), telling: newTelling(), outbox: newOutbox(), unwritten: newUnwritten(), volumes: newVolumes()}
+	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), background: newBackground(), week: &week{}, unwritten: newUnwritten(), volumes: newVolumes()}
 	for _, option := range with {
 		option(s)
 	}
@@ -94,7 +96,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.Desk = signin.NewDesk(s, st, s.keys)
 	s.answer()
 	s.jobs = job.New(st, s.jobKinds()...)
-	for _, step := range []func(context.Context) error{s.settleRoots, s.openLedger, s.openLog, s.openTelling, s.load, s.openHashes} { // each needs those before
+	for _, step := range []func(context.Context) error{s.settleRoots, s.openCounting, s.openLog, s.openTelling, s.load, s.openHashes} { // each needs those before
 		if err = step(ctx); err != nil {
 			break
 		}
@@ -124,7 +126,13 @@ func (s *Service) Close() error {
 	s.WindDown()
 	s.jobs.Close()
 	s.background.close()
-	return errors.Join(s.closeLedger(), s.Log.Store().Close(), s.store.Close())
+	return errors.Join(s.counts.Close(), s.Log.Store().Close(), s.store.Close())
+}
+
+// openTelling takes up what has been told.
+func (s *Service) openTelling(ctx context.Context) (err error) {
+	s.Teller, err = telling.Open(ctx, s, s.store, s.uses, s.ledger)
+	return err
 }
 
 // answer has questions, and reviews, be about this service.

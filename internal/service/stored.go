@@ -11,6 +11,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/telling"
 )
 
 // stored is what the audit is told of what is stored.
@@ -26,7 +27,7 @@ func (s *Service) stored() audit.Stored {
 		}
 		slices.Sort(out.InMemory)
 	}
-	if !s.asOf.IsZero() && s.drafting == nil || len(p.Limits.Limits) == 0 && s.counts.aside == "" && len(s.ledger.Folders()) == 0 {
+	if !s.asOf.IsZero() && s.drafting == nil || len(p.Limits.Limits) == 0 && s.counts.Aside() == "" && len(s.ledger.Folders()) == 0 {
 		return out
 	}
 	for _, by := range []Subject{ByUser, ByGroup, ByFolder, ByTree} {
@@ -65,11 +66,10 @@ func (s *Service) stored() audit.Stored {
 		out.Promised = append(out.Promised, s.promised(v)...)
 	}
 	s.untold(&out)
-	s.counts.mu.Lock()
-	defer s.counts.mu.Unlock()
-	out.Aside = s.counts.aside
+	out.Aside = s.counts.Aside()
+	differing := s.counts.Differing()
 	for _, f := range p.Folders {
-		if last, ok := s.counts.last[f.ID]; ok && last.Differs {
+		if last, ok := differing[f.ID]; ok {
 			v, _ := p.Volume(f.VolumeID)
 			out.Differed = append(out.Differed, audit.Differed{Folder: f.Name, Volume: v.Name, Says: last.String()})
 		}
@@ -80,9 +80,9 @@ func (s *Service) stored() audit.Stored {
 // untold says who is not told what they should be.
 func (s *Service) untold(out *audit.Stored) {
 	p := s.Policy()
-	out.Dropped = s.outbox.dropped.Load()
+	out.Dropped = s.Dropped()
 	out.Unheard = p.Notices.Mail.Server != "" && len(p.Limits.Limits) > 0 && !slices.ContainsFunc(p.Directory.Users(), func(u identity.User) bool {
-		return u.Role == identity.Administrator && hasMail(&u, s.Now())
+		return u.Role == identity.Administrator && telling.HasMail(&u, s.Now())
 	})
 	unsent, err := s.Unsent(context.Background())
 	if err != nil {

@@ -34,6 +34,7 @@ import (
 	"amber.example/gatekeeper/internal/notice"
 	"amber.example/gatekeeper/internal/report"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/telling"
 )
 
 // receiver is a web address that a test is called at. It checks each signature by itself.
@@ -79,16 +80,16 @@ func (r *receiver) count() int {
 
 // told is a service whose notices a test receives: tomasz is a person, the keeper an administrator.
 type told struct {
-	*counting
+	*accounted
 	box  *postbox.Box
 	hook *receiver
 }
 
 func toldOf(t *testing.T) *told {
-	c := &told{counting: counted(t), hook: newReceiver(t)}
+	c := &told{accounted: counted(t), hook: newReceiver(t)}
 	require.NoError(t, c.Close())
 	c.set = func(s *Service) {
-		s.telling.every, s.outbox.pauses = 20*time.Millisecond, []time.Duration{30 * time.Millisecond}
+		s.Pace(20*time.Millisecond, telling.DigestEvery, 30*time.Millisecond)
 	}
 	c.begin()
 	var err error
@@ -220,7 +221,7 @@ func TestAStormAroundAMarkIsToldOnce(t *testing.T) {
 	require.Equal(t, 2, c.journalled())
 	require.NoError(t, c.Close())
 	quick := c.set
-	c.set = func(s *Service) { quick(s); s.telling.gap = 0 }
+	c.set = func(s *Service) { quick(s); s.Pace(20*time.Millisecond, 0, 30*time.Millisecond) }
 	c.begin()
 	require.NoError(t, c.write("most", 20_000))
 	require.Error(t, c.write("too much", 50_000))
@@ -248,14 +249,14 @@ func TestWhatCannotBeBroughtIsTriedAgain(t *testing.T) {
 	require.Len(t, c.hook.ids, 4)
 	require.Len(t, slices.Compact(slices.Clone(c.hook.ids)), 1, "under one id")
 	require.Empty(t, c.hook.bad)
-	var unsent []Unsent
+	var unsent []telling.Unsent
 	require.Eventually(t, func() bool {
 		var err error
 		unsent, err = c.Unsent(ctx)
 		require.NoError(t, err)
 		return len(unsent) == 2 && unsent[0].Tries+unsent[1].Tries > 3
 	}, 5*time.Second, 5*time.Millisecond)
-	slices.SortFunc(unsent, func(a, b Unsent) int { return strings.Compare(a.Target, b.Target) })
+	slices.SortFunc(unsent, func(a, b telling.Unsent) int { return strings.Compare(a.Target, b.Target) })
 	require.Equal(t, "mail to keeper@larkfell.example", unsent[0].Target)
 	require.Equal(t, 1, unsent[0].Tries)
 	require.True(t, unsent[0].Again.IsZero())
@@ -280,7 +281,9 @@ func TestWhatCannotBeBroughtIsTriedAgain(t *testing.T) {
 	require.NoError(t, c.write("run", 92_000))
 	require.Eventually(t, func() bool {
 		unsent, _ := c.Unsent(ctx)
-		return slices.ContainsFunc(unsent, func(u Unsent) bool { return u.Problem == "nothing answers where the mail server "+address+" should be" })
+		return slices.ContainsFunc(unsent, func(u telling.Unsent) bool {
+			return u.Problem == "nothing answers where the mail server "+address+" should be"
+		})
 	}, 5*time.Second, 5*time.Millisecond)
 	var err error
 	c.box, err = postbox.Open(t.TempDir(), address)
@@ -343,8 +346,8 @@ func TestTheOutboxIsBounded(t *testing.T) {
 	c := toldOf(t)
 	require.NoError(t, c.box.Close())
 	require.NoError(t, c.uses.Tell(context.Background(), func(tx store.Telling) error {
-		for range mostOutbox {
-			if err := tx.Post(context.Background(), time.Now().Add(time.Hour), mailTarget, message{To: "tomasz@larkfell.example"}); err != nil {
+		for range telling.MostOutbox {
+			if err := tx.Post(context.Background(), time.Now().Add(time.Hour), telling.MailTarget, telling.Message{To: "tomasz@larkfell.example"}); err != nil {
 				return err
 			}
 		}
@@ -353,7 +356,7 @@ func TestTheOutboxIsBounded(t *testing.T) {
 	c.limit("100k")
 	require.NoError(t, c.write("run", 85_000))
 	require.Eventually(t, func() bool { return c.journalled() == 1 }, 5*time.Second, 5*time.Millisecond)
-	require.EqualValues(t, 3, c.outbox.dropped.Load())
+	require.EqualValues(t, 3, c.Dropped())
 	require.True(t, slices.ContainsFunc(c.Audit().Findings(), func(f audit.Finding) bool { return strings.Contains(f.Says, "3 notices were not sent") }))
 }
 

@@ -3,10 +3,10 @@ package service
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"log/slog"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -84,15 +84,15 @@ func (s *Service) against(c limit.Counter) []limit.Standing {
 }
 
 // Subject says what a use is of.
-type Subject string
+type Subject = usage.Subject
 
 // What uses are listed by.
 const (
-	ByUser   Subject = "user"
-	ByGroup  Subject = "group"
-	ByFolder Subject = "folder"
-	ByTree   Subject = "tree"
-	ByVolume Subject = "volume"
+	ByUser   = usage.ByUser
+	ByGroup  = usage.ByGroup
+	ByFolder = usage.ByFolder
+	ByTree   = usage.ByTree
+	ByVolume = usage.ByVolume
 )
 
 // Use is how much is counted for somebody or in something.
@@ -180,26 +180,33 @@ func (s *Service) Uses(ctx context.Context, by Subject) ([]Use, error) {
 	return out, nil
 }
 
+// week is what was in use a week ago, as looked up at a moment.
+type week struct {
+	mu  sync.Mutex
+	ago map[string]store.Sample
+	at  time.Time
+}
+
 // weekAgo gives what was in use a week ago. It is looked up once for a while: there may be many samples.
 func (s *Service) weekAgo(ctx context.Context, now time.Time) (map[string]store.Sample, error) {
 	const holds = 10 * time.Minute
-	c := s.counts
-	c.week.Lock()
-	defer c.week.Unlock()
-	if c.ago != nil && now.Sub(c.agoAt) < holds {
+	c := s.week
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ago != nil && now.Sub(c.at) < holds {
 		return c.ago, nil
 	}
 	ago, err := s.uses.SamplesAt(ctx, now.Add(-7*24*time.Hour))
 	if err == nil {
-		c.ago, c.agoAt = ago, now
+		c.ago, c.at = ago, now
 	}
 	return ago, err
 }
 
-// forgetWeek has it looked up anew: samples have been added.
-func (c *counts) forgetWeek() {
-	c.week.Lock()
-	defer c.week.Unlock()
+// forget has it looked up anew: samples have been added.
+func (c *week) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.ago = nil
 }
 
@@ -248,20 +255,9 @@ func (s *Service) usesOf(by Subject) []Use {
 		}
 	}
 	for number := range amounts {
-		add(number, numberName(by, number), false)
+		add(number, usage.NumberName(by, number), false)
 	}
 	return out
-}
-
-// numberName spells a user's or a group's number that nobody in the records has.
-func numberName(by Subject, number uint32) string {
-	switch {
-	case number == site.Anonymous:
-		return "nobody"
-	case by == ByUser:
-		return fmt.Sprintf("uid %d", number)
-	}
-	return fmt.Sprintf("gid %d", number)
 }
 
 // How long samples are kept, and when they are thinned out to one a day.
@@ -295,7 +291,7 @@ func (s *Service) sample(ctx context.Context, last map[string]limit.Amount) erro
 	for k, samples := range changed {
 		last[k] = samples[0].Amount
 	}
-	s.counts.forgetWeek()
+	s.week.forget()
 	return s.uses.RollUp(ctx, now.Add(-hourlyFor), 24*time.Hour, now.Add(-keepSamples))
 }
 
@@ -366,7 +362,7 @@ func (s *Service) RememberUses(ctx context.Context, by Subject, name string, sam
 	}
 	for _, u := range all {
 		if u.Name == name {
-			defer s.counts.forgetWeek()
+			defer s.week.forget()
 			return s.uses.AddSamples(ctx, map[string][]store.Sample{u.Key: samples})
 		}
 	}

@@ -18,7 +18,7 @@ import (
 )
 
 // taken takes the disk of the volume summit away, and leaves there what is put; back puts it back.
-func (c *counting) taken(put func(dir string)) (back func()) {
+func (c *accounted) taken(put func(dir string)) (back func()) {
 	dir := c.Policy().Volumes[0].Path
 	away := dir + ".elsewhere"
 	require.NoError(c.t, os.Rename(dir, away))

@@ -1,10 +1,11 @@
-package service
+package telling
 
 import (
 	"context"
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -49,9 +50,8 @@ func newOutbox() *outbox {
 
 func (o *outbox) pause(tries int) time.Duration { return o.pauses[min(tries, len(o.pauses)-1)] }
 
-// runOutbox brings what is due until the service is wound down.
-func (s *Service) runOutbox() {
-	ctx := s.background.ctx
+// Bring brings what is due until the context ends.
+func (s *Teller) Bring(ctx context.Context) {
 	o := s.outbox
 	var wait sync.WaitGroup
 	defer wait.Wait()
@@ -101,13 +101,13 @@ func (s *Service) runOutbox() {
 }
 
 // bring takes what is due for a target there.
-func (s *Service) bring(ctx context.Context, target string) {
+func (s *Teller) bring(ctx context.Context, target string) {
 	now := s.ledger.Now()
 	rows, err := s.uses.Due(ctx, target, now, batch)
 	if err != nil || len(rows) == 0 {
 		return
 	}
-	messages := make([]message, len(rows))
+	messages := make([]Message, len(rows))
 	for i, r := range rows {
 		if err := json.Unmarshal(r.Message, &messages[i]); err != nil {
 			slog.Error("a message that waits cannot be read", "target", target, "error", err)
@@ -178,9 +178,9 @@ func ids(rows []store.Outgoing) (out []int64) {
 }
 
 // hand takes messages to a target. It is false for one that is no more.
-func (s *Service) hand(ctx context.Context, target string, messages []message) (errs []error, there bool) {
-	if target == mailTarget {
-		server, err := s.mailServer(ctx)
+func (s *Teller) hand(ctx context.Context, target string, messages []Message) (errs []error, there bool) {
+	if target == MailTarget {
+		server, err := s.gateway.MailServer(ctx)
 		if err != nil {
 			return []error{err}, true
 		}
@@ -193,17 +193,17 @@ func (s *Service) hand(ctx context.Context, target string, messages []message) (
 		}
 		return notice.Send(ctx, server, letters), true
 	}
-	id, _ := strconv.ParseInt(strings.TrimPrefix(target, hookTarget), 10, 64)
-	h := s.hook(func(h *site.Hook) bool { return h.ID == id })
+	id, _ := strconv.ParseInt(strings.TrimPrefix(target, HookTarget), 10, 64)
+	h := s.hook(id)
 	if h == nil || h.Off {
 		return nil, false
 	}
-	known, err := s.hookSecrets(ctx, id)
+	url, secret, err := s.gateway.HookSecrets(ctx, id)
 	if err != nil {
 		return []error{err}, true
 	}
 	for _, m := range messages {
-		err := notice.Post(ctx, known.URL, known.Secret, m.ID, m.Body)
+		err := notice.Post(ctx, url, secret, m.ID, m.Body)
 		errs = append(errs, err)
 		var f *notice.Failure
 		if errors.As(err, &f) && f.All {
@@ -226,7 +226,7 @@ type Unsent struct {
 const mostUnsent = 1000
 
 // Unsent gives messages that could not be brought yet, or at all, oldest first.
-func (s *Service) Unsent(ctx context.Context) ([]Unsent, error) {
+func (s *Teller) Unsent(ctx context.Context) ([]Unsent, error) {
 	rows, err := s.uses.Troubled(ctx, mostUnsent)
 	if err != nil {
 		return nil, err
@@ -234,19 +234,39 @@ func (s *Service) Unsent(ctx context.Context) ([]Unsent, error) {
 	var out []Unsent
 	for _, r := range rows {
 		u := Unsent{Made: r.Made, Tries: r.Tries, Again: r.Due, Problem: r.Problem}
-		if r.Target == mailTarget {
-			var m message
+		if r.Target == MailTarget {
+			var m Message
 			if err := json.Unmarshal(r.Message, &m); err != nil {
 				return nil, err
 			}
 			u.Target = "mail to " + m.To
 		} else {
 			u.Target = "a webhook that is no more"
-			if h := s.hook(func(h *site.Hook) bool { return hookTarget+itoa(h.ID) == r.Target }); h != nil {
+			id, _ := strconv.ParseInt(strings.TrimPrefix(r.Target, HookTarget), 10, 64)
+			if h := s.hook(id); h != nil {
 				u.Target = "webhook " + h.Name
 			}
 		}
 		out = append(out, u)
 	}
 	return out, nil
+}
+
+// hook finds a webhook by its number; nil for one that is no more.
+func (s *Teller) hook(id int64) *site.Hook {
+	hooks := s.gateway.Policy().Hooks
+	if i := slices.IndexFunc(hooks, func(h site.Hook) bool { return h.ID == id }); i >= 0 {
+		return &hooks[i]
+	}
+	return nil
+}
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+// poke tells whoever listens on a channel, who may be busy.
+func poke(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
 }
