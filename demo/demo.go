@@ -69,23 +69,25 @@ func inputs(rules []rule) []service.RuleInput {
 
 type larkfell struct {
 	Groups []struct {
-		Name        string   `yaml:"name"`
-		GID         uint32   `yaml:"gid"`
-		Description string   `yaml:"description"`
-		Members     []string `yaml:"members"`
+		Name        string            `yaml:"name"`
+		GID         uint32            `yaml:"gid"`
+		Description string            `yaml:"description"`
+		Members     []string          `yaml:"members"`
+		Labels      map[string]string `yaml:"labels"`
 	} `yaml:"groups"`
 	Users []struct {
-		Name          string `yaml:"name"`
-		FullName      string `yaml:"fullName"`
-		UID           uint32 `yaml:"uid"`
-		Primary       string `yaml:"primary"`
-		Role          string `yaml:"role"`
-		Service       bool   `yaml:"service"`
-		Disabled      bool   `yaml:"disabled"`
-		EndsAfterDays int    `yaml:"endsAfterDays"`
-		SMB           *bool  `yaml:"smb"`
-		NFS           *bool  `yaml:"nfs"`
-		Mail          string `yaml:"mail"`
+		Name          string            `yaml:"name"`
+		FullName      string            `yaml:"fullName"`
+		UID           uint32            `yaml:"uid"`
+		Primary       string            `yaml:"primary"`
+		Role          string            `yaml:"role"`
+		Service       bool              `yaml:"service"`
+		Disabled      bool              `yaml:"disabled"`
+		EndsAfterDays int               `yaml:"endsAfterDays"`
+		SMB           *bool             `yaml:"smb"`
+		NFS           *bool             `yaml:"nfs"`
+		Mail          string            `yaml:"mail"`
+		Labels        map[string]string `yaml:"labels"`
 	} `yaml:"users"`
 	Volumes []struct {
 		Name string `yaml:"name"`
@@ -96,12 +98,13 @@ type larkfell struct {
 		Rules       []rule `yaml:"rules"`
 	} `yaml:"hostSets"`
 	Folders []struct {
-		Name        string  `yaml:"name"`
-		Description string  `yaml:"description"`
-		Owner       string  `yaml:"owner"`
-		Group       string  `yaml:"group"`
-		Permissions string  `yaml:"permissions"`
-		Mode        *uint32 `yaml:"mode"`
+		Name        string            `yaml:"name"`
+		Description string            `yaml:"description"`
+		Owner       string            `yaml:"owner"`
+		Group       string            `yaml:"group"`
+		Permissions string            `yaml:"permissions"`
+		Mode        *uint32           `yaml:"mode"`
+		Labels      map[string]string `yaml:"labels"`
 		Export      *struct {
 			Description string `yaml:"description"`
 			Rules       []rule `yaml:"rules"`
@@ -160,14 +163,14 @@ func Load(ctx context.Context, svc *service.Service, state string) error {
 	by := service.Itself
 	// Groups and users first without members, since each may name the other.
 	for _, g := range site.Groups {
-		if _, err := svc.CreateGroup(ctx, by, service.GroupInput{Name: g.Name, GID: &g.GID, Description: g.Description}); err != nil {
+		if _, err := svc.CreateGroup(ctx, by, service.GroupInput{Name: g.Name, GID: &g.GID, Description: g.Description, Labels: g.Labels}); err != nil {
 			return err
 		}
 	}
 	off := func(b *bool) bool { return b != nil && !*b }
 	for _, u := range site.Users {
 		in := service.UserInput{Name: u.Name, FullName: u.FullName, UID: &u.UID, Primary: u.Primary, Role: identity.Role(u.Role), Service: u.Service,
-			NoSMB: off(u.SMB), NoNFS: off(u.NFS), Password: u.Name + PasswordSuffix, Mail: u.Mail}
+			NoSMB: off(u.SMB), NoNFS: off(u.NFS), Password: u.Name + PasswordSuffix, Mail: u.Mail, Labels: u.Labels}
 		if u.EndsAfterDays > 0 {
 			in.Expires = time.Now().AddDate(0, 0, u.EndsAfterDays).Truncate(24 * time.Hour)
 		}
@@ -212,7 +215,7 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 	for _, f := range site.Folders {
 		// Mapped, so that the demo is the same whoever runs it.
 		in := service.FolderInput{Name: f.Name, Volume: site.Volumes[0].Name, Description: f.Description, Owner: cmp.Or(f.Owner, "wren"), Group: f.Group,
-			Permissions: records.Permissions(f.Permissions), Ownership: records.Mapped, Mode: f.Mode}
+			Permissions: records.Permissions(f.Permissions), Ownership: records.Mapped, Mode: f.Mode, Labels: f.Labels}
 		if _, err := svc.CreateFolder(ctx, by, in); err != nil {
 			return err
 		}

@@ -11,15 +11,16 @@ import (
 
 // Export is an export's record.
 type Export struct {
-	Path         string       `json:"path" doc:"What clients mount."`
-	Folder       string       `json:"folder"`
-	Below        string       `json:"below,omitempty" doc:"Where in the folder it begins; the folder itself if left out."`
-	Description  string       `json:"description"`
-	Sync         bool         `json:"sync" doc:"Every write is on disk before it is answered."`
-	ClientGroups bool         `json:"clientGroups" doc:"Groups are those that the client lists, and not those of the records."`
-	On           bool         `json:"on" doc:"Whether NFS is switched on."`
-	Rules        []ClientRule `json:"rules" doc:"As written; the first that matches decides."`
-	InForce      []ClientRule `json:"inForce" doc:"As in force: with the rules of host sets put in their place, in order."`
+	Path         string            `json:"path" doc:"What clients mount."`
+	Folder       string            `json:"folder"`
+	Below        string            `json:"below,omitempty" doc:"Where in the folder it begins; the folder itself if left out."`
+	Description  string            `json:"description"`
+	Sync         bool              `json:"sync" doc:"Every write is on disk before it is answered."`
+	ClientGroups bool              `json:"clientGroups" doc:"Groups are those that the client lists, and not those of the records."`
+	On           bool              `json:"on" doc:"Whether NFS is switched on."`
+	Rules        []ClientRule      `json:"rules" doc:"As written; the first that matches decides."`
+	InForce      []ClientRule      `json:"inForce" doc:"As in force: with the rules of host sets put in their place, in order."`
+	Labels       map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
 // ClientRule is one rule of an export or a host set.
@@ -87,7 +88,7 @@ func inForceOf(l *site.ExportRule) ClientRule {
 
 func exportOf(p *site.Policy, e *site.PublishedExport) Export {
 	out := Export{Path: e.Path, Folder: e.Folder.Name, Below: e.Below, Description: e.Description, Sync: e.Sync, ClientGroups: e.ClientGroups, On: p.Services.NFS,
-		Rules: rulesOf(e.Rules), InForce: []ClientRule{}}
+		Rules: rulesOf(e.Rules), InForce: []ClientRule{}, Labels: e.Labels.Map()}
 	for i := range e.InForce {
 		out.InForce = append(out.InForce, inForceOf(&e.InForce[i]))
 	}
@@ -138,20 +139,22 @@ type Tried struct {
 
 // NewExport is what an export is made from.
 type NewExport struct {
-	Folder       string     `json:"folder" maxLength:"4096" doc:"Folder, or folder and path."`
-	Path         string     `json:"path,omitempty" maxLength:"255" doc:"What clients mount; / and the folder's name if left out."`
-	Description  string     `json:"description,omitempty" maxLength:"200"`
-	Sync         bool       `json:"sync,omitempty"`
-	ClientGroups bool       `json:"clientGroups,omitempty"`
-	Rules        []RuleBody `json:"rules,omitempty" maxItems:"200"`
+	Folder       string            `json:"folder" maxLength:"4096" doc:"Folder, or folder and path."`
+	Path         string            `json:"path,omitempty" maxLength:"255" doc:"What clients mount; / and the folder's name if left out."`
+	Description  string            `json:"description,omitempty" maxLength:"200"`
+	Sync         bool              `json:"sync,omitempty"`
+	ClientGroups bool              `json:"clientGroups,omitempty"`
+	Rules        []RuleBody        `json:"rules,omitempty" maxItems:"200"`
+	Labels       map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // ExportChange is what is to change of an export; what is left out stays.
 type ExportChange struct {
-	Path         *string `json:"path,omitempty" maxLength:"255" doc:"Another path that clients mount; those that have it mounted go on."`
-	Description  *string `json:"description,omitempty" maxLength:"200"`
-	Sync         *bool   `json:"sync,omitempty"`
-	ClientGroups *bool   `json:"clientGroups,omitempty"`
+	Path         *string           `json:"path,omitempty" maxLength:"255" doc:"Another path that clients mount; those that have it mounted go on."`
+	Description  *string           `json:"description,omitempty" maxLength:"200"`
+	Sync         *bool             `json:"sync,omitempty"`
+	ClientGroups *bool             `json:"clientGroups,omitempty"`
+	Labels       map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // NewHostSet is what a host set is made from.
@@ -180,7 +183,7 @@ func (s *Server) exports() resource[Export, NewExport, ExportChange] {
 	return resource[Export, NewExport, ExportChange]{
 		one: "export", many: "exports", route: "/exports", tag: "publishing",
 		does: summaries{"List the exports", "Show an export", "Publish a folder, or a path below it, over NFS", "Change an export", "End a publication; the folder stays"},
-		listing: listing[Export]{name: func(e *Export) string { return e.Path }, matches: func(e *Export) []string { return []string{e.Folder, e.Description} }, sorts: map[string]func(*Export) string{
+		listing: listing[Export]{name: func(e *Export) string { return e.Path }, labels: func(e *Export) map[string]string { return e.Labels }, matches: func(e *Export) []string { return []string{e.Folder, e.Description} }, sorts: map[string]func(*Export) string{
 			"folder": func(e *Export) string { return e.Folder }}},
 		all: func(ctx context.Context) (out []Export) {
 			p := s.on(ctx).Policy()
@@ -194,7 +197,7 @@ func (s *Server) exports() resource[Export, NewExport, ExportChange] {
 			return shownBy(e, err, shown(ctx))
 		},
 		add: func(ctx context.Context, b NewExport) (Export, error) {
-			e, err := s.on(ctx).CreateExport(ctx, caller(ctx), service.ExportInput{Folder: b.Folder, Path: b.Path, Description: b.Description, Sync: b.Sync, ClientGroups: b.ClientGroups, Rules: ruleInputs(b.Rules)})
+			e, err := s.on(ctx).CreateExport(ctx, caller(ctx), service.ExportInput{Folder: b.Folder, Path: b.Path, Description: b.Description, Sync: b.Sync, ClientGroups: b.ClientGroups, Rules: ruleInputs(b.Rules), Labels: b.Labels})
 			return shownBy(e, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ExportChange) (Export, error) {

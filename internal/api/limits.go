@@ -269,18 +269,23 @@ func (s *Server) registerLimits() {
 	})
 	handle(s, operation("list-use", http.MethodGet, "/use", "List who, or what, has how much in use, the fullest first", "limits"), func(ctx context.Context, in *struct {
 		Page
-		By   string  `query:"by" enum:"user,group,folder,tree,volume" default:"user"`
-		Sort string  `query:"sort" enum:"percent,bytes,files,week,name" default:"percent"`
-		Over float64 `query:"over" minimum:"0" doc:"Only those who are at this many per cent of a limit, or above."`
-		Name string  `query:"name" maxLength:"4200" doc:"Only those whose name holds this."`
+		By    string   `query:"by" enum:"user,group,folder,tree,volume" default:"user"`
+		Sort  string   `query:"sort" enum:"percent,bytes,files,week,name" default:"percent"`
+		Over  float64  `query:"over" minimum:"0" doc:"Only those who are at this many per cent of a limit, or above."`
+		Name  string   `query:"name" maxLength:"4200" doc:"Only those whose name holds this."`
+		Label []string `query:"label,explode" maxItems:"16" doc:"Only of what has this label: KEY=VALUE, or KEY with any value; again for more."`
 	}) (Uses, error) {
 		svc := s.on(ctx)
+		filter, err := identity.ParseLabelFilter(in.Label)
+		if err != nil {
+			return Uses{}, &service.Error{Kind: service.Invalid, Field: "label", Message: err.Error()}
+		}
 		all, err := svc.Uses(ctx, service.Subject(cmp.Or(in.By, "user")))
 		if err != nil {
 			return Uses{}, err
 		}
 		all = slices.DeleteFunc(all, func(u service.Use) bool {
-			return percent(u.Share()) < in.Over || !strings.Contains(identity.Fold(u.Name), identity.Fold(in.Name))
+			return len(filter) > 0 && !filter.Fits(svc.LabelsOf(u).Map()) || percent(u.Share()) < in.Over || !strings.Contains(identity.Fold(u.Name), identity.Fold(in.Name))
 		})
 		sortUses(all, in.Sort)
 		out := Uses{Total: len(all), Uses: []Use{}}
@@ -374,7 +379,7 @@ func (s *Server) volumeOf(v site.Volume) Volume {
 	if !how.On() {
 		how = site.CountNothing
 	}
-	out := Volume{Name: v.Name, Path: v.Path, Counting: string(how)}
+	out := Volume{Name: v.Name, Path: v.Path, Counting: string(how), Labels: v.Labels.Map()}
 	if away, ok := s.svc.VolumeAway(v.ID); ok {
 		since := away.Since.UTC().Truncate(time.Second)
 		out.Away, out.Since = away.Why, &since

@@ -12,24 +12,25 @@ import (
 
 // User is a user's record.
 type User struct {
-	Name     string     `json:"name"`
-	FullName string     `json:"fullName"`
-	UID      uint32     `json:"uid"`
-	Primary  string     `json:"primaryGroup,omitempty"`
-	Groups   []string   `json:"groups" doc:"Every group the user is in, directly or through others."`
-	Role     string     `json:"role,omitempty" enum:"administrator,auditor"`
-	Service  bool       `json:"service" doc:"The account of a program."`
-	Disabled bool       `json:"disabled"`
-	Ends     *time.Time `json:"ends,omitempty" doc:"The first moment at which the account no longer works."`
-	SMB      bool       `json:"smb"`
-	NFS      bool       `json:"nfs"`
-	Mail     string     `json:"mail,omitempty" doc:"An address."`
-	Notes    []string   `json:"notes,omitempty" doc:"What is to be known of a number that was just given."`
+	Name     string            `json:"name"`
+	FullName string            `json:"fullName"`
+	UID      uint32            `json:"uid"`
+	Primary  string            `json:"primaryGroup,omitempty"`
+	Groups   []string          `json:"groups" doc:"Every group the user is in, directly or through others."`
+	Role     string            `json:"role,omitempty" enum:"administrator,auditor"`
+	Service  bool              `json:"service" doc:"The account of a program."`
+	Disabled bool              `json:"disabled"`
+	Ends     *time.Time        `json:"ends,omitempty" doc:"The first moment at which the account no longer works."`
+	SMB      bool              `json:"smb"`
+	NFS      bool              `json:"nfs"`
+	Mail     string            `json:"mail,omitempty" doc:"An address."`
+	Notes    []string          `json:"notes,omitempty" doc:"What is to be known of a number that was just given."`
+	Labels   map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
 func userOf(p *site.Policy, u *identity.User) User {
 	out := User{Name: u.Name, FullName: u.FullName, UID: u.UID, Groups: []string{}, Role: string(u.Role), Service: u.Service,
-		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS, Mail: u.Mail}
+		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS, Mail: u.Mail, Labels: u.Labels.Map()}
 	if g := p.Directory.Group(u.Primary); g != nil {
 		out.Primary = g.Name
 	}
@@ -44,11 +45,12 @@ func userOf(p *site.Policy, u *identity.User) User {
 
 // Group is a group's record.
 type Group struct {
-	Name        string   `json:"name"`
-	GID         uint32   `json:"gid"`
-	Description string   `json:"description"`
-	Members     []Member `json:"members"`
-	PrimaryOf   []string `json:"primaryOf" doc:"The users whose primary group it is, who are in it without being listed."`
+	Name        string            `json:"name"`
+	GID         uint32            `json:"gid"`
+	Description string            `json:"description"`
+	Members     []Member          `json:"members"`
+	PrimaryOf   []string          `json:"primaryOf" doc:"The users whose primary group it is, who are in it without being listed."`
+	Labels      map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
 // Member is one line of a group.
@@ -59,7 +61,7 @@ type Member struct {
 
 // groupOf shows a group; primary are the users whose primary group each is, nil where they are to be looked for.
 func groupOf(p *site.Policy, g *identity.Group, primary map[identity.ID][]string) Group {
-	out := Group{Name: g.Name, GID: g.GID, Description: g.Description, Members: []Member{}, PrimaryOf: []string{}}
+	out := Group{Name: g.Name, GID: g.GID, Description: g.Description, Members: []Member{}, PrimaryOf: []string{}, Labels: g.Labels.Map()}
 	if primary == nil {
 		primary = primaries(p)
 	}
@@ -104,48 +106,52 @@ type NumbersChecked struct {
 
 // NewUser is what a user is made from.
 type NewUser struct {
-	Name     string     `json:"name" maxLength:"64"`
-	FullName string     `json:"fullName,omitempty" maxLength:"200"`
-	UID      *uint32    `json:"uid,omitempty" maximum:"4294967294" doc:"The number NFS clients know the user by; the next free one from 1000 if left out."`
-	Primary  string     `json:"primaryGroup,omitempty"`
-	Groups   []string   `json:"groups,omitempty" maxItems:"1000"`
-	Role     string     `json:"role,omitempty" enum:"administrator,auditor"`
-	Service  bool       `json:"service,omitempty"`
-	Ends     *time.Time `json:"ends,omitempty"`
-	SMB      *bool      `json:"smb,omitempty" doc:"May use SMB; true if left out."`
-	NFS      *bool      `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
-	Mail     string     `json:"mail,omitempty" maxLength:"254" doc:"An address, to which it is told that a limit is close."`
-	Password string     `json:"password,omitempty" maxLength:"256" format:"password"`
+	Name     string            `json:"name" maxLength:"64"`
+	FullName string            `json:"fullName,omitempty" maxLength:"200"`
+	UID      *uint32           `json:"uid,omitempty" maximum:"4294967294" doc:"The number NFS clients know the user by; the next free one from 1000 if left out."`
+	Primary  string            `json:"primaryGroup,omitempty"`
+	Groups   []string          `json:"groups,omitempty" maxItems:"1000"`
+	Role     string            `json:"role,omitempty" enum:"administrator,auditor"`
+	Service  bool              `json:"service,omitempty"`
+	Ends     *time.Time        `json:"ends,omitempty"`
+	SMB      *bool             `json:"smb,omitempty" doc:"May use SMB; true if left out."`
+	NFS      *bool             `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
+	Mail     string            `json:"mail,omitempty" maxLength:"254" doc:"An address, to which it is told that a limit is close."`
+	Password string            `json:"password,omitempty" maxLength:"256" format:"password"`
+	Labels   map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // UserChange is what is to change of a user; what is left out stays.
 type UserChange struct {
-	Name     *string    `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-	FullName *string    `json:"fullName,omitempty" maxLength:"200"`
-	UID      *uint32    `json:"uid,omitempty" maximum:"4294967294"`
-	Primary  *string    `json:"primaryGroup,omitempty" doc:"Empty for none."`
-	Role     *string    `json:"role,omitempty" enum:"administrator,auditor," doc:"Empty for none."`
-	Disabled *bool      `json:"disabled,omitempty"`
-	Ends     *time.Time `json:"ends,omitempty"`
-	Endless  bool       `json:"endless,omitempty" doc:"Take the end date away."`
-	SMB      *bool      `json:"smb,omitempty"`
-	NFS      *bool      `json:"nfs,omitempty"`
-	Mail     *string    `json:"mail,omitempty" maxLength:"254" doc:"Empty for none."`
+	Name     *string           `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	FullName *string           `json:"fullName,omitempty" maxLength:"200"`
+	UID      *uint32           `json:"uid,omitempty" maximum:"4294967294"`
+	Primary  *string           `json:"primaryGroup,omitempty" doc:"Empty for none."`
+	Role     *string           `json:"role,omitempty" enum:"administrator,auditor," doc:"Empty for none."`
+	Disabled *bool             `json:"disabled,omitempty"`
+	Ends     *time.Time        `json:"ends,omitempty"`
+	Endless  bool              `json:"endless,omitempty" doc:"Take the end date away."`
+	SMB      *bool             `json:"smb,omitempty"`
+	NFS      *bool             `json:"nfs,omitempty"`
+	Mail     *string           `json:"mail,omitempty" maxLength:"254" doc:"Empty for none."`
+	Labels   map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // NewGroup is what a group is made from.
 type NewGroup struct {
-	Name        string   `json:"name" maxLength:"64"`
-	GID         *uint32  `json:"gid,omitempty" maximum:"4294967294"`
-	Description string   `json:"description,omitempty" maxLength:"200"`
-	Members     []string `json:"members,omitempty" maxItems:"10000" doc:"Names; user:NAME or group:NAME where both exist."`
+	Name        string            `json:"name" maxLength:"64"`
+	GID         *uint32           `json:"gid,omitempty" maximum:"4294967294"`
+	Description string            `json:"description,omitempty" maxLength:"200"`
+	Members     []string          `json:"members,omitempty" maxItems:"10000" doc:"Names; user:NAME or group:NAME where both exist."`
+	Labels      map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // GroupChange is what is to change of a group; what is left out stays.
 type GroupChange struct {
-	Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-	GID         *uint32 `json:"gid,omitempty" maximum:"4294967294"`
-	Description *string `json:"description,omitempty" maxLength:"200"`
+	Name        *string           `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	GID         *uint32           `json:"gid,omitempty" maximum:"4294967294"`
+	Description *string           `json:"description,omitempty" maxLength:"200"`
+	Labels      map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // NewPassword is a password to be set.
@@ -168,7 +174,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 	return resource[User, NewUser, UserChange]{
 		one: "user", many: "users", route: "/users", tag: "people",
 		does: summaries{"List the users", "Show a user", "Add a user", "Change a user", "Remove a user that no entry names"},
-		listing: listing[User]{name: func(u *User) string { return u.Name }, matches: func(u *User) []string { return []string{u.FullName, u.Mail} }, sorts: map[string]func(*User) string{
+		listing: listing[User]{name: func(u *User) string { return u.Name }, labels: func(u *User) map[string]string { return u.Labels }, matches: func(u *User) []string { return []string{u.FullName, u.Mail} }, sorts: map[string]func(*User) string{
 			"uid": func(u *User) string { return byNumber(u.UID) }, "full-name": func(u *User) string { return identity.Fold(u.FullName) }}},
 		all: func(ctx context.Context) (out []User) {
 			p := s.on(ctx).Policy()
@@ -183,7 +189,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 		},
 		add: func(ctx context.Context, b NewUser) (User, error) {
 			input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
-				Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password, Mail: b.Mail}
+				Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Password: b.Password, Mail: b.Mail, Labels: b.Labels}
 			if b.Ends != nil {
 				input.Expires = *b.Ends
 			}
@@ -195,7 +201,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 			return out, err
 		},
 		change: func(ctx context.Context, name string, b UserChange) (User, error) {
-			change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail}
+			change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Disabled: b.Disabled, Expires: b.Ends, SMB: b.SMB, NFS: b.NFS, Mail: b.Mail, Labels: b.Labels}
 			if b.Endless {
 				change.Expires = &time.Time{}
 			}
@@ -224,7 +230,7 @@ func (s *Server) groups() resource[Group, NewGroup, GroupChange] {
 	return resource[Group, NewGroup, GroupChange]{
 		one: "group", many: "groups", route: "/groups", tag: "people",
 		does: summaries{"List the groups", "Show a group", "Add a group", "Change a group", "Remove a group that no entry names"},
-		listing: listing[Group]{name: func(g *Group) string { return g.Name }, matches: func(g *Group) []string { return []string{g.Description} }, sorts: map[string]func(*Group) string{
+		listing: listing[Group]{name: func(g *Group) string { return g.Name }, labels: func(g *Group) map[string]string { return g.Labels }, matches: func(g *Group) []string { return []string{g.Description} }, sorts: map[string]func(*Group) string{
 			"gid": func(g *Group) string { return byNumber(g.GID) }, "members": func(g *Group) string { return byNumber(len(g.Members) + len(g.PrimaryOf)) }}},
 		all: func(ctx context.Context) (out []Group) {
 			p := s.on(ctx).Policy()
@@ -239,11 +245,11 @@ func (s *Server) groups() resource[Group, NewGroup, GroupChange] {
 			return shownBy(g, err, shown(ctx))
 		},
 		add: func(ctx context.Context, b NewGroup) (Group, error) {
-			g, err := s.on(ctx).CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members})
+			g, err := s.on(ctx).CreateGroup(ctx, caller(ctx), service.GroupInput{Name: b.Name, GID: b.GID, Description: b.Description, Members: b.Members, Labels: b.Labels})
 			return shownBy(g, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b GroupChange) (Group, error) {
-			g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), name, service.GroupChange{Name: b.Name, GID: b.GID, Description: b.Description})
+			g, err := s.on(ctx).UpdateGroup(ctx, caller(ctx), name, service.GroupChange{Name: b.Name, GID: b.GID, Description: b.Description, Labels: b.Labels})
 			return shownBy(g, err, shown(ctx))
 		},
 		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveGroup(ctx, caller(ctx), name) },

@@ -14,29 +14,31 @@ import (
 
 // Volume is a volume's record.
 type Volume struct {
-	Name     string     `json:"name"`
-	Path     string     `json:"path" doc:"On the host."`
-	Counting string     `json:"counting" enum:"off,size,allocated" doc:"What is counted of what is stored there."`
-	Away     string     `json:"away,omitempty" doc:"Why it is not where it should be; left out where it is there. What is on it is answered with an error meanwhile."`
-	Since    *time.Time `json:"since,omitempty" doc:"Since when it has been away."`
+	Name     string            `json:"name"`
+	Path     string            `json:"path" doc:"On the host."`
+	Counting string            `json:"counting" enum:"off,size,allocated" doc:"What is counted of what is stored there."`
+	Away     string            `json:"away,omitempty" doc:"Why it is not where it should be; left out where it is there. What is on it is answered with an error meanwhile."`
+	Since    *time.Time        `json:"since,omitempty" doc:"Since when it has been away."`
+	Labels   map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
 // Folder is a folder's record.
 type Folder struct {
-	Name        string      `json:"name"`
-	Volume      string      `json:"volume"`
-	Path        string      `json:"path" doc:"Below the volume."`
-	Description string      `json:"description"`
-	Owner       string      `json:"owner,omitempty"`
-	Group       string      `json:"group,omitempty"`
-	Permissions string      `json:"permissions" enum:"acl,unix" doc:"What decides: the entries, or owner, group, mode and POSIX ACL of each object."`
-	Ownership   string      `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
-	Away        string      `json:"away,omitempty" doc:"Why its volume is not where it should be: until it is, everybody is answered with an I/O error."`
-	Converting  int64       `json:"converting,omitempty" doc:"When it has just been added with convert: the job that turns modes into entries."`
-	LogAccess   bool        `json:"logAccess,omitempty" doc:"The journal tells who reads and writes which file."`
-	Shares      []Published `json:"shares" doc:"Where it is published over SMB."`
-	Exports     []Exported  `json:"exports" doc:"Where it is published over NFS."`
-	Places      []Place     `json:"places" doc:"The paths on which something is written, the folder itself first."`
+	Name        string            `json:"name"`
+	Volume      string            `json:"volume"`
+	Path        string            `json:"path" doc:"Below the volume."`
+	Description string            `json:"description"`
+	Owner       string            `json:"owner,omitempty"`
+	Group       string            `json:"group,omitempty"`
+	Permissions string            `json:"permissions" enum:"acl,unix" doc:"What decides: the entries, or owner, group, mode and POSIX ACL of each object."`
+	Ownership   string            `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
+	Away        string            `json:"away,omitempty" doc:"Why its volume is not where it should be: until it is, everybody is answered with an I/O error."`
+	Converting  int64             `json:"converting,omitempty" doc:"When it has just been added with convert: the job that turns modes into entries."`
+	LogAccess   bool              `json:"logAccess,omitempty" doc:"The journal tells who reads and writes which file."`
+	Shares      []Published       `json:"shares" doc:"Where it is published over SMB."`
+	Exports     []Exported        `json:"exports" doc:"Where it is published over NFS."`
+	Places      []Place           `json:"places" doc:"The paths on which something is written, the folder itself first."`
+	Labels      map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
 // Published is one share of a folder, in short.
@@ -123,7 +125,7 @@ func placeOf(p *site.Policy, f *site.PublishedFolder, path string, file bool) Pl
 
 func (s *Server) folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
 	away, _ := s.svc.VolumeAway(f.VolumeID)
-	out := Folder{Away: away.Why, LogAccess: f.LogAccess, Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
+	out := Folder{Away: away.Why, Labels: f.Labels.Map(), LogAccess: f.LogAccess, Name: f.Name, Path: f.Path, Description: f.Description, Permissions: string(site.ByEntries), Ownership: string(site.Mapped),
 		Shares: []Published{}, Exports: []Exported{}, Places: []Place{}}
 	if f.Unix() {
 		out.Permissions = string(site.ByMode)
@@ -220,15 +222,17 @@ type NewVolume struct {
 	Name string `json:"name" maxLength:"80"`
 	Path string `json:"path" maxLength:"4096"`
 
-	TakeOver bool `json:"take_over,omitempty" doc:"Though it carries the mark of another service's volume."`
+	TakeOver bool              `json:"take_over,omitempty" doc:"Though it carries the mark of another service's volume."`
+	Labels   map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // VolumeChange is what is to change of a volume; what is left out stays.
 type VolumeChange struct {
-	Counting *string `json:"counting,omitempty" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
-	Name     *string `json:"name,omitempty" maxLength:"80" doc:"Another name."`
-	Path     *string `json:"path,omitempty" maxLength:"4096" doc:"The directory where it is now; it has to carry the volume's mark."`
-	Here     bool    `json:"here,omitempty" doc:"Take what is at the volume's directory now for the volume: for a disk that was replaced, and whose data was put back."`
+	Counting *string           `json:"counting,omitempty" enum:"off,size,allocated" doc:"Bytes as people see them, or as they take space on disk."`
+	Name     *string           `json:"name,omitempty" maxLength:"80" doc:"Another name."`
+	Path     *string           `json:"path,omitempty" maxLength:"4096" doc:"The directory where it is now; it has to carry the volume's mark."`
+	Here     bool              `json:"here,omitempty" doc:"Take what is at the volume's directory now for the volume: for a disk that was replaced, and whose data was put back."`
+	Labels   map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // NewFolder is what a folder is made from.
@@ -243,16 +247,18 @@ type NewFolder struct {
 	Ownership   string `json:"ownership,omitempty" enum:"mapped,native" doc:"Native where the service runs as root, and mapped elsewhere, if left out."`
 	Mode        string `json:"mode,omitempty" pattern:"^[0-7]{1,4}$" patternDescription:"up to four octal digits, such as 2770" doc:"Octal, of the folder itself, where modes decide."`
 	ArrangementBody
-	Convert bool `json:"convert,omitempty" doc:"Turn the owners, modes and POSIX ACLs of what is there already into entries."`
+	Convert bool              `json:"convert,omitempty" doc:"Turn the owners, modes and POSIX ACLs of what is there already into entries."`
+	Labels  map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // FolderChange is what is to change of a folder's record; what is left out stays.
 type FolderChange struct {
-	Name        *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-	Description *string `json:"description,omitempty" maxLength:"200"`
-	Owner       *string `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
-	Group       *string `json:"group,omitempty" maxLength:"64" doc:"Likewise."`
-	LogAccess   *bool   `json:"logAccess,omitempty" doc:"Whether the journal tells who reads and writes which file."`
+	Name        *string           `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	Description *string           `json:"description,omitempty" maxLength:"200"`
+	Owner       *string           `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
+	Group       *string           `json:"group,omitempty" maxLength:"64" doc:"Likewise."`
+	LogAccess   *bool             `json:"logAccess,omitempty" doc:"Whether the journal tells who reads and writes which file."`
+	Labels      map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // NewEntry is an entry with the path to write it on.
@@ -297,7 +303,7 @@ func (s *Server) volumes() resource[Volume, NewVolume, VolumeChange] {
 		one: "volume", many: "volumes", route: "/volumes", tag: "places",
 		does: summaries{list: "List the volumes", add: "Register a host directory as a volume", change: "Change what is counted of what is stored on a volume, or what the volume is",
 			remove: "Forget a volume that has no folders"},
-		listing: listing[Volume]{name: func(v *Volume) string { return v.Name }, matches: func(v *Volume) []string { return []string{v.Path} }, sorts: map[string]func(*Volume) string{
+		listing: listing[Volume]{name: func(v *Volume) string { return v.Name }, labels: func(v *Volume) map[string]string { return v.Labels }, matches: func(v *Volume) []string { return []string{v.Path} }, sorts: map[string]func(*Volume) string{
 			"path": func(v *Volume) string { return v.Path }}},
 		all: func(ctx context.Context) (out []Volume) {
 			for _, v := range s.on(ctx).Policy().Volumes {
@@ -306,11 +312,11 @@ func (s *Server) volumes() resource[Volume, NewVolume, VolumeChange] {
 			return out
 		},
 		add: func(ctx context.Context, b NewVolume) (Volume, error) {
-			v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), service.VolumeInput{Name: b.Name, Path: b.Path, TakeOver: b.TakeOver})
+			v, err := s.on(ctx).CreateVolume(ctx, caller(ctx), service.VolumeInput{Name: b.Name, Path: b.Path, TakeOver: b.TakeOver, Labels: b.Labels})
 			return shownBy(v, err, s.volumeOf)
 		},
 		change: func(ctx context.Context, name string, b VolumeChange) (Volume, error) {
-			v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), name, service.VolumeChange{Name: b.Name, Path: b.Path, Counting: (*site.Counting)(b.Counting), Here: b.Here})
+			v, err := s.on(ctx).UpdateVolume(ctx, caller(ctx), name, service.VolumeChange{Name: b.Name, Path: b.Path, Counting: (*site.Counting)(b.Counting), Here: b.Here, Labels: b.Labels})
 			return shownBy(v, err, s.volumeOf)
 		},
 		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveVolume(ctx, caller(ctx), name) },
@@ -324,7 +330,7 @@ func (s *Server) folders() resource[Folder, NewFolder, FolderChange] {
 	return resource[Folder, NewFolder, FolderChange]{
 		one: "folder", many: "folders", route: "/folders", tag: "places",
 		does: summaries{"List the folders", "Show a folder", "Make a folder", "Change a folder's record", "Forget a folder, its entries and its shares; data stays"},
-		listing: listing[Folder]{name: func(f *Folder) string { return f.Name }, matches: func(f *Folder) []string { return []string{f.Description} }, sorts: map[string]func(*Folder) string{
+		listing: listing[Folder]{name: func(f *Folder) string { return f.Name }, labels: func(f *Folder) map[string]string { return f.Labels }, matches: func(f *Folder) []string { return []string{f.Description} }, sorts: map[string]func(*Folder) string{
 			"volume": func(f *Folder) string { return f.Volume }}},
 		all: func(ctx context.Context) (out []Folder) {
 			p := s.on(ctx).Policy()
@@ -355,7 +361,7 @@ func (s *Server) addFolder(ctx context.Context, b NewFolder) (Folder, error) {
 	}
 	svc := s.on(ctx)
 	f, err := svc.CreateFolder(ctx, caller(ctx), service.FolderInput{Name: b.Name, Volume: b.Volume, Path: b.Path, Description: b.Description, Owner: b.Owner, Group: b.Group,
-		Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode)})
+		Permissions: site.Permissions(b.Permissions), Ownership: site.Ownership(b.Ownership), Mode: parseOctal(b.Mode), Labels: b.Labels})
 	var converting *job.Job
 	if err == nil && b.Convert {
 		converting, err = svc.ConvertFolder(ctx, caller(ctx), f.Name)

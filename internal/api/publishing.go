@@ -17,19 +17,20 @@ import (
 
 // Share is a share's record.
 type Share struct {
-	Name             string  `json:"name"`
-	Folder           string  `json:"folder"`
-	Description      string  `json:"description"`
-	Announced        bool    `json:"announced" doc:"Appears when a client lists the shares."`
-	ReadOnly         bool    `json:"readOnly"`
-	ListOnlyOpenable bool    `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
-	On               bool    `json:"on" doc:"Whether SMB is switched on."`
-	Entries          []Entry `json:"entries" doc:"Share-level permission, on top of the folder's; none lets everyone through."`
+	Name             string            `json:"name"`
+	Folder           string            `json:"folder"`
+	Description      string            `json:"description"`
+	Announced        bool              `json:"announced" doc:"Appears when a client lists the shares."`
+	ReadOnly         bool              `json:"readOnly"`
+	ListOnlyOpenable bool              `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
+	On               bool              `json:"on" doc:"Whether SMB is switched on."`
+	Entries          []Entry           `json:"entries" doc:"Share-level permission, on top of the folder's; none lets everyone through."`
+	Labels           map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
 func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 	out := Share{Name: sh.Name, Folder: sh.Folder.Name, Description: sh.Description, Announced: sh.Announced, ReadOnly: sh.ReadOnly,
-		ListOnlyOpenable: sh.ListOnlyOpenable, On: p.Services.SMB, Entries: []Entry{}}
+		ListOnlyOpenable: sh.ListOnlyOpenable, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map()}
 	for i := range sh.Share.Entries {
 		out.Entries = append(out.Entries, entryOf(p, &sh.Share.Entries[i], "share "+sh.Name))
 	}
@@ -102,21 +103,23 @@ type Changed struct {
 
 // NewShare is what a share is made from.
 type NewShare struct {
-	Folder           string `json:"folder" maxLength:"80"`
-	Name             string `json:"name,omitempty" maxLength:"80" doc:"The folder's if left out."`
-	Description      string `json:"description,omitempty" maxLength:"200"`
-	Hidden           bool   `json:"hidden,omitempty" doc:"Do not announce it."`
-	ReadOnly         bool   `json:"readOnly,omitempty"`
-	ListOnlyOpenable bool   `json:"listOnlyOpenable,omitempty"`
+	Folder           string            `json:"folder" maxLength:"80"`
+	Name             string            `json:"name,omitempty" maxLength:"80" doc:"The folder's if left out."`
+	Description      string            `json:"description,omitempty" maxLength:"200"`
+	Hidden           bool              `json:"hidden,omitempty" doc:"Do not announce it."`
+	ReadOnly         bool              `json:"readOnly,omitempty"`
+	ListOnlyOpenable bool              `json:"listOnlyOpenable,omitempty"`
+	Labels           map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // ShareChange is what is to change of a share; what is left out stays.
 type ShareChange struct {
-	Name             *string `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
-	Description      *string `json:"description,omitempty" maxLength:"200"`
-	Announced        *bool   `json:"announced,omitempty"`
-	ReadOnly         *bool   `json:"readOnly,omitempty"`
-	ListOnlyOpenable *bool   `json:"listOnlyOpenable,omitempty"`
+	Name             *string           `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
+	Description      *string           `json:"description,omitempty" maxLength:"200"`
+	Announced        *bool             `json:"announced,omitempty"`
+	ReadOnly         *bool             `json:"readOnly,omitempty"`
+	ListOnlyOpenable *bool             `json:"listOnlyOpenable,omitempty"`
+	Labels           map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
 // Switch says whether something is to be on.
@@ -131,7 +134,7 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 	return resource[Share, NewShare, ShareChange]{
 		one: "share", many: "shares", route: "/shares", tag: "publishing",
 		does: summaries{"List the shares", "Show a share", "Publish a folder over SMB", "Change a share", "End a publication; the folder stays"},
-		listing: listing[Share]{name: func(sh *Share) string { return sh.Name }, matches: func(sh *Share) []string { return []string{sh.Folder, sh.Description} }, sorts: map[string]func(*Share) string{
+		listing: listing[Share]{name: func(sh *Share) string { return sh.Name }, labels: func(sh *Share) map[string]string { return sh.Labels }, matches: func(sh *Share) []string { return []string{sh.Folder, sh.Description} }, sorts: map[string]func(*Share) string{
 			"folder": func(sh *Share) string { return sh.Folder }}},
 		all: func(ctx context.Context) (out []Share) {
 			p := s.on(ctx).Policy()
@@ -145,11 +148,11 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 			return shownBy(sh, err, shown(ctx))
 		},
 		add: func(ctx context.Context, b NewShare) (Share, error) {
-			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {
-			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable})
+			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveShare(ctx, caller(ctx), name) },

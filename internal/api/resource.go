@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
@@ -26,16 +27,18 @@ type Named struct {
 
 // ListQuery are the parameters of every list of records.
 type ListQuery struct {
-	Match string `query:"match" maxLength:"200" doc:"Only those in whose name or description this stands, in whatever case."`
-	Sort  string `query:"sort" maxLength:"40" doc:"By what they are sorted; with a minus in front, the other way round. As they were made, if left out."`
-	Limit int    `query:"limit" minimum:"1" maximum:"100000" doc:"How many there are in a page; all of them if left out. Where there are more, the Link header (RFC 8288) leads to the next page."`
-	After string `query:"after" maxLength:"4000" doc:"Where a page begins, as a Link header had it. What is added or removed meanwhile moves no other from one page to another."`
+	Match string   `query:"match" maxLength:"200" doc:"Only those in whose name or description this stands, in whatever case."`
+	Label []string `query:"label,explode" maxItems:"16" doc:"Only those that have this label: KEY=VALUE, or KEY with any value; again for more, all of which they have to have."`
+	Sort  string   `query:"sort" maxLength:"40" doc:"By what they are sorted; with a minus in front, the other way round. As they were made, if left out."`
+	Limit int      `query:"limit" minimum:"1" maximum:"100000" doc:"How many there are in a page; all of them if left out. Where there are more, the Link header (RFC 8288) leads to the next page."`
+	After string   `query:"after" maxLength:"4000" doc:"Where a page begins, as a Link header had it. What is added or removed meanwhile moves no other from one page to another."`
 }
 
 // listing is how a kind of thing is listed.
 type listing[T any] struct {
 	name    func(*T) string
 	matches func(*T) []string          // what match looks in besides the name; may be nil
+	labels  func(*T) map[string]string // what it is marked with; nil for what has no labels
 	sorts   map[string]func(*T) string // by what it may be sorted besides the name: keys that compare as texts do
 }
 
@@ -65,6 +68,13 @@ func (l listing[T]) page(all []T, q ListQuery) (out []T, next string, err error)
 		return nil, "", &service.Error{Kind: service.Invalid, Field: "sort", Message: fmt.Sprintf("%q is nothing to sort these by: it is one of %s", q.Sort, strings.Join(orders, ", "))}
 	}
 	match := identity.Fold(q.Match)
+	filter, err := identity.ParseLabelFilter(q.Label)
+	if err == nil && len(filter) > 0 && l.labels == nil {
+		err = errors.New("these have no labels")
+	}
+	if err != nil {
+		return nil, "", &service.Error{Kind: service.Invalid, Field: "label", Message: err.Error()}
+	}
 	type keyed struct {
 		key  string
 		name string
@@ -81,6 +91,9 @@ func (l listing[T]) page(all []T, q ListQuery) (out []T, next string, err error)
 			in = append(in, l.matches(v)...)
 		}
 		if match != "" && !slices.ContainsFunc(in, func(text string) bool { return strings.Contains(identity.Fold(text), match) }) {
+			continue
+		}
+		if l.labels != nil && !filter.Fits(l.labels(v)) {
 			continue
 		}
 		if key != nil {
@@ -173,6 +186,9 @@ func answer[T any](s *Server, op huma.Operation, l listing[T], all []T, q ListQu
 	}
 	to := url.Values{"after": {next}, "limit": {strconv.Itoa(q.Limit)}}
 	maps.Copy(to, also)
+	for _, label := range q.Label {
+		to.Add("label", label)
+	}
 	for name, value := range map[string]string{"match": q.Match, "sort": q.Sort} {
 		if value != "" {
 			to.Set(name, value)

@@ -141,8 +141,12 @@ func (a *app) exportCommands() []*cli.Command {
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.BoolFlag{Name: "sync", Usage: "have every write on disk before it is answered"},
 			&cli.BoolFlag{Name: "client-groups", Usage: "take groups from the client's list, at most 16, and not from the records"},
+			labelFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := map[string]any{"folder": args[0], "path": cmd.String("at"), "description": cmd.String("description"), "sync": cmd.Bool("sync"), "clientGroups": cmd.Bool("client-groups")}
+			b := body{"folder": args[0], "path": cmd.String("at"), "description": cmd.String("description"), "sync": cmd.Bool("sync"), "clientGroups": cmd.Bool("client-groups")}
+			if err := fillLabels(cmd, b); err != nil {
+				return err
+			}
 			return ask(ctx, a, cmd, http.MethodPost, "exports", nil, b, printExport)
 		}),
 		exports.set(a, "change an export", "what, such as --sync", []cli.Flag{
@@ -211,7 +215,7 @@ func (a *app) exportCommands() []*cli.Command {
 }
 
 var exports = resource[api.Export]{
-	one: "export", many: "exports", route: "exports/", arg: "EXPORT", escape: escapeExport,
+	one: "export", many: "exports", route: "exports/", arg: "EXPORT", escape: escapeExport, labels: func(e api.Export) map[string]string { return e.Labels },
 	head: []string{"path", "folder", "from", "options", "description"}, empty: "no exports yet: amber export add FOLDER",
 	row: func(e api.Export) []string {
 		return []string{e.Path, inFolder(e), strings.Join(fromOf(e.Rules), ", "), exportOptions(e), e.Description}
@@ -251,7 +255,7 @@ func exportOptions(e api.Export) string {
 }
 
 func printExport(w io.Writer, e api.Export) {
-	fields(w, "export", e.Path, "folder", inFolder(e), "description", e.Description, "options", exportOptions(e))
+	fields(w, "export", e.Path, "folder", inFolder(e), "description", e.Description, "options", exportOptions(e), "labels", labelText(e.Labels))
 	fmt.Fprintln(w)
 	printRules(w, e.InForce, "no client rules: nobody may mount it. amber export rule add "+e.Path+" FROM")
 }

@@ -162,6 +162,7 @@ func (a *app) useCommand() *cli.Command {
 		&cli.StringFlag{Name: "sort", Usage: "percent, bytes, files, week or name", Value: "percent"},
 		&cli.IntFlag{Name: "top", Usage: "only so many"},
 		&cli.StringFlag{Name: "over", Usage: "only those who are at so many per cent of a limit, or above: 80%"},
+		labelledBy(),
 		&cli.IntFlag{Name: "days", Usage: "of NAME: how far back, up to 90", Value: 7},
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		q := url.Values{"by": {cmd.String("by")}}
@@ -171,6 +172,9 @@ func (a *app) useCommand() *cli.Command {
 			return ask(ctx, a, cmd, http.MethodGet, "use/history", q, nil, printHistory)
 		}
 		q.Set("sort", cmd.String("sort"))
+		if labels := cmd.StringSlice("label"); len(labels) > 0 {
+			q["label"] = labels
+		}
 		if n := cmd.Int("top"); cmd.IsSet("top") {
 			if n < 1 {
 				return usage("--top %d is not a number of rows", n)

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -103,10 +104,11 @@ func (a *app) peopleCommands() []*cli.Command {
 		a.leaf("add", "add a user; the password comes from AMBER_PASSWORD or a prompt", "NAME", append(userFlags(),
 			&cli.StringSliceFlag{Name: "group", Usage: "put the user into this group; again for more"},
 			&cli.BoolFlag{Name: "service", Usage: "the account is a program's"},
+			labelFlag(),
 			&cli.BoolFlag{Name: "no-password", Usage: "set none: the account cannot sign in by SMB or here"},
 		), func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{}
-			err := fillUser(cmd, b, false)
+			err := errors.Join(fillUser(cmd, b, false), fillLabels(cmd, b))
 			if err != nil {
 				return err
 			}
@@ -152,8 +154,12 @@ func (a *app) peopleCommands() []*cli.Command {
 			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringSliceFlag{Name: "member", Usage: "a user or group to put into it; again for more"},
+			labelFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := map[string]any{"name": args[0], "description": cmd.String("description")}
+			b := body{"name": args[0], "description": cmd.String("description")}
+			if err := fillLabels(cmd, b); err != nil {
+				return err
+			}
 			if cmd.IsSet("gid") {
 				b["gid"] = cmd.Uint32("gid")
 			}
@@ -287,7 +293,7 @@ func fillUser(cmd *cli.Command, b body, change bool) error {
 }
 
 var users = resource[api.User]{
-	one: "user", many: "users", route: "users/", arg: "NAME",
+	one: "user", many: "users", route: "users/", arg: "NAME", labels: func(u api.User) map[string]string { return u.Labels },
 	head: []string{"name", "uid", "full name", "state", "groups"}, empty: "no users yet: amber user add NAME",
 	row: func(u api.User) []string {
 		return []string{u.Name, fmt.Sprint(u.UID), u.FullName, userState(u), strings.Join(u.Groups, ", ")}
@@ -296,7 +302,7 @@ var users = resource[api.User]{
 }
 
 var groups = resource[api.Group]{
-	one: "group", many: "groups", route: "groups/", arg: "NAME",
+	one: "group", many: "groups", route: "groups/", arg: "NAME", labels: func(g api.Group) map[string]string { return g.Labels },
 	head: []string{"name", "gid", "members", "description"}, empty: "no groups yet: amber group add NAME",
 	row: func(g api.Group) []string {
 		return []string{g.Name, fmt.Sprint(g.GID), memberNames(g), g.Description}
@@ -329,7 +335,7 @@ func memberNames(g api.Group) string {
 func printUser(w io.Writer, u api.User) {
 	protocols := strings.Join(namesThat(map[string]bool{"SMB": u.SMB, "NFS": u.NFS}), ", ")
 	fields(w, "user", u.Name, "full name", u.FullName, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "primary group", u.Primary,
-		"groups", strings.Join(u.Groups, ", "), "may use", cmp.Or(protocols, "nothing"))
+		"groups", strings.Join(u.Groups, ", "), "may use", cmp.Or(protocols, "nothing"), "labels", labelText(u.Labels))
 	for _, n := range u.Notes {
 		fmt.Fprintln(w)
 		hung(w, "", "Mind: "+n+".")
@@ -337,5 +343,5 @@ func printUser(w io.Writer, u api.User) {
 }
 
 func printGroup(w io.Writer, g api.Group) {
-	fields(w, "group", g.Name, "gid", fmt.Sprint(g.GID), "description", g.Description, "members", memberNames(g), "primary of", strings.Join(g.PrimaryOf, ", "))
+	fields(w, "group", g.Name, "gid", fmt.Sprint(g.GID), "description", g.Description, "members", memberNames(g), "primary of", strings.Join(g.PrimaryOf, ", "), "labels", labelText(g.Labels))
 }

@@ -25,12 +25,17 @@ func (a *app) placeCommands() []*cli.Command {
 	volume := group("volume", "host directories in which folders are made",
 		a.leaf("add", "register a host directory", "NAME DIRECTORY", []cli.Flag{
 			&cli.BoolFlag{Name: "take-over", Usage: "though it carries the mark of another service's volume, which has ended for good"},
+			labelFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			path, err := filepath.Abs(args[1])
 			if err != nil {
 				return usage("%v", err)
 			}
-			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, body{"name": args[0], "path": path, "take_over": cmd.Bool("take-over")}, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
+			b := body{"name": args[0], "path": path, "take_over": cmd.Bool("take-over")}
+			if err := fillLabels(cmd, b); err != nil {
+				return err
+			}
+			return ask(ctx, a, cmd, http.MethodPost, "volumes", nil, b, func(w io.Writer, v api.Volume) { fields(w, "volume", v.Name, "directory", v.Path) })
 		}),
 		volumes.list(a, "list the volumes"), volumes.remove(a),
 		volumes.set(a, "change what is counted of what is stored on a volume, or what the volume is", "--name, --counting, --path or --here", []cli.Flag{
@@ -70,8 +75,12 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "arrangement", Usage: "a ready-made set of entries: amber arrangement list"},
 			&cli.StringSliceFlag{Name: "team", Usage: "users and groups for the arrangement's first blank"},
 			&cli.StringSliceFlag{Name: "others", Usage: "and for its second"},
+			labelFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"name": args[0]}
+			if err := fillLabels(cmd, b); err != nil {
+				return err
+			}
 			for _, f := range []string{"team", "others"} {
 				if cmd.IsSet(f) {
 					b[f] = cmd.StringSlice(f)
@@ -119,7 +128,7 @@ func (a *app) placeCommands() []*cli.Command {
 }
 
 var volumes = resource[api.Volume]{
-	one: "volume", many: "volumes", route: "volumes/", arg: "NAME",
+	one: "volume", many: "volumes", route: "volumes/", arg: "NAME", labels: func(v api.Volume) map[string]string { return v.Labels },
 	head: []string{"name", "counts", "state", "directory"}, empty: "no volumes yet: amber volume add NAME DIRECTORY",
 	row: func(v api.Volume) []string {
 		state := "there"
@@ -136,7 +145,7 @@ var volumes = resource[api.Volume]{
 		}
 	},
 	print: func(w io.Writer, v api.Volume) {
-		fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting)
+		fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting, "labels", labelText(v.Labels))
 	},
 	removes: "This forgets the volume %s. Its data stays.",
 }
@@ -152,11 +161,11 @@ func printVolumeRoom(w io.Writer, v api.VolumeRoom) {
 	if v.TotalFiles != nil {
 		files = fmt.Sprintf("%d free of %d", *v.FreeFiles, *v.TotalFiles)
 	}
-	fields(w, "volume", v.Name, "directory", v.Path, "state", state, "counting", v.Counting, "room", room, "files", files, "folders", strings.Join(v.Folders, ", "))
+	fields(w, "volume", v.Name, "directory", v.Path, "state", state, "counting", v.Counting, "room", room, "files", files, "folders", strings.Join(v.Folders, ", "), "labels", labelText(v.Labels))
 }
 
 var folders = resource[api.Folder]{
-	one: "folder", many: "folders", route: "folders/", arg: "NAME",
+	one: "folder", many: "folders", route: "folders/", arg: "NAME", labels: func(f api.Folder) map[string]string { return f.Labels },
 	head: []string{"name", "volume", "published as", "description"}, empty: "no folders yet: amber folder add NAME --volume VOLUME",
 	row:   func(f api.Folder) []string { return []string{f.Name, f.Volume, publishedAs(f), f.Description} },
 	print: printFolder, removes: "This forgets the folder %s, its entries and its shares. Its data stays.",
@@ -394,7 +403,7 @@ func logged(f api.Folder) string {
 }
 
 func printFolder(w io.Writer, f api.Folder) {
-	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "away", f.Away, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "journal", logged(f))
+	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "away", f.Away, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "journal", logged(f), "labels", labelText(f.Labels))
 	for _, p := range f.Places {
 		fmt.Fprintln(w)
 		printPlace(w, p, false)

@@ -21,9 +21,13 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "hidden", Usage: "do not announce it, as with a name that ends in $"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
+			labelFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			b := map[string]any{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
+			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
 				"listOnlyOpenable": cmd.Bool("list-only-openable"), "name": cmd.String("name"), "description": cmd.String("description")}
+			if err := fillLabels(cmd, b); err != nil {
+				return err
+			}
 			return ask(ctx, a, cmd, http.MethodPost, "shares", nil, b, printShare)
 		}),
 		shares.set(a, "change a share", "what, such as --read-only", []cli.Flag{
@@ -128,7 +132,7 @@ func (a *app) publishCommands() []*cli.Command {
 }
 
 var shares = resource[api.Share]{
-	one: "share", many: "shares", route: "shares/", arg: "SHARE",
+	one: "share", many: "shares", route: "shares/", arg: "SHARE", labels: func(s api.Share) map[string]string { return s.Labels },
 	head: []string{"name", "folder", "options", "description"}, empty: "no shares yet: amber share add FOLDER",
 	row:   func(s api.Share) []string { return []string{s.Name, s.Folder, shareOptions(s), s.Description} },
 	print: printShare, removes: "This ends the publication %s. The folder, its entries and its data stay.",
@@ -146,7 +150,7 @@ func shareOptions(s api.Share) string {
 }
 
 func printShare(w io.Writer, s api.Share) {
-	fields(w, "share", s.Name, "folder", s.Folder, "description", s.Description, "options", shareOptions(s))
+	fields(w, "share", s.Name, "folder", s.Folder, "description", s.Description, "options", shareOptions(s), "labels", labelText(s.Labels))
 	if len(s.Entries) > 0 {
 		fmt.Fprintln(w)
 		printPlace(w, api.Place{Path: "share " + s.Name, Entries: s.Entries, Explicit: len(s.Entries)}, false)

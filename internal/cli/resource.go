@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -24,10 +26,11 @@ type resource[T any] struct {
 	head     []string // of its table
 	row      func(v T) []string
 	wrapLast bool
-	empty    string                     // said in the place of a table without rows
-	below    func(w io.Writer, all []T) // what comes under the table; may be nil
-	print    func(w io.Writer, v T)     // one of them
-	removes  string                     // what removing one does, with %s for its name
+	empty    string                      // said in the place of a table without rows
+	below    func(w io.Writer, all []T)  // what comes under the table; may be nil
+	print    func(w io.Writer, v T)      // one of them
+	labels   func(v T) map[string]string // what it is marked with; nil for what has no labels
+	removes  string                      // what removing one does, with %s for its name
 }
 
 func (r resource[T]) at(name string) string {
@@ -40,10 +43,18 @@ func (r resource[T]) at(name string) string {
 func (r resource[T]) collection() string { return strings.TrimSuffix(r.route, "/") }
 
 func (r resource[T]) table(w io.Writer, all []T) {
-	t := newTable(r.head...)
+	head := r.head
+	if r.labels != nil {
+		head = append(slices.Clip(head), "labels")
+	}
+	t := newTable(head...)
 	t.empty, t.wrapLast = r.empty, r.wrapLast
 	for _, v := range all {
-		t.row(r.row(v)...)
+		row := r.row(v)
+		if r.labels != nil {
+			row = append(row, labelText(r.labels(v)))
+		}
+		t.row(row...)
 	}
 	t.print(w)
 	if r.below != nil {
@@ -65,6 +76,9 @@ func listFlags() []cli.Flag {
 func listQuery(cmd *cli.Command) (url.Values, error) {
 	q := url.Values{}
 	given(cmd, q.Set, "match", "sort")
+	if labels := cmd.StringSlice("label"); len(labels) > 0 {
+		q["label"] = labels
+	}
 	if cmd.Bool("reverse") {
 		by := q.Get("sort")
 		if by == "" {
@@ -81,9 +95,47 @@ func listQuery(cmd *cli.Command) (url.Values, error) {
 	return q, nil
 }
 
+// labelFlag marks a record.
+func labelFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "label", Usage: "mark it with KEY=VALUE, or take a mark away with KEY=; again for more"}
+}
+
+// fillLabels puts what it says into what the API takes.
+func fillLabels(cmd *cli.Command, b body) error {
+	labels := make(map[string]string)
+	for _, text := range cmd.StringSlice("label") {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok || key == "" {
+			return usage("--label takes KEY=VALUE, or KEY= to take one away, not %q", text)
+		}
+		labels[key] = value
+	}
+	if len(labels) > 0 {
+		b["labels"] = labels
+	}
+	return nil
+}
+
+func labelText(labels map[string]string) string {
+	var out []string
+	for _, key := range slices.Sorted(maps.Keys(labels)) {
+		out = append(out, key+"="+labels[key])
+	}
+	return strings.Join(out, ", ")
+}
+
+// labelledBy has a list show only what is marked so.
+func labelledBy() cli.Flag {
+	return &cli.StringSliceFlag{Name: "label", Usage: "only those marked with KEY=VALUE, or with KEY; again for more"}
+}
+
 // list is the command that lists them.
 func (r resource[T]) list(a *app, text string) *cli.Command {
-	return a.leaf("list", text, "", listFlags(), func(ctx context.Context, cmd *cli.Command, _ []string) error {
+	flags := listFlags()
+	if r.labels != nil {
+		flags = append(flags, labelledBy())
+	}
+	return a.leaf("list", text, "", flags, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 		q, err := listQuery(cmd)
 		if err != nil {
 			return err
@@ -93,7 +145,7 @@ func (r resource[T]) list(a *app, text string) *cli.Command {
 			return err
 		}
 		return show(a, cmd, all, func(w io.Writer, all []T) {
-			if len(all) == 0 && cmd.IsSet("match") {
+			if len(all) == 0 && (cmd.IsSet("match") || cmd.IsSet("label")) {
 				fmt.Fprintf(w, "no %s of which that is so\n", r.many)
 				return
 			}
@@ -131,10 +183,18 @@ func (r resource[T]) shown(ctx context.Context, a *app, cmd *cli.Command, names 
 
 // set is the command that changes one, or several as one change. fill says what is to change; hint is an example of what can.
 func (r resource[T]) set(a *app, text, hint string, flags []cli.Flag, fill func(cmd *cli.Command, b body) error) *cli.Command {
+	if r.labels != nil {
+		flags = append(flags, labelFlag())
+	}
 	return a.leaf("set", text+", or several as one change", r.arg+"...", flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		b := body{}
 		if err := fill(cmd, b); err != nil {
 			return err
+		}
+		if r.labels != nil {
+			if err := fillLabels(cmd, b); err != nil {
+				return err
+			}
 		}
 		if len(b) == 0 {
 			return usage("nothing to change: say %s", hint)

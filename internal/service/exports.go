@@ -33,6 +33,7 @@ type ExportInput struct {
 	Path, Description  string
 	Sync, ClientGroups bool
 	Rules              []RuleInput
+	Labels             map[string]string // by key; "" takes one away
 }
 
 // Export finds an export by its path, with or without the slash in front.
@@ -110,6 +111,9 @@ func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*
 			}
 			e.Rules = append(e.Rules, c)
 		}
+		if err := relabel(&e.Labelled, in.Labels); err != nil {
+			return err
+		}
 		site.Put(d, e)
 		return nil
 	})
@@ -123,6 +127,7 @@ func (s *Service) CreateExport(ctx context.Context, by Actor, in ExportInput) (*
 type ExportChange struct {
 	Path, Description  *string
 	Sync, ClientGroups *bool
+	Labels             map[string]string // by key; "" takes one away
 }
 
 // UpdateExport changes an export and gives the new record.
@@ -151,6 +156,9 @@ func (s *Service) UpdateExport(ctx context.Context, by Actor, name string, in Ex
 		set(&is.Description, in.Description)
 		set(&is.Sync, in.Sync)
 		set(&is.ClientGroups, in.ClientGroups)
+		if err := relabel(&is.Labelled, in.Labels); err != nil {
+			return err
+		}
 		site.Put(d, is)
 		return nil
 	})

@@ -14,10 +14,11 @@ import (
 // FolderInput is what a new folder is made from. An empty Path takes the name.
 type FolderInput struct {
 	Name, Volume, Path, Description string
-	Owner, Group                    string           // names; "" for none
-	Permissions                     site.Permissions // "" is by entries
-	Ownership                       site.Ownership   // "" is native where the service runs as root, else mapped
-	Mode                            *uint32          // of the directory itself, where modes decide; nil leaves a directory that is there as it is
+	Owner, Group                    string            // names; "" for none
+	Permissions                     site.Permissions  // "" is by entries
+	Ownership                       site.Ownership    // "" is native where the service runs as root, else mapped
+	Mode                            *uint32           // of the directory itself, where modes decide; nil leaves a directory that is there as it is
+	Labels                          map[string]string // by key; "" takes one away
 }
 
 // CreateFolder makes a folder on a volume, with its directory if that is not there.
@@ -60,7 +61,11 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 		if err != nil {
 			return err
 		}
-		site.Put(d, site.Folder{Name: in.Name, VolumeID: v.ID, Path: path, Description: in.Description, Owner: owner, Group: group, Permissions: in.Permissions, Ownership: in.Ownership})
+		f := site.Folder{Name: in.Name, VolumeID: v.ID, Path: path, Description: in.Description, Owner: owner, Group: group, Permissions: in.Permissions, Ownership: in.Ownership}
+		if err := relabel(&f.Labelled, in.Labels); err != nil {
+			return err
+		}
+		site.Put(d, f)
 		return s.makeDirectory(d, v.Location(), path)
 	})
 	if err != nil {
@@ -123,6 +128,7 @@ func (s *Service) makeDirectory(d *site.Draft, at site.Location, path string) er
 type FolderChange struct {
 	Name, Description, Owner, Group *string
 	LogAccess                       *bool
+	Labels                          map[string]string // by key; "" takes one away
 }
 
 // UpdateFolder changes a folder's record. Owner and Group are of what has none of its own on disk.
@@ -151,6 +157,9 @@ func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in Fo
 		}
 		set(&is.Description, in.Description)
 		set(&is.LogAccess, in.LogAccess)
+		if err := relabel(&is.Labelled, in.Labels); err != nil {
+			return err
+		}
 		site.Put(d, is)
 		renameInReviews(d, in.Name, func(r *site.Review) bool { return inPlace(r.Folders, f.Name, *in.Name) })
 		return nil

@@ -16,6 +16,7 @@ type GroupInput struct {
 	GID         *uint32
 	Description string
 	Members     []string
+	Labels      map[string]string // by key; "" takes one away
 }
 
 // CreateGroup makes a group and gives the new record.
@@ -41,7 +42,11 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 				}
 			}
 		}
-		id := identity.ID(site.Put(d, identity.Group{Name: in.Name, GID: gid, Description: in.Description}))
+		g := identity.Group{Name: in.Name, GID: gid, Description: in.Description}
+		if err := relabel(&g.Labelled, in.Labels); err != nil {
+			return err
+		}
+		id := identity.ID(site.Put(d, g))
 		for _, m := range in.Members {
 			if err := s.writeMember(d, id, m); err != nil {
 				return err
@@ -60,6 +65,7 @@ type GroupChange struct {
 	Name        *string
 	GID         *uint32
 	Description *string
+	Labels      map[string]string // by key; "" takes one away
 }
 
 // UpdateGroup changes a group and gives the new record.
@@ -83,6 +89,9 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 		}
 		set(&is.GID, in.GID)
 		set(&is.Description, in.Description)
+		if err := relabel(&is.Labelled, in.Labels); err != nil {
+			return err
+		}
 		site.Put(d, is)
 		s.renamePrincipal(d, identity.GroupPrincipal(g.ID), g.Name, in.Name)
 		return nil

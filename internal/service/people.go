@@ -31,9 +31,10 @@ type UserInput struct {
 	Service        bool
 	Expires        time.Time
 	NoSMB, NoNFS   bool
-	Password       string // "" for none: the account cannot sign in until it has one
-	Mail           string // an address; "" for none
-	FirstOnly      bool   // fail if there is an administrator already
+	Password       string            // "" for none: the account cannot sign in until it has one
+	Mail           string            // an address; "" for none
+	FirstOnly      bool              // fail if there is an administrator already
+	Labels         map[string]string // by key; "" takes one away
 }
 
 // User finds a user by name, whatever its case.
@@ -112,6 +113,9 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 			return err
 		}
 		u := identity.User{Name: in.Name, FullName: in.FullName, UID: uid, Primary: primary, Role: in.Role, Service: in.Service, Expires: instant(in.Expires), SMB: !in.NoSMB, NFS: !in.NoNFS, Mail: in.Mail}
+		if err := relabel(&u.Labelled, in.Labels); err != nil {
+			return err
+		}
 		u.ID = identity.ID(site.Put(d, u))
 		for _, name := range in.Groups {
 			g, err := s.Group(name)
@@ -156,7 +160,8 @@ type UserChange struct {
 	Disabled *bool
 	Expires  *time.Time // zero for never
 	SMB, NFS *bool
-	Mail     *string // "" for none
+	Mail     *string           // "" for none
+	Labels   map[string]string // by key; "" takes one away
 }
 
 // UpdateUser changes a user and gives the new record.
@@ -198,6 +203,9 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 		set(&u.Disabled, in.Disabled)
 		set(&u.SMB, in.SMB)
 		set(&u.NFS, in.NFS)
+		if err := relabel(&u.Labelled, in.Labels); err != nil {
+			return err
+		}
 		site.Put(d, u)
 		s.renamePrincipal(d, identity.UserPrincipal(user.ID), user.Name, in.Name)
 		return s.keepAdministrator(d)

@@ -16,6 +16,7 @@ type ShareInput struct {
 	Hidden                    bool // not announced
 	ReadOnly                  bool
 	ListOnlyOpenable          bool
+	Labels                    map[string]string // by key; "" takes one away
 }
 
 // checkShareName lets a name end in $, as names do that are kept from lists of shares.
@@ -46,7 +47,11 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 		if s.Policy().ShareNamed(in.Name) != nil {
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
-		site.Put(d, site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable})
+		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable}
+		if err := relabel(&sh.Labelled, in.Labels); err != nil {
+			return err
+		}
+		site.Put(d, sh)
 		return nil
 	})
 	if err != nil {
@@ -59,6 +64,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 type ShareChange struct {
 	Name, Description                     *string
 	Announced, ReadOnly, ListOnlyOpenable *bool
+	Labels                                map[string]string // by key; "" takes one away
 }
 
 // UpdateShare changes a share and gives the new record.
@@ -85,6 +91,9 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		set(&is.Description, in.Description)
 		set(&is.ReadOnly, in.ReadOnly)
 		set(&is.ListOnlyOpenable, in.ListOnlyOpenable)
+		if err := relabel(&is.Labelled, in.Labels); err != nil {
+			return err
+		}
 		site.Put(d, is)
 		return nil
 	})

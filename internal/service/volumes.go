@@ -17,6 +17,7 @@ type VolumeInput struct {
 	Name, Path string
 	// TakeOver has a directory be the volume though it carries the mark of another service's.
 	TakeOver bool
+	Labels   map[string]string // by key; "" takes one away
 }
 
 func newMark() string {
@@ -66,7 +67,11 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 			return conflict("path", "amber volume add "+quote(in.Name)+" "+quote(real)+" --take-over",
 				"%s carries the mark of another service's volume. Two services that serve one directory ruin it: if the other has ended for good, say that this one takes it over", real)
 		}
-		site.Put(d, site.Volume{Name: in.Name, Path: real, Counting: site.CountSize, Mark: mark})
+		v := site.Volume{Name: in.Name, Path: real, Counting: site.CountSize, Mark: mark}
+		if err := relabel(&v.Labelled, in.Labels); err != nil {
+			return err
+		}
+		site.Put(d, v)
 		s.markVolume(d, real, mark)
 		return nil
 	})
@@ -120,7 +125,8 @@ type VolumeChange struct {
 	Path     *string
 	Counting *site.Counting
 	// Here takes what is at the volume's directory now for the volume, whatever was there before.
-	Here bool
+	Here   bool
+	Labels map[string]string // by key; "" takes one away
 }
 
 // UpdateVolume changes what is counted of what is stored on a volume, or what the volume is.
@@ -154,6 +160,9 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 			return err
 		}
 		set(&is.Counting, in.Counting)
+		if err := relabel(&is.Labelled, in.Labels); err != nil {
+			return err
+		}
 		if real != v.Path {
 			if err := s.mayMoveTo(v, real, in.Here); err != nil {
 				return err

@@ -79,6 +79,7 @@ type User struct {
 	// Password is the number of what a password is checked with, which is in no record; 0 where there is none. Each password has a number
 	// of its own.
 	Password int64 `json:"password,omitzero"`
+	Labelled
 }
 
 // Ended says whether the account's end date has passed.
@@ -94,6 +95,7 @@ type Group struct {
 	GID         uint32      `json:"gid,omitzero"`
 	Description string      `json:"description,omitzero"`
 	Members     []Principal `json:"members,omitzero"` // of KindUser or KindGroup
+	Labelled
 }
 
 // Errors that Compile wraps, to be told apart with errors.Is.

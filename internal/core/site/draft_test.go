@@ -51,6 +51,7 @@ func alter(t *rapid.T, d *site.Draft) {
 	case 1:
 		if u, ok := site.Get[identity.User](d, some("user")); ok {
 			u.FullName = name.Draw(t, "full name")
+			u.Labels, _ = u.Labels.With(map[string]string{name.Draw(t, "label"): rapid.SampledFrom([]string{"", "spring", "autumn"}).Draw(t, "value")})
 			site.Put(d, u)
 		}
 	case 2:
@@ -58,10 +59,7 @@ func alter(t *rapid.T, d *site.Draft) {
 	case 3:
 		site.Put(d, identity.Group{Name: name.Draw(t, "name"), GID: uint32(pick(5))})
 	case 4:
-		if g, ok := site.Get[identity.Group](d, some("group")); ok {
-			g.Members = append(slices.Clip(g.Members), who())
-			site.Put(d, g)
-		}
+		site.Join(d, identity.ID(some("group")), who()) // twice is once
 	case 5:
 		site.Delete[identity.Group](d, some("group"))
 	case 6:

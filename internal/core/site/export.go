@@ -96,6 +96,7 @@ type Export struct {
 	Sync         bool         `json:"sync,omitzero"`         // every write is on disk before it is answered
 	ClientGroups bool         `json:"clientGroups,omitzero"` // groups are those the client lists
 	Rules        []ClientRule `json:"rules,omitzero"`
+	identity.Labelled
 }
 
 // PublishedExport is an export as compiled. Rules are in force in this order, with host sets

@@ -46,6 +46,7 @@ type Volume struct {
 	Counting Counting `json:"counting,omitzero"`
 	// Mark is what the directory carries so that it is known for the volume; "" where it has not been marked yet.
 	Mark string `json:"mark,omitzero"`
+	identity.Labelled
 }
 
 // Location is where the volume itself is.
@@ -77,7 +78,8 @@ type Folder struct {
 	Permissions Permissions `json:"permissions,omitzero"`
 	Ownership   Ownership   `json:"ownership,omitzero"`
 	LogAccess   bool        `json:"logAccess,omitzero"` // who reads and writes which file is journalled
-	Rules       []acl.Rule  `json:"-"`                  // journalled one by one
+	identity.Labelled
+	Rules []acl.Rule `json:"-"` // journalled one by one
 }
 
 // Share is a folder published over SMB. Entries are the share-level
@@ -91,6 +93,7 @@ type Share struct {
 	ReadOnly         bool        `json:"readOnly,omitzero"`
 	ListOnlyOpenable bool        `json:"listOnlyOpenable,omitzero"` // listings leave out what the user may not open
 	Entries          []acl.Entry `json:"entries,omitzero"`
+	identity.Labelled
 }
 
 // Services says which protocols are switched on.

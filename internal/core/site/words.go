@@ -146,6 +146,11 @@ func saying[T any](say func(n *Names, record *T) (string, []Said)) func(*Names, 
 			return "", nil, err
 		}
 		name, said := say(n, &record)
+		if marked, ok := any(&record).(interface{ Marks() identity.Labels }); ok {
+			for _, l := range marked.Marks() {
+				said = append(said, Said{"label " + l.Key, l.Value})
+			}
+		}
 		return name, said, nil
 	}
 }

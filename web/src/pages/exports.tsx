@@ -5,6 +5,7 @@ import { useForm } from 'react-hook-form';
 import { api, type Change, client, type Export, taken, useExports } from '../api/client';
 import { Previewed } from '../parts/effect';
 import { AddIcon, GateIcon } from '../parts/icons';
+import { Labels } from '../parts/labels';
 import { named, Rules } from '../parts/rules';
 import { MainButton, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
@@ -76,6 +77,7 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
               .filter(Boolean)
               .join(', ')}
           </Text>
+          <Labels labels={e.labels} />
         </Box>
         {mayChange && (
           <QuietButton

@@ -7,6 +7,7 @@ import { Away } from '../parts/away';
 import { Command } from '../parts/command';
 import { Previewed } from '../parts/effect';
 import { AnotherPath, PlaceSheet } from '../parts/entries';
+import { AlterLabels } from '../parts/labels';
 import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
 import { Fact, MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
@@ -55,6 +56,14 @@ export function FolderPage() {
           <Ways folder={f} />
         </Fact>
         <FolderUse name={f.name} />
+        <Fact name="Labels">
+          <AlterLabels
+            labels={f.labels}
+            list="/folders"
+            mayChange={mayChange}
+            change={(labels) => ({ kind: 'folder', act: 'change', of: { name: f.name }, with: { labels } })}
+          />
+        </Fact>
       </Flex>
       <Tabs.Root
         value={tab}

@@ -1,9 +1,10 @@
 import { Box, HStack, Table, Text } from '@chakra-ui/react';
-import { Link } from 'react-router';
+import { Link, useSearchParams } from 'react-router';
 import { type Folder, useFolders } from '../api/client';
 import { Command } from '../parts/command';
 import { FolderIcon } from '../parts/icons';
-import { PageHead, Sheet, Waiting } from '../parts/sheet';
+import { Labels } from '../parts/labels';
+import { PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 
 /** One way in which a folder is published. */
 function PublishedAs({ text, notes, on }: { text: string; notes: string; on: boolean }) {
@@ -59,6 +60,8 @@ export function Ways({ folder }: { folder: Folder }) {
 
 export function Folders() {
   const folders = useFolders();
+  const [params] = useSearchParams();
+  const label = params.get('label');
   if (!folders.data) return <Waiting error={folders.error} />;
   if (folders.data.length === 0)
     return (
@@ -77,9 +80,24 @@ export function Folders() {
         </Sheet>
       </>
     );
+  const [key = '', value] = (label ?? '').split('=');
+  const shown = label ? folders.data.filter((f) => f.labels?.[key] === value) : folders.data;
   return (
     <>
-      <PageHead title="Folders" text={`${folders.data.length} folders, and where each is published`} />
+      <PageHead
+        title="Folders"
+        text={
+          label
+            ? `${shown.length} of ${folders.data.length} folders: those marked ${label}`
+            : `${folders.data.length} folders, and where each is published`
+        }
+      >
+        {label && (
+          <Link to="/folders">
+            <QuietButton as="span">All folders</QuietButton>
+          </Link>
+        )}
+      </PageHead>
       <Sheet>
         <Table.ScrollArea position="relative">
           <Table.Root size="md" interactive css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
@@ -98,7 +116,7 @@ export function Folders() {
               </Table.Row>
             </Table.Header>
             <Table.Body>
-              {folders.data.map((f) => (
+              {shown.map((f) => (
                 <Table.Row key={f.name} _hover={{ '& td': { bg: 'sunk' } }}>
                   <Table.Cell>
                     <HStack gap="3" align="start">
@@ -117,6 +135,7 @@ export function Folders() {
                         <Text color="faint" fontSize="sm">
                           {f.description}
                         </Text>
+                        <Labels labels={f.labels} list="/folders" />
                         <Box hideFrom="md" mt="2">
                           <Ways folder={f} />
                         </Box>

@@ -1,7 +1,8 @@
 import { Box, Flex, Stack, Text } from '@chakra-ui/react';
 import { Link, useParams } from 'react-router';
-import { useUser, useUses } from '../api/client';
+import { useMe, useUser, useUses } from '../api/client';
 import { lastDay } from '../parts/day';
+import { AlterLabels } from '../parts/labels';
 import { Fact, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
@@ -9,6 +10,7 @@ import { UseLine } from '../parts/use-line';
 /** One person: who they are, and what they have in use against each limit. */
 export function Person() {
   const { name = '' } = useParams();
+  const me = useMe();
   const user = useUser(name);
   const uses = useUses('user', name);
   if (!user.data) return <Waiting error={user.error} />;
@@ -28,6 +30,13 @@ export function Person() {
         <Fact name="May use">{may || 'nothing'}</Fact>
         {u.role && <Fact name="Role">{u.role}</Fact>}
         <Fact name="Mail">{u.mail || 'no address: they are not told that a limit is close'}</Fact>
+        <Fact name="Labels">
+          <AlterLabels
+            labels={u.labels}
+            mayChange={me.data?.role === 'administrator'}
+            change={(labels) => ({ kind: 'user', act: 'change', of: { name: u.name }, with: { labels } })}
+          />
+        </Fact>
         {u.disabled && <Fact name="State">disabled</Fact>}
         {u.ends && <Fact name="Last day">{lastDay(u.ends)}</Fact>}
       </Flex>
