@@ -32,6 +32,18 @@ type drafting struct {
 	modes  map[objectAt]*posix.Attributes // what SetMode would have left
 	made   map[string]bool                // directories that would have been made, by their path on the host
 	marked map[string]bool                // marks that volumes would carry
+
+	found map[placeAt]placeFound // what was looked for on disk
+}
+
+type placeAt struct {
+	at   site.Location
+	path string
+}
+
+type placeFound struct {
+	place files.Place
+	err   error
 }
 
 type objectAt struct {
@@ -56,7 +68,7 @@ func (s *Service) Preview(ctx context.Context, do func(ctx context.Context, tria
 func (s *Service) draft(of *inForce, real bool) *Service {
 	out := s.beside(s.asOf)
 	out.drafting = &drafting{draft: site.NewDraft(of.records, of.numbers), of: s, real: real,
-		modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool), marked: make(map[string]bool)}
+		modes: make(map[objectAt]*posix.Attributes), made: make(map[string]bool), marked: make(map[string]bool), found: make(map[placeAt]placeFound)}
 	out.force.Store(of)
 	return out
 }

@@ -57,7 +57,7 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 	if f == nil {
 		return nil, files.Place{}, noFolder(name)
 	}
-	at, err := files.Find(f.At, path)
+	at, err := s.find(f.At, path)
 	if s.drafting != nil && errors.Is(err, files.ErrGone) && path == "" { // a folder that would have been made
 		return f, files.Place{Exists: true}, nil
 	}
@@ -73,6 +73,20 @@ func (s *Service) place(full string) (*site.PublishedFolder, files.Place, error)
 		return nil, files.Place{}, invalid("path", "%s: %v", f.Display(path), err)
 	}
 	return f, at, nil
+}
+
+// find looks at the disk: on a draft once for each path, as nothing is done there before the draft is written down.
+func (s *Service) find(at site.Location, path string) (files.Place, error) {
+	if s.drafting == nil {
+		return files.Find(at, path)
+	}
+	key := placeAt{at, path}
+	known, ok := s.drafting.found[key]
+	if !ok {
+		known.place, known.err = files.Find(at, path)
+		s.drafting.found[key] = known
+	}
+	return known.place, known.err
 }
 
 func inside(path, dir string) bool {

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/site"
@@ -65,7 +66,7 @@ func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
 	if row.Changes == nil {
 		row.Changes = []Change{}
 	}
-	changes, err := json.Marshal(row.Changes)
+	changes, err := changesText(row.Changes)
 	if err != nil {
 		return err
 	}
@@ -75,6 +76,34 @@ func (tx *Tx) Append(ctx context.Context, row *JournalRow) error {
 		return err
 	}
 	return tx.keepState(ctx, row, row.Hash)
+}
+
+// changesText is the JSON of changes, as encoding/json writes it; records that are JSON already are put in as they are, and not read again.
+func changesText(changes []Change) ([]byte, error) {
+	size := 2
+	for _, c := range changes {
+		size += len(c.Before) + len(c.After) + 64
+	}
+	out := append(make([]byte, 0, size), '[')
+	for i, c := range changes {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		kind, err := json.Marshal(c.Kind)
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(out, `{"kind":`...), kind...)
+		out = strconv.AppendInt(append(out, `,"id":`...), c.ID, 10)
+		if len(c.Before) > 0 {
+			out = append(append(out, `,"before":`...), c.Before...)
+		}
+		if len(c.After) > 0 {
+			out = append(append(out, `,"after":`...), c.After...)
+		}
+		out = append(out, '}')
+	}
+	return append(out, ']'), nil
 }
 
 // aside are rows that are no changes: what was told of limits, and what was done at the wire when that was still written here.

@@ -63,14 +63,31 @@ func (tx *Tx) Records(ctx context.Context) (site.Records, site.Numbers, error) {
 	return r, last, nil
 }
 
+const (
+	putRecord  = `INSERT OR REPLACE INTO records (kind, id, body) VALUES (?, ?, ?)`
+	fewChanges = 4
+)
+
 // Save writes down what a draft changes, and what goes with it: its secrets, and the end of the sessions of users who have gone or have another
 // password. It gives the numbers under which the draft's effects are pending.
 func (tx *Tx) Save(ctx context.Context, d *site.Draft, changes []site.Change) (pending []int64, err error) {
+	put := func(args ...any) error { return tx.Run(ctx, putRecord, args...) }
+	if len(changes) > fewChanges { // read once by the database, and not for each
+		stmt, err := tx.PrepareContext(ctx, putRecord)
+		if err != nil {
+			return nil, err
+		}
+		defer stmt.Close()
+		put = func(args ...any) error {
+			_, err := stmt.ExecContext(ctx, args...)
+			return err
+		}
+	}
 	for _, c := range changes {
 		if c.After == nil {
 			err = tx.Run(ctx, `DELETE FROM records WHERE kind = ? AND id = ?`, c.Kind, c.ID)
 		} else {
-			err = tx.Run(ctx, `INSERT OR REPLACE INTO records (kind, id, body) VALUES (?, ?, ?)`, c.Kind, c.ID, string(c.After))
+			err = put(c.Kind, c.ID, string(c.After))
 		}
 		if err != nil {
 			return nil, err

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"pgregory.net/rapid"
 	"testing"
 	"time"
 
@@ -123,4 +124,27 @@ func TestAClockThatIsSetBack(t *testing.T) {
 	until, err := st.Until(ctx, noon)
 	require.NoError(t, err)
 	require.EqualValues(t, 1, until)
+}
+
+// The text of changes is as encoding/json writes it, byte by byte: hashes are over it.
+func TestTheTextOfChanges(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		record := func(name string) json.RawMessage {
+			if rapid.IntRange(0, 3).Draw(t, name) == 0 {
+				return nil
+			}
+			raw, err := json.Marshal(map[string]any{"name": rapid.String().Draw(t, "name"), "n": rapid.Int64().Draw(t, "n"), "list": []string{rapid.String().Draw(t, "item")}})
+			require.NoError(t, err)
+			return raw
+		}
+		changes := []Change{}
+		for range rapid.IntRange(0, 4).Draw(t, "how many") {
+			changes = append(changes, Change{Kind: rapid.String().Draw(t, "kind"), ID: rapid.Int64().Draw(t, "id"), Before: record("before"), After: record("after")})
+		}
+		want, err := json.Marshal(changes)
+		require.NoError(t, err)
+		got, err := changesText(changes)
+		require.NoError(t, err)
+		require.Equal(t, string(want), string(got))
+	})
 }
