@@ -58,10 +58,10 @@ type Server struct {
 
 type draftKey struct{}
 
-// on is the service that a request is about: the one in force, or a trial of changes.
+// on is the service that a request is about: the one in force, or a draft of changes.
 func (s *Server) on(ctx context.Context) *service.Service {
-	if trial, ok := ctx.Value(draftKey{}).(*service.Service); ok {
-		return trial
+	if draft, ok := ctx.Value(draftKey{}).(*service.Service); ok {
+		return draft
 	}
 	return s.svc
 }
@@ -170,7 +170,7 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	if onDraft(ctx.Context()) { // who asked for the trial is known
+	if onDraft(ctx.Context()) { // who asked for the draft is known
 		next(ctx)
 		return
 	}

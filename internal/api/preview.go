@@ -73,16 +73,16 @@ func effectOf(e service.Effect) Effect {
 	return out
 }
 
-// try makes changes on a trial and gives that. What is turned down comes back as it would from the
+// try makes changes on a draft and gives that. What is turned down comes back as it would from the
 // route itself.
 func (s *Server) try(ctx context.Context, changes []Change) (*service.Service, error) {
-	trial, err := s.on(ctx).Preview(ctx, func(ctx context.Context, trial *service.Service) error {
-		return s.makeAll(context.WithValue(ctx, draftKey{}, trial), changes)
+	draft, err := s.on(ctx).Preview(ctx, func(ctx context.Context, draft *service.Service) error {
+		return s.makeAll(context.WithValue(ctx, draftKey{}, draft), changes)
 	})
 	if err != nil && ctx.Err() != nil { // that is why, whatever it came upon
 		err = tookTooLong(ctx)
 	}
-	return trial, err
+	return draft, err
 }
 
 // answered asks a route of this API itself, about the service in the context.
@@ -137,11 +137,11 @@ func (s *Server) registerPreview() {
 			return Effect{}, err
 		}
 		defer done()
-		trial, err := s.try(ctx, body.Changes)
+		draft, err := s.try(ctx, body.Changes)
 		if err != nil {
 			return Effect{}, err
 		}
-		return effectOf(s.on(ctx).Effect(trial)), nil
+		return effectOf(s.on(ctx).Effect(draft)), nil
 	})
 	op = operation(asIf, http.MethodPost, "/as-if", "Answer a question as if changes had been made, and make none of them", "audit")
 	op.SkipValidateBody = true
@@ -158,11 +158,11 @@ func (s *Server) registerPreview() {
 			return nil, err
 		}
 		defer done()
-		trial, err := s.try(ctx, body.Changes)
+		draft, err := s.try(ctx, body.Changes)
 		if err != nil {
 			return nil, err
 		}
-		raw, err := s.answered(context.WithValue(ctx, draftKey{}, trial), body.Ask)
+		raw, err := s.answered(context.WithValue(ctx, draftKey{}, draft), body.Ask)
 		if err == nil && !json.Valid(raw) {
 			return nil, &service.Error{Kind: service.Invalid, Field: "ask", Message: body.Ask + " does not answer in JSON"}
 		}

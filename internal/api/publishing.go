@@ -59,11 +59,11 @@ type JournalRow struct {
 	Action  string         `json:"action"`
 	Subject string         `json:"subject"`
 	Changes []RecordChange `json:"changes"`
-	Deed    *Deed          `json:"deed,omitempty" doc:"Set where it is no change but something done, or refused, at the wire, from before that had a list of its own."`
+	Event   *WireEvent     `json:"event,omitempty" doc:"Set where it is no change but something done, or refused, at the wire, from before that had a list of its own."`
 }
 
-// Deed is something done or refused at the wire, as often as it was.
-type Deed struct {
+// WireEvent is something done or refused at the wire, as often as it was.
+type WireEvent struct {
 	Via   string    `json:"via"`
 	Gate  string    `json:"gate,omitempty" doc:"That refused."`
 	From  string    `json:"from,omitempty" doc:"The client's address, of the first."`
@@ -220,8 +220,8 @@ func rowOf(r store.JournalRow) (JournalRow, error) {
 	row := JournalRow{Seq: r.Seq, At: r.At, Actor: r.Actor, Action: r.Action, Subject: r.Subject, Changes: []RecordChange{}}
 	for _, c := range r.Changes {
 		if c.Kind == store.DeedKind {
-			row.Deed = &Deed{}
-			if err := json.Unmarshal(c.After, row.Deed); err != nil {
+			row.Event = &WireEvent{}
+			if err := json.Unmarshal(c.After, row.Event); err != nil {
 				return row, err
 			}
 			continue

@@ -201,7 +201,7 @@ func printEvents(w io.Writer, events []api.Event) {
 		if e.Target != "" {
 			path += " to " + e.Target
 		}
-		t.row(e.Since.Local().Format("2006-01-02 15:04:05"), e.Who, was, path, howOf(&api.Deed{Via: e.Via, Gate: e.Gate, From: e.From, Count: e.Count}))
+		t.row(e.Since.Local().Format("2006-01-02 15:04:05"), e.Who, was, path, howOf(&api.WireEvent{Via: e.Via, Gate: e.Gate, From: e.From, Count: e.Count}))
 	}
 	t.print(w)
 }
@@ -263,7 +263,7 @@ func printAct(w io.Writer, act api.JournalAct) {
 	if act.Subject != "" {
 		hung(w, "to   ", act.Subject)
 	}
-	fields(w, "how", howOf(act.Deed))
+	fields(w, "how", howOf(act.Event))
 	for _, t := range act.Told {
 		what := t.Kind
 		if t.Kind == "rule" {
@@ -305,7 +305,7 @@ func printJournal(w io.Writer, rows []api.JournalRow) {
 	t.wrapLast = true
 	t.empty = "nothing after that"
 	for _, r := range rows {
-		t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject, howOf(r.Deed))
+		t.row(fmt.Sprint(r.Seq), r.At.Local().Format("2006-01-02 15:04:05"), r.Actor, r.Action, r.Subject, howOf(r.Event))
 	}
 	t.print(w)
 }

@@ -157,8 +157,8 @@ func printShare(w io.Writer, s api.Share) {
 	}
 }
 
-// howOf spells how a deed came about: "over SMB from 192.0.2.7, at the entry gate, 12 times".
-func howOf(d *api.Deed) string {
+// howOf spells how something came about at the wire: "over SMB from 192.0.2.7, at the entry gate, 12 times".
+func howOf(d *api.WireEvent) string {
 	if d == nil {
 		return ""
 	}

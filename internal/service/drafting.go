@@ -55,13 +55,13 @@ type objectAt struct {
 // and on which every use case works, and which afterwards still answers questions as of after
 // the changes. Nothing is written down, nothing on disk is touched, and nobody waits for it: it works on a draft of
 // its own. Whoever may look may try.
-func (s *Service) Preview(ctx context.Context, do func(ctx context.Context, trial *Service) error) (*Service, error) {
-	trial := s.draft(s.force.Load(), false)
-	if err := do(ctx, trial); err != nil {
-		return trial, err
+func (s *Service) Preview(ctx context.Context, do func(ctx context.Context, draft *Service) error) (*Service, error) {
+	draft := s.draft(s.force.Load(), false)
+	if err := do(ctx, draft); err != nil {
+		return draft, err
 	}
-	trial.Policy()
-	return trial, trial.drafting.failed
+	draft.Policy()
+	return draft, draft.drafting.failed
 }
 
 // draft is a service on a draft of what is in force.
@@ -155,7 +155,7 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 	return past, nil
 }
 
-// facts is what the audit is told of the disk: with what a trial would have changed there.
+// facts is what the audit is told of the disk: with what a draft would have changed there.
 type facts struct {
 	files.Facts
 	folder    int64
@@ -225,10 +225,10 @@ type Effect struct {
 	Fixed         []audit.Finding // what is wrong that would not be
 }
 
-// Effect compares a trial with what is in force.
-func (s *Service) Effect(trial *Service) Effect {
+// Effect compares a draft with what is in force.
+func (s *Service) Effect(draft *Service) Effect {
 	now := s.Now()
-	e := became(s.auditAt(now), trial.auditAt(now))
+	e := became(s.auditAt(now), draft.auditAt(now))
 	// A new group is empty and unused until the next command.
 	e.Warnings = slices.DeleteFunc(e.Warnings, func(f audit.Finding) bool { return f.Kind == audit.EmptyGroup || f.Kind == audit.UnusedGroup })
 	return e

@@ -237,7 +237,7 @@ func (s *Service) TestHook(ctx context.Context, by Actor, name string) error {
 	return s.tested(ctx, by, "webhook "+h.Name, notice.Post(ctx, known.URL, known.Secret, rand.Text(), body))
 }
 
-// mayTest keeps trials of changes from sending anything.
+// mayTest keeps drafts from sending anything.
 func (s *Service) mayTest(by Actor) error {
 	switch {
 	case s.drafting != nil || !s.asOf.IsZero():

@@ -47,7 +47,7 @@ func (s *Service) Room(f *site.PublishedFolder, at files.Place, user *identity.U
 	return out
 }
 
-// bearing is Folder.Bearing under the limits of this service's own policy: a trial's, where it is one.
+// bearing is Folder.Bearing under the limits of this service's own policy: a draft's, where it is one.
 func (s *Service) bearing(book *usage.Folder, o usage.Owner, path string) []limit.Standing {
 	if s.drafting == nil {
 		return book.Bearing(o, plain.Unspell(path))

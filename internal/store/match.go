@@ -9,7 +9,7 @@ import (
 type Match struct {
 	By           string    // who: a name, whatever its case
 	On           string    // where: a record or a path, with all that is below it
-	Only         string    // what: an action of the journal's, or a kind of event; "changes" for rows that are neither deeds nor what was told
+	Only         string    // what: an action of the journal's, or a kind of event; "changes" for rows that are neither events nor what was told
 	Since, Until time.Time // when; zero for ever
 	After        int64     // numbers above this one
 	Before       int64     // numbers below this one; 0 for any
