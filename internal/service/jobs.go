@@ -241,14 +241,19 @@ func (s *Service) CancelJob(ctx context.Context, by Actor, id int64) error {
 		return err
 	}
 	is := j.Now()
-	switch {
-	case j.IsOver():
-		return nil
-	case is.Kind == largestJob || is.Kind == surveyJob: // nothing is changed by it
-		if is.Actor != by.Name && by.Role != identity.Administrator {
-			return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s was begun by %s: only they, or an administrator, can cancel it", is.Text, is.Actor)}
+	looks := is.Kind == largestJob || is.Kind == surveyJob // and changes nothing
+	if looks && is.Actor != by.Name && by.Role != identity.Administrator {
+		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s was begun by %s: only they, or an administrator, can cancel it", is.Text, is.Actor)}
+	}
+	if !looks {
+		if err := s.mayChange(by, "cancel that"); err != nil {
+			return err
 		}
-	default:
+	}
+	if j.IsOver() {
+		return nil
+	}
+	if !looks {
 		if err := s.change(ctx, by, "cancel job", is.Text, func(*site.Draft) error { return nil }); err != nil {
 			return err
 		}

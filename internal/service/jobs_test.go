@@ -184,5 +184,7 @@ func TestAConversionOfWhoMayNoMore(t *testing.T) {
 	require.NoError(t, err)
 	<-survey.Over()
 	require.Contains(t, string(survey.Now().Result), `"user":"piran"`)
-	require.NoError(t, s.CancelJob(context.Background(), other, survey.ID()), "it has ended")
+	require.ErrorContains(t, s.CancelJob(context.Background(), other, survey.ID()), "only they, or an administrator")
+	require.NoError(t, s.CancelJob(context.Background(), auditor, survey.ID()), "it has ended")
+	require.ErrorContains(t, s.CancelJob(context.Background(), auditor, j.ID()), "only an administrator")
 }
