@@ -35,7 +35,9 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 			require.NoError(t, err)
 			dir := t.TempDir() // stands for the repository, with the program built
 			require.NoError(t, os.Symlink(filepath.Dir(bin), filepath.Join(dir, "bin")))
-			require.NoError(t, os.Symlink(filepath.Join(root, "test"), filepath.Join(dir, "test")))
+			for _, of := range []string{"test", "demo"} {
+				require.NoError(t, os.Symlink(filepath.Join(root, of), filepath.Join(dir, of)))
+			}
 			_, smbPort, _ := strings.Cut(p.smb, ":")
 			_, nfsPort, _ := strings.Cut(p.nfs, ":")
 			here, there := strings.NewReplacer("4450", smbPort, "20490", nfsPort), strings.NewReplacer(smbPort, "4450", nfsPort, "20490")

@@ -55,7 +55,7 @@ func TestEveryExampleOfTheHelp(t *testing.T) {
 		return string(out)
 	}
 	for name, text := range map[string]string{
-		"passwd": "piran:x:2003:3001::/home/piran:/bin/sh\n", "group": "observers:x:3001:\n", "letter.txt": "Subject: room\n\n{notices}\n",
+		"people.csv": "name,full name,group,label\nlunt2,Lunt Harrow,visitors,cohort=spring\n", "passwd": "piran:x:2003:3001::/home/piran:/bin/sh\n", "group": "observers:x:3001:\n", "letter.txt": "Subject: room\n\n{notices}\n",
 		"entries.txt": shell("amber entry export nightlog"), "entries.sddl": shell("amber entry export nightlog --format sddl"),
 		"spring.csv": shell("amber review export spring"), "winter.json": shell("amber review export winter --record"),
 	} {

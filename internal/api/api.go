@@ -111,6 +111,7 @@ func New(c Config) *Server {
 	s.api.UseMiddleware(s.authenticate)
 	s.registerSession()
 	s.registerPeople()
+	s.registerRoster()
 	s.registerPlaces()
 	s.registerArrangements()
 	s.registerTexts()
@@ -201,10 +202,12 @@ const (
 	beginSurvey = "begin-survey"
 	lookLargest = "look-for-largest"
 	cancelJob   = "cancel-job"
+
+	readRoster = "read-roster"
 )
 
 // changesNothing lists the operations that are no GET and still not for administrators alone.
-var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true, markReview: true, markReviewText: true, verifyReview: true, beginSurvey: true, lookLargest: true, cancelJob: true}
+var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true, markReview: true, markReviewText: true, verifyReview: true, beginSurvey: true, lookLargest: true, cancelJob: true, readRoster: true}
 
 // token finds the session token: a bearer token, else the cookie.
 func token(authorization, cookies string) string {

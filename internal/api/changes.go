@@ -30,7 +30,7 @@ type Change struct {
 // changing are the operations that may stand in a set of changes, by the first of their routes.
 var changing = map[string]string{
 	"add-user": "POST /users", "change-user": "PATCH /users/{name}", "remove-user": "DELETE /users/{name}",
-	"set-password": "PUT /users/{name}/password", "add-group": "POST /groups", "change-group": "PATCH /groups/{name}",
+	"set-password": "PUT /users/{name}/password", "import-users": "POST /users/import", "add-group": "POST /groups", "change-group": "PATCH /groups/{name}",
 	"remove-group": "DELETE /groups/{name}", "add-member": "PUT /groups/{name}/members/{member}",
 	"remove-member": "DELETE /groups/{name}/members/{member}", "forget-ids": "DELETE /ids/{name}", "add-volume": "POST /volumes",
 	"change-volume": "PATCH /volumes/{name}", "remove-volume": "DELETE /volumes/{name}", "add-folder": "POST /folders",
@@ -227,6 +227,9 @@ func paramsOf(op *huma.Operation) *huma.Schema {
 	return of
 }
 
+// longestSet is how long a request with a set of changes may be: one of them may hold a list of people.
+const longestSet = 32 << 20
+
 // mostChanges is how many there may be in a set.
 const mostChanges = 10_000
 
@@ -326,6 +329,7 @@ type RowsToUndo struct {
 func (s *Server) registerChanges() {
 	op := operation("make-changes", http.MethodPost, "/changes", "Make changes as one, or none of them", "journal")
 	op.SkipValidateBody = true
+	op.MaxBodyBytes = longestSet
 	handle(s, op, func(ctx context.Context, in *struct {
 		Body    ChangesBody
 		RawBody []byte

@@ -124,6 +124,7 @@ func (k *kept) Write(p []byte) (int, error) { return k.body.Write(p) }
 func (s *Server) registerPreview() {
 	op := operation(preview, http.MethodPost, "/preview", "Say what changes would do to whom, and make none of them", "audit")
 	op.SkipValidateBody = true
+	op.MaxBodyBytes = longestSet
 	handle(s, op, func(ctx context.Context, in *struct {
 		Body    ChangesBody
 		RawBody []byte
@@ -145,6 +146,7 @@ func (s *Server) registerPreview() {
 	})
 	op = operation(asIf, http.MethodPost, "/as-if", "Answer a question as if changes had been made, and make none of them", "audit")
 	op.SkipValidateBody = true
+	op.MaxBodyBytes = longestSet
 	handle(s, op, func(ctx context.Context, in *struct {
 		Body    AsIfBody
 		RawBody []byte

@@ -147,6 +147,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			}
 			return a.done(cmd, "set the password of %s", args[0])
 		}),
+		a.importCommand(), a.exportUsersCommand(),
 		users.list(a, "list the users"), users.show(a, "show a user"), users.remove(a),
 	)
 	groupCommand := group("group", "groups of users, and of groups",

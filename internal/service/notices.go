@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"maps"
 	"net"
-	"net/mail"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/notice"
+	"amber.example/gatekeeper/internal/refusal"
 	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/internal/telling"
 )
@@ -34,14 +34,7 @@ type NoticesChange struct {
 	Trust    *string // PEM; "" for those the host trusts
 }
 
-// checkMail takes an address alone, without a name before it.
-func checkMail(field, address string) error {
-	a, err := mail.ParseAddress(address)
-	if err != nil || a.Name != "" || a.Address != address || len(address) > 254 {
-		return invalid(field, "%q is no mail address, such as piran@larkfell.example", address)
-	}
-	return nil
-}
+func checkMail(field, address string) error { return refusal.MailAddress(field, address) }
 
 // SetNotices changes when people are told of limits, and where mail is handed in. A password goes with the server that it was
 // given for: where that is changed, it is to be given again.

@@ -3,22 +3,15 @@ package service
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/refusal"
 )
 
-var accountName = regexp.MustCompile(`^[\p{L}\p{N}_][\p{L}\p{N}._-]{0,31}$`)
-
-func checkAccountName(field, name string) error {
-	if !accountName.MatchString(name) {
-		return invalid(field, "name %q: use 1 to 32 letters, digits, dots, dashes and underscores, starting with a letter, a digit or an underscore", name)
-	}
-	return nil
-}
+func checkAccountName(field, name string) error { return refusal.AccountName(field, name) }
 
 // UserInput is what a new user is made from. A nil UID takes the next free one
 // from 1000 up.

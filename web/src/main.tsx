@@ -11,6 +11,7 @@ import { Folders } from './pages/folders';
 import { Hosts } from './pages/hosts';
 import { MatrixPage } from './pages/matrix';
 import { Notices } from './pages/notices';
+import { People } from './pages/people';
 import { ReviewPage, Reviews } from './pages/reviews';
 import { SignIn } from './pages/sign-in';
 import { Who } from './pages/who';
@@ -53,6 +54,7 @@ function Console() {
             </Suspense>
           }
         />
+        <Route path="/people" element={<People />} />
         <Route path="/notices" element={<Notices />} />
         <Route path="/why" element={<Why />} />
         <Route path="/who" element={<Who />} />

@@ -204,7 +204,8 @@ func on(is bool) string {
 	return "off"
 }
 
-func moment(t time.Time) string {
+// Moment is how a time is typed; "" for never.
+func Moment(t time.Time) string {
 	if t.IsZero() {
 		return ""
 	}
@@ -216,7 +217,7 @@ func sayUser(n *Names, u *identity.User) (string, []Said) {
 	if role == "" {
 		role = "none"
 	}
-	ends := moment(u.Expires)
+	ends := Moment(u.Expires)
 	if ends == "" {
 		ends = "never"
 	}
@@ -282,7 +283,7 @@ func (n *Names) entry(e *acl.Entry) string {
 		words = append(words, "--applies", strings.Join(e.Applies.Names(), ","))
 	}
 	if !e.Expires.IsZero() {
-		words = append(words, "--ends", moment(e.Expires))
+		words = append(words, "--ends", Moment(e.Expires))
 	}
 	if e.Note != "" {
 		words = append(words, "--note", plain.Word(e.Note))
@@ -393,7 +394,7 @@ func sayServices(_ *Names, s *Services) (string, []Said) {
 }
 
 func sayAcceptance(_ *Names, a *Acceptance) (string, []Said) {
-	return a.Finding, []Said{{"finding", a.Finding}, {"reason", a.Reason}, {"until", moment(a.Until)}, {"by", a.By}}
+	return a.Finding, []Said{{"finding", a.Finding}, {"reason", a.Reason}, {"until", Moment(a.Until)}, {"by", a.By}}
 }
 
 func sayIDList(_ *Names, l *IDList) (string, []Said) {
@@ -409,8 +410,8 @@ func sayIDList(_ *Names, l *IDList) (string, []Said) {
 }
 
 func sayReview(_ *Names, r *Review) (string, []Said) {
-	said := []Said{{"name", r.Name}, {"folders", strings.Join(r.Folders, ", ")}, {"reviewers", strings.Join(r.Reviewers, ", ")}, {"made", moment(r.Made)},
-		{"by", r.By}, {"closed", moment(r.Closed)}, {"closed by", r.ClosedBy}, {"signature", r.Signature}}
+	said := []Said{{"name", r.Name}, {"folders", strings.Join(r.Folders, ", ")}, {"reviewers", strings.Join(r.Reviewers, ", ")}, {"made", Moment(r.Made)},
+		{"by", r.By}, {"closed", Moment(r.Closed)}, {"closed by", r.ClosedBy}, {"signature", r.Signature}}
 	for _, l := range r.Lines {
 		text := l.Says
 		if l.Decision != Undecided {

@@ -33,6 +33,7 @@ export function Person() {
         <Fact name="Labels">
           <AlterLabels
             labels={u.labels}
+            list="/people"
             mayChange={me.data?.role === 'administrator'}
             change={(labels) => ({ kind: 'user', act: 'change', of: { name: u.name }, with: { labels } })}
           />

@@ -15,6 +15,7 @@ import {
   MoonIcon,
   NoticeIcon,
   PeopleIcon,
+  PersonIcon,
   ReviewIcon,
   SunIcon,
   WhyIcon,
@@ -23,6 +24,7 @@ import { sayRefused } from './toaster';
 
 const places = [
   { to: '/folders', text: 'Folders', Drawn: FolderIcon },
+  { to: '/people', text: 'People', Drawn: PersonIcon },
   { to: '/hosts', text: 'Hosts', Drawn: HostsIcon },
   { to: '/limits', text: 'Limits', Drawn: LimitIcon },
   { to: '/notices', text: 'Notices', Drawn: NoticeIcon },

@@ -1,0 +1,192 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/roster"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/report"
+)
+
+// RosterInput is a list of people, and what is to become of those who are not in it.
+type RosterInput struct {
+	File      []byte
+	Format    roster.Format     // "" for what it looks like
+	Columns   map[string]string // what headers of a CSV stand for
+	SkipWrong bool              // do the rest where a line is refused
+	// Gone is what becomes of people who are in no line: "" or ignore, or disable. It is of those in a group, or with a label, and of nobody else.
+	Gone        string
+	WithinGroup string
+	WithinLabel string
+}
+
+// ReadRoster says what would become of each line of a list.
+func (s *Service) ReadRoster(in RosterInput) ([]roster.Outcome, error) {
+	is := s.force.Load()
+	d := site.NewDraft(is.records, is.numbers)
+	return s.putRoster(d, in)
+}
+
+func (s *Service) putRoster(d *site.Draft, in RosterInput) ([]roster.Outcome, error) {
+	people, err := roster.Read(in.File, roster.Options{Format: in.Format, Columns: in.Columns, Location: time.Local})
+	if err != nil {
+		return nil, invalid("file", "it cannot be read as a list of people: %v", err)
+	}
+	gone, err := s.goneRule(in)
+	if err != nil {
+		return nil, err
+	}
+	rules := roster.Rules{Name: func(name string) error { return checkAccountName("name", name) }, Mail: func(address string) error { return checkMail("mail", address) }}
+	return roster.Put(d, s.Policy().Directory, people, rules, gone), nil
+}
+
+// goneRule is of whom it is asked whether they are still in a list.
+func (s *Service) goneRule(in RosterInput) (rule roster.GoneRule, err error) {
+	p := s.Policy()
+	switch in.Gone {
+	case "", "ignore":
+	case "disable":
+		if in.WithinGroup == "" && in.WithinLabel == "" {
+			return rule, invalid("gone", "whoever is in no line would be disabled, whole departments of which it knows nothing: say within which group, or which label, it is complete")
+		}
+		rule.Disable = true
+	default:
+		return rule, invalid("gone", "%q is not one of ignore, disable", in.Gone)
+	}
+	if in.WithinGroup == "" && in.WithinLabel == "" {
+		return rule, nil
+	}
+	group := identity.None
+	if in.WithinGroup != "" {
+		g, err := s.Group(in.WithinGroup)
+		if err != nil {
+			return rule, err
+		}
+		group = p.Directory.GroupIndex(g.ID)
+	}
+	var filter identity.LabelFilter
+	if in.WithinLabel != "" {
+		if filter, err = identity.ParseLabelFilter([]string{in.WithinLabel}); err != nil {
+			return rule, invalid("withinLabel", "%v", err)
+		}
+	}
+	rule.Within = func(u *identity.User) bool {
+		return (group == identity.None || p.Directory.Member(p.Directory.UserIndex(u.ID), group)) && filter.Fits(u.Labels.Map())
+	}
+	return rule, nil
+}
+
+// ImportUsers puts a list of people into the records, as one change. A list of which everything is so already changes nothing.
+func (s *Service) ImportUsers(ctx context.Context, by Actor, in RosterInput) (out []roster.Outcome, err error) {
+	if s.drafting == nil { // a list that says nothing new is no row of the journal
+		if err := s.mayChange(by, "import users"); err != nil {
+			return nil, err
+		}
+		if out, err = s.ReadRoster(in); err != nil || in.same(out) {
+			return out, err
+		}
+	}
+	err = s.change(ctx, by, "import users", in.subject(), func(d *site.Draft) error {
+		if out, err = s.putRoster(d, in); err != nil {
+			return err
+		}
+		for _, o := range out {
+			if o.Act == roster.Refused && !in.SkipWrong {
+				return conflict("file", "", "nothing was done: line %d%s is refused: %s", o.Line, ofName(o.Name), o.Why)
+			}
+		}
+		return s.keepAdministrator(d)
+	})
+	return out, err
+}
+
+func ofName(name string) string {
+	if name == "" {
+		return ""
+	}
+	return ", " + name + ","
+}
+
+// same says whether nothing is to be done, and nothing refused.
+func (in RosterInput) same(out []roster.Outcome) bool {
+	for _, o := range out {
+		if o.Act != roster.Same && (o.Act != roster.Gone || len(o.Changed) > 0) {
+			return false
+		}
+	}
+	return true
+}
+
+func (in RosterInput) subject() string {
+	if in.WithinGroup != "" {
+		return "group " + in.WithinGroup
+	}
+	return in.WithinLabel
+}
+
+// WriteRoster writes the users down in a form that can be read again.
+func (s *Service) WriteRoster(w io.Writer, format roster.Format) error {
+	d := s.Policy().Directory
+	direct := make(map[identity.ID][]string)
+	for _, g := range d.Groups() {
+		for _, m := range g.Members {
+			if m.Kind == identity.KindUser {
+				direct[m.ID] = append(direct[m.ID], g.Name)
+			}
+		}
+	}
+	primary := func(u *identity.User) (name string, gid uint32) {
+		if g := d.Group(u.Primary); g != nil {
+			return g.Name, g.GID
+		}
+		return "", site.Anonymous
+	}
+	var b bytes.Buffer
+	switch format {
+	case roster.CSV, "":
+		out := csv.NewWriter(&b)
+		_ = out.Write(roster.Columns())
+		for i := range d.Users() {
+			u := &d.Users()[i]
+			group, _ := primary(u)
+			var labels []string
+			for _, l := range u.Labels {
+				labels = append(labels, l.Key+"="+l.Value)
+			}
+			ends := ""
+			if !u.Expires.IsZero() {
+				ends = u.Expires.UTC().Format(time.RFC3339)
+			}
+			row := []string{u.Name, u.FullName, strconv.FormatUint(uint64(u.UID), 10), group, strings.Join(direct[u.ID], " "), u.Mail, ends, strings.Join(labels, ";")}
+			for i := range row {
+				row[i] = report.Cell(row[i])
+			}
+			_ = out.Write(row) // to memory
+		}
+		out.Flush()
+	case roster.Passwd:
+		for i := range d.Users() {
+			u := &d.Users()[i]
+			_, gid := primary(u)
+			fmt.Fprintf(&b, "%s:x:%d:%d:%s:/home/%s:/usr/sbin/nologin\n", u.Name, u.UID, gid, strings.NewReplacer(":", " ", ",", " ").Replace(u.FullName), u.Name)
+		}
+	case roster.LDIF:
+		for i := range d.Users() {
+			u := &d.Users()[i]
+			_, gid := primary(u)
+			roster.WriteLDIF(&b, u, gid)
+		}
+	default:
+		return invalid("format", "%q is not one of csv, passwd, ldif", format)
+	}
+	_, err := b.WriteTo(w)
+	return err
+}

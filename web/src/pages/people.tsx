@@ -1,0 +1,259 @@
+import { Box, Checkbox, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import { useDeferredValue, useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+import { api, type Change, type Roster, type RosterRead, taken, type User, useMe } from '../api/client';
+import { lastDay } from '../parts/day';
+import { Previewed } from '../parts/effect';
+import { Labels } from '../parts/labels';
+import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+
+const page = 100;
+
+/** Where the next page of a list begins, as its Link header says (RFC 8288); undefined where there is none. */
+function nextOf(response: Response) {
+  const next = /<([^>]+)>; rel="next"/.exec(response.headers.get('Link') ?? '');
+  return next?.[1] ? (new URL(next[1], location.href).searchParams.get('after') ?? undefined) : undefined;
+}
+
+function usePeople(match: string, label: string | null) {
+  return useInfiniteQuery({
+    queryKey: ['people', match, label],
+    initialPageParam: undefined as string | undefined,
+    queryFn: async ({ pageParam }) => {
+      const query = {
+        sort: 'name',
+        limit: page,
+        ...(match && { match }),
+        ...(label && { label: [label] }),
+        ...(pageParam && { after: pageParam }),
+      };
+      const answer = api.GET('/api/v1/users', { params: { query } });
+      return { users: (await taken<User[]>(answer)) ?? [], next: nextOf((await answer).response) };
+    },
+    getNextPageParam: (last) => last.next,
+  });
+}
+
+function stateOf(u: User) {
+  if (u.disabled) return 'disabled';
+  if (u.ends) return `until ${lastDay(u.ends)}`;
+  return u.role ?? '';
+}
+
+/** Everybody in the records: looked for on the service, a page at a time; and put in by the list. */
+export function People() {
+  const me = useMe();
+  const [params, setParams] = useSearchParams();
+  const label = params.get('label');
+  const [text, setText] = useState('');
+  const people = usePeople(useDeferredValue(text), label);
+  const [importing, setImporting] = useState(false);
+  const users = people.data?.pages.flatMap((p) => p.users);
+  return (
+    <>
+      <PageHead title="People" text={label ? `Those marked ${label}` : 'The people and programs that use the gateway'}>
+        <HStack>
+          <a href="/api/v1/users/export?format=csv">
+            <QuietButton as="span">As a list</QuietButton>
+          </a>
+          {me.data?.role === 'administrator' && (
+            <MainButton onClick={() => setImporting(!importing)}>Put a list in</MainButton>
+          )}
+        </HStack>
+      </PageHead>
+      {importing && <Import onDone={() => setImporting(false)} />}
+      <HStack mb="4" gap="3" wrap="wrap">
+        <Input
+          maxW="320px"
+          bg="sheet"
+          aria-label="Look for people"
+          placeholder="name, full name or mail"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+        {label && <QuietButton onClick={() => setParams({})}>Whatever the label</QuietButton>}
+      </HStack>
+      {!users ? (
+        <Waiting error={people.error} />
+      ) : users.length === 0 ? (
+        <Sheet p="8">
+          <Text>Nobody of whom that is so.</Text>
+        </Sheet>
+      ) : (
+        <Sheet>
+          <Table.ScrollArea>
+            <Table.Root size="sm" css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
+              <Table.Header>
+                <Table.Row>
+                  <Table.ColumnHeader color="faint">Name</Table.ColumnHeader>
+                  <Table.ColumnHeader color="faint" textAlign="end">
+                    uid
+                  </Table.ColumnHeader>
+                  <Table.ColumnHeader color="faint">State</Table.ColumnHeader>
+                  <Table.ColumnHeader color="faint" hideBelow="md">
+                    Groups
+                  </Table.ColumnHeader>
+                  <Table.ColumnHeader color="faint" hideBelow="md">
+                    Labels
+                  </Table.ColumnHeader>
+                </Table.Row>
+              </Table.Header>
+              <Table.Body>
+                {users.map((u) => (
+                  <Table.Row key={u.name}>
+                    <Table.Cell>
+                      <Link to={`/people/${encodeURIComponent(u.name)}`}>
+                        <Text as="span" fontWeight="600" textDecoration="underline" textDecorationColor="line">
+                          {u.name}
+                        </Text>
+                      </Link>
+                      <Text color="faint" fontSize="sm">
+                        {u.fullName}
+                      </Text>
+                    </Table.Cell>
+                    <Table.Cell textAlign="end">{u.uid}</Table.Cell>
+                    <Table.Cell color={u.disabled ? 'shut' : undefined}>{stateOf(u)}</Table.Cell>
+                    <Table.Cell hideBelow="md">{u.groups.join(', ')}</Table.Cell>
+                    <Table.Cell hideBelow="md">
+                      <Labels labels={u.labels} list="/people" />
+                    </Table.Cell>
+                  </Table.Row>
+                ))}
+              </Table.Body>
+            </Table.Root>
+          </Table.ScrollArea>
+          {people.hasNextPage && (
+            <Box p="3" textAlign="center">
+              <QuietButton loading={people.isFetchingNextPage} onClick={() => people.fetchNextPage()}>
+                More
+              </QuietButton>
+            </Box>
+          )}
+        </Sheet>
+      )}
+    </>
+  );
+}
+
+/** The bytes of a file as base64. */
+async function base64(file: File) {
+  const bytes = new Uint8Array(await file.arrayBuffer());
+  let text = '';
+  for (let i = 0; i < bytes.length; i += 0x8000) text += String.fromCharCode(...bytes.subarray(i, i + 0x8000));
+  return btoa(text);
+}
+
+const mostShown = 60;
+
+/** A list is read, shown line by line, and then put in as one change that is shown before. */
+function Import({ onDone }: { onDone: () => void }) {
+  const [list, setList] = useState<Roster | null>(null);
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const reading = useMutation({
+    mutationFn: (body: Roster) => taken<RosterRead>(api.POST('/api/v1/users/import/read', { body })),
+  });
+  const read = reading.data;
+  const skip = list?.skipWrong ?? false;
+  const refused = read?.refused ?? 0;
+  return (
+    <Sheet as="section" aria-label="Put a list in" p="5" mb="6">
+      <Stack gap="4">
+        <Text color="faint" maxW="75ch">
+          CSV whose first line has the words name, full name, uid, group, groups, mail, ends and label, as many as there
+          are and in any order; lines of passwd; or LDIF. What a line does not say stays as it is.
+        </Text>
+        <Flex gap="4" align="center" wrap="wrap">
+          <input
+            type="file"
+            aria-label="The list"
+            accept=".csv,.txt,.ldif,.tsv,text/csv"
+            onChange={async (e) => {
+              const file = e.target.files?.[0];
+              if (!file) return;
+              const body = { file: await base64(file) };
+              setList(body);
+              reading.mutate(body);
+            }}
+          />
+          {refused > 0 && list && (
+            <Checkbox.Root
+              size="sm"
+              checked={skip}
+              onCheckedChange={(v) => setList({ ...list, skipWrong: v.checked === true })}
+            >
+              <Checkbox.HiddenInput />
+              <Checkbox.Control />
+              <Checkbox.Label>do the rest, and leave out what is refused</Checkbox.Label>
+            </Checkbox.Root>
+          )}
+        </Flex>
+        {reading.error && <Refused error={reading.error} />}
+        {read && (
+          <>
+            <Text fontWeight="600">
+              {read.made} made, {read.changed} changed, {read.same} as they were
+              {refused > 0 && `, ${refused} refused`}
+            </Text>
+            <Lines read={read} />
+            <HStack>
+              <MainButton
+                disabled={(refused > 0 && !skip) || read.made + read.changed === 0}
+                onClick={() => list && setAsking([{ kind: 'users', act: 'import', with: list }])}
+              >
+                See what it does
+              </MainButton>
+              <QuietButton onClick={onDone}>Cancel</QuietButton>
+            </HStack>
+          </>
+        )}
+      </Stack>
+      <Previewed
+        title={`Put ${(read?.made ?? 0) + (read?.changed ?? 0)} people in?`}
+        act="Put them in"
+        changes={asking}
+        done={`${read?.made ?? 0} people made, ${read?.changed ?? 0} changed.`}
+        onClose={() => setAsking(null)}
+        onDone={() => {
+          setAsking(null);
+          onDone();
+        }}
+      />
+    </Sheet>
+  );
+}
+
+/** What becomes of each line, those that are refused first. */
+function Lines({ read }: { read: RosterRead }) {
+  const lines = [...read.lines].sort((a, b) => Number(b.act === 'refused') - Number(a.act === 'refused'));
+  return (
+    <Table.ScrollArea maxH="340px">
+      <Table.Root size="sm" stickyHeader css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
+        <Table.Header>
+          <Table.Row>
+            <Table.ColumnHeader color="faint">Line</Table.ColumnHeader>
+            <Table.ColumnHeader color="faint">Who</Table.ColumnHeader>
+            <Table.ColumnHeader color="faint">Is</Table.ColumnHeader>
+            <Table.ColumnHeader color="faint">What</Table.ColumnHeader>
+          </Table.Row>
+        </Table.Header>
+        <Table.Body>
+          {lines.slice(0, mostShown).map((l) => (
+            <Table.Row key={`${l.line ?? ''} ${l.name}`}>
+              <Table.Cell>{l.line}</Table.Cell>
+              <Table.Cell fontWeight="600">{l.name}</Table.Cell>
+              <Table.Cell color={l.act === 'refused' ? 'shut' : undefined}>{l.act}</Table.Cell>
+              <Table.Cell>
+                {l.why ??
+                  l.changed
+                    ?.map((c) => `${c.name} ${c.after ?? 'none'}${c.before ? `, was ${c.before}` : ''}`)
+                    .join('; ')}
+              </Table.Cell>
+            </Table.Row>
+          ))}
+        </Table.Body>
+      </Table.Root>
+      {lines.length > mostShown && <Text p="2">and {lines.length - mostShown} more</Text>}
+    </Table.ScrollArea>
+  );
+}
