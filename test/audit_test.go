@@ -265,6 +265,11 @@ func TestPreviewComesTrue(t *testing.T) {
 		if change.Path == "mode" {
 			require.Equal(t, 7, said.Lose, "all of staff but the owner, and orla, lose the way into scratch")
 		}
+		require.Eventually(t, func() bool { // what goes on on the disk is a row of the journal when it ends
+			var jobs []api.Job
+			get("jobs", &jobs)
+			return !slices.ContainsFunc(jobs, func(j api.Job) bool { return !j.Over })
+		}, time.Minute, 10*time.Millisecond)
 	}
 	var why api.Why
 	get("why?user=orla&path=plates", &why)

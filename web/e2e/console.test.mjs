@@ -334,6 +334,35 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
   await p.locator('code', { hasText: 'amber export rule set /nightlog' }).waitFor();
 });
 
+test('people: a list is put in but for what is refused, found by a part of a name, and taken back', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.getByRole('link', { name: 'People' }).click();
+  await p.getByRole('link', { name: 'svc-reduce' }).waitFor();
+  await p.getByRole('button', { name: 'Put a list in' }).click();
+  const put = p.getByRole('region', { name: 'Put a list in' });
+  const give = (text) =>
+    put.getByLabel('The list').setInputFiles({ name: 'list.csv', mimeType: 'text/csv', buffer: Buffer.from(text) });
+  await give('name,colour\nquill,blue\n');
+  await put.getByText('colour').waitFor();
+  await give(
+    'name,full name,group,ends\nquill,Quill Ardent,visitors,2031-05-31\nlunt,Lunt Harrow,nobodys,\norla,Orla F.,,\n',
+  );
+  await put.getByText('1 made, 1 changed, 0 as they were, 1 refused').waitFor();
+  await put.getByRole('row', { name: /3 lunt refused .*nobodys/ }).waitFor();
+  assert.equal(await put.getByRole('button', { name: 'See what it does' }).isDisabled(), true);
+  await put.getByText('leave out what is refused').click();
+  await put.getByRole('button', { name: 'See what it does' }).click();
+  await p.getByRole('alertdialog').getByText('1 person gains').waitFor();
+  await p.getByRole('alertdialog').getByRole('button', { name: 'Put them in' }).click();
+  await p.getByText('1 person made, 1 changed.').waitFor();
+  await p.getByLabel('Look for people').fill('ardent');
+  await p.getByRole('row', { name: /quill/ }).waitFor();
+  await p.getByRole('link', { name: 'wren' }).waitFor({ state: 'detached' });
+  await p.getByRole('button', { name: 'Take it back' }).click();
+  await p.getByText('Nobody of whom that is so.').waitFor();
+});
+
 test('an auditor sees everything and is offered no change', async () => {
   const p = await page();
   await signIn(p, 'auditor');

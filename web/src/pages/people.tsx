@@ -146,6 +146,11 @@ async function base64(file: File) {
 
 const mostShown = 60;
 
+const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
+
+/** A value that a line gives, as people say it. */
+const said = (field: string, value?: string) => (!value ? 'none' : field === 'ends' ? lastDay(value) : value);
+
 /** A list is read, shown line by line, and then put in as one change that is shown before. */
 function Import({ onDone }: { onDone: () => void }) {
   const [list, setList] = useState<Roster | null>(null);
@@ -209,10 +214,10 @@ function Import({ onDone }: { onDone: () => void }) {
         )}
       </Stack>
       <Previewed
-        title={`Put ${(read?.made ?? 0) + (read?.changed ?? 0)} people in?`}
+        title={`Put ${people((read?.made ?? 0) + (read?.changed ?? 0))} in?`}
         act="Put them in"
         changes={asking}
-        done={`${read?.made ?? 0} people made, ${read?.changed ?? 0} changed.`}
+        done={`${people(read?.made ?? 0)} made, ${read?.changed ?? 0} changed.`}
         onClose={() => setAsking(null)}
         onDone={() => {
           setAsking(null);
@@ -243,10 +248,12 @@ function Lines({ read }: { read: RosterRead }) {
               <Table.Cell>{l.line}</Table.Cell>
               <Table.Cell fontWeight="600">{l.name}</Table.Cell>
               <Table.Cell color={l.act === 'refused' ? 'shut' : undefined}>{l.act}</Table.Cell>
-              <Table.Cell>
+              <Table.Cell whiteSpace="normal">
                 {l.why ??
                   l.changed
-                    ?.map((c) => `${c.name} ${c.after ?? 'none'}${c.before ? `, was ${c.before}` : ''}`)
+                    ?.map(
+                      (c) => `${c.name} ${said(c.name, c.after)}${c.before ? `, was ${said(c.name, c.before)}` : ''}`,
+                    )
                     .join('; ')}
               </Table.Cell>
             </Table.Row>
