@@ -222,3 +222,52 @@ func TestSeveralAreRemovedAsOne(t *testing.T) {
 	require.Equal(t, 2, code, errOut)
 	require.NotContains(t, a.run("group", "list"), "never")
 }
+
+// Those with a label are changed, and removed, as one change that says before whom it concerns; who is named is not looked for.
+func TestThoseWithALabelAreChangedAsOne(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	a.run("user", "import", "../demo/people/visiting-spring.csv", "--yes")
+	ending := func(text string) int { return strings.Count(a.run("user", "list", "--label", "cohort"), text) }
+	require.Equal(t, 40, ending("until 31 May 2031"))
+	for args, says := range map[string]string{
+		"user set --label cohort=spring --ends 2030-01-31":            "40 users, ada.arlet, ada.brock, bram.harrow and 37 more. Nothing was done",
+		"user set orla --label cohort=spring --ends 2030-01-31":       "not both",
+		"user remove orla --label cohort=spring --yes":                "not both",
+		"user set --ends 2030-01-31 --yes":                            "by --label KEY=VALUE",
+		"user remove --yes":                                           "by --label KEY=VALUE",
+		"user set --label cohort=autumn --ends 2030-01-31 --yes":      "no user is marked so",
+		"folder remove --label cohort=spring --yes":                   "no folder is marked so",
+		"user set --label cohort=spring --uid 5000 --yes":             "one user at a time",
+		"user set --label cohort=spring --primary nobodys --yes":      "nobodys",
+		"user set --label cohort=spring --mark cohort --yes":          "KEY=VALUE",
+		"user set --label cohort=spring --label role --smb off --yes": "no user is marked so",
+	} {
+		_, errOut, code := a.try("", strings.Fields(args)...)
+		require.NotZero(t, code, args)
+		require.Contains(t, errOut, says, args)
+	}
+	_, errOut, code = a.try("", "user", "set", "--label", "cohort=spring", "--disable", "--preview")
+	require.Zero(t, code, errOut)
+	require.Contains(t, errOut, "would change 40 users")
+	require.Equal(t, 40, ending("until 31 May 2031"), "nothing was done so far")
+	require.Equal(t, 40, strings.Count(a.run("user", "set", "--label", "cohort=spring", "--ends", "2030-01-31", "--yes"), "until 31 Jan 2030"))
+	a.run("undo", "--yes")
+	require.Equal(t, 40, ending("until 31 May 2031"))
+	a.run("user", "remove", "--label", "cohort=spring", "--yes")
+	require.Contains(t, a.run("user", "list", "--label", "cohort"), "no users of which that is so")
+	a.run("undo", "--yes")
+	require.Equal(t, 40, ending("until 31 May 2031"))
+	for _, kind := range []string{"group", "volume", "folder", "share", "export"} {
+		before := a.run(kind, "list")
+		_, errOut, code = a.try("", kind, "set", "--label", "kept=no", "--mark", "kept=yes", "--yes")
+		require.NotZero(t, code, kind)
+		require.Contains(t, errOut, "no "+kind+" is marked so")
+		require.Equal(t, before, a.run(kind, "list"))
+	}
+	require.Contains(t, a.run("volume", "set", "summit", "--mark", "kept=no"), "kept=no")
+	require.Contains(t, a.run("volume", "set", "--label", "kept=no", "--mark", "kept=yes", "--yes"), "kept=yes")
+}

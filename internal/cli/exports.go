@@ -141,7 +141,7 @@ func (a *app) exportCommands() []*cli.Command {
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.BoolFlag{Name: "sync", Usage: "have every write on disk before it is answered"},
 			&cli.BoolFlag{Name: "client-groups", Usage: "take groups from the client's list, at most 16, and not from the records"},
-			labelFlag(),
+			markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "path": cmd.String("at"), "description": cmd.String("description"), "sync": cmd.Bool("sync"), "clientGroups": cmd.Bool("client-groups")}
 			if err := fillLabels(cmd, b); err != nil {

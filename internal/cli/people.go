@@ -104,7 +104,7 @@ func (a *app) peopleCommands() []*cli.Command {
 		a.leaf("add", "add a user; the password comes from AMBER_PASSWORD or a prompt", "NAME", append(userFlags(),
 			&cli.StringSliceFlag{Name: "group", Usage: "put the user into this group; again for more"},
 			&cli.BoolFlag{Name: "service", Usage: "the account is a program's"},
-			labelFlag(),
+			markFlag(),
 			&cli.BoolFlag{Name: "no-password", Usage: "set none: the account cannot sign in by SMB or here"},
 		), func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{}
@@ -155,7 +155,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			&cli.Uint32Flag{Name: "gid", Usage: "the number that NFS clients know the group by"},
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringSliceFlag{Name: "member", Usage: "a user or group to put into it; again for more"},
-			labelFlag(),
+			markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"name": args[0], "description": cmd.String("description")}
 			if err := fillLabels(cmd, b); err != nil {

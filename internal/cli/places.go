@@ -25,7 +25,7 @@ func (a *app) placeCommands() []*cli.Command {
 	volume := group("volume", "host directories in which folders are made",
 		a.leaf("add", "register a host directory", "NAME DIRECTORY", []cli.Flag{
 			&cli.BoolFlag{Name: "take-over", Usage: "though it carries the mark of another service's volume, which has ended for good"},
-			labelFlag(),
+			markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			path, err := filepath.Abs(args[1])
 			if err != nil {
@@ -75,7 +75,7 @@ func (a *app) placeCommands() []*cli.Command {
 			&cli.StringFlag{Name: "arrangement", Usage: "a ready-made set of entries: amber arrangement list"},
 			&cli.StringSliceFlag{Name: "team", Usage: "users and groups for the arrangement's first blank"},
 			&cli.StringSliceFlag{Name: "others", Usage: "and for its second"},
-			labelFlag(),
+			markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"name": args[0]}
 			if err := fillLabels(cmd, b); err != nil {

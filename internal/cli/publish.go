@@ -21,7 +21,7 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "hidden", Usage: "do not announce it, as with a name that ends in $"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
-			labelFlag(),
+			markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
 				"listOnlyOpenable": cmd.Bool("list-only-openable"), "name": cmd.String("name"), "description": cmd.String("description")}

@@ -95,18 +95,18 @@ func listQuery(cmd *cli.Command) (url.Values, error) {
 	return q, nil
 }
 
-// labelFlag marks a record.
-func labelFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "label", Usage: "mark it with KEY=VALUE, or take a mark away with KEY=; again for more"}
+// markFlag gives a record labels.
+func markFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "mark", Usage: "give it the label KEY=VALUE, or take one away with KEY=; again for more"}
 }
 
 // fillLabels puts what it says into what the API takes.
 func fillLabels(cmd *cli.Command, b body) error {
 	labels := make(map[string]string)
-	for _, text := range cmd.StringSlice("label") {
+	for _, text := range cmd.StringSlice("mark") {
 		key, value, ok := strings.Cut(text, "=")
 		if !ok || key == "" {
-			return usage("--label takes KEY=VALUE, or KEY= to take one away, not %q", text)
+			return usage("--mark takes KEY=VALUE, or KEY= to take one away, not %q", text)
 		}
 		labels[key] = value
 	}
@@ -124,9 +124,59 @@ func labelText(labels map[string]string) string {
 	return strings.Join(out, ", ")
 }
 
-// labelledBy has a list show only what is marked so.
+// labelledBy has a command be about what is marked so.
 func labelledBy() cli.Flag {
 	return &cli.StringSliceFlag{Name: "label", Usage: "only those marked with KEY=VALUE, or with KEY; again for more"}
+}
+
+// several is what a command takes that is for one, for several, or for those with a label.
+func (r resource[T]) several() string {
+	if r.labels == nil {
+		return r.arg + "..."
+	}
+	return "[" + r.arg + "...]"
+}
+
+// chosen are those that a command names, or that have the labels it says: then it is asked before anything is done to them.
+func (r resource[T]) chosen(ctx context.Context, a *app, cmd *cli.Command, args []string) ([]string, error) {
+	switch {
+	case r.labels == nil || len(args) > 0 && !cmd.IsSet("label"):
+		return args, nil
+	case len(args) > 0:
+		return nil, usage("name the %s, or say by which label they are found; not both", r.many)
+	case !cmd.IsSet("label"):
+		return nil, usage("say which %s: by name, or by --label KEY=VALUE", r.one)
+	}
+	var all []T
+	if err := a.client.call(ctx, http.MethodGet, r.collection(), url.Values{"label": cmd.StringSlice("label"), "sort": {"name"}}, nil, &all); err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, &failure{code: exitFailed, msg: fmt.Sprintf("no %s is marked so", r.one)}
+	}
+	names := make([]string, len(all))
+	for i, v := range all {
+		names[i] = r.row(v)[0]
+	}
+	return names, nil
+}
+
+const mostNamed = 3 // in a question about several
+
+// count says how many there are of what a command is about, and begins to name them.
+func (r resource[T]) count(names []string) string {
+	if len(names) == 1 {
+		return "1 " + r.one + ", " + names[0]
+	}
+	return fmt.Sprintf("%d %s, %s", len(names), r.many, fewOf(names))
+}
+
+// fewOf names some, or all where there are few.
+func fewOf(names []string) string {
+	if len(names) > mostNamed+1 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:mostNamed], ", "), len(names)-mostNamed)
+	}
+	return strings.Join(names, ", ")
 }
 
 // list is the command that lists them.
@@ -181,12 +231,25 @@ func (r resource[T]) shown(ctx context.Context, a *app, cmd *cli.Command, names 
 	})
 }
 
+// listed shows some of them as the list does.
+func (r resource[T]) listed(ctx context.Context, a *app, cmd *cli.Command, names []string) error {
+	var all []T
+	if err := a.client.call(ctx, http.MethodGet, r.collection(), url.Values{"sort": {"name"}}, nil, &all); err != nil {
+		return err
+	}
+	which := make(map[string]bool, len(names))
+	for _, name := range names {
+		which[name] = true
+	}
+	return show(a, cmd, slices.DeleteFunc(all, func(v T) bool { return !which[r.row(v)[0]] }), r.table)
+}
+
 // set is the command that changes one, or several as one change. fill says what is to change; hint is an example of what can.
 func (r resource[T]) set(a *app, text, hint string, flags []cli.Flag, fill func(cmd *cli.Command, b body) error) *cli.Command {
 	if r.labels != nil {
-		flags = append(flags, labelFlag())
+		flags = append(flags, markFlag(), labelledBy())
 	}
-	return a.leaf("set", text+", or several as one change", r.arg+"...", flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
+	return a.leaf("set", text+", or several as one change", r.several(), flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		b := body{}
 		if err := fill(cmd, b); err != nil {
 			return err
@@ -198,6 +261,19 @@ func (r resource[T]) set(a *app, text, hint string, flags []cli.Flag, fill func(
 		}
 		if len(b) == 0 {
 			return usage("nothing to change: say %s", hint)
+		}
+		byLabel := len(args) == 0
+		args, err := r.chosen(ctx, a, cmd, args)
+		if err != nil {
+			return err
+		}
+		if byLabel {
+			if cmd.Bool("preview") {
+				fmt.Fprintf(a.err, "This would change %s.\n", r.count(args))
+			}
+			if err := a.confirm(cmd, "This changes "+r.count(args)+"."); err != nil {
+				return err
+			}
 		}
 		if len(args) == 1 {
 			return ask(ctx, a, cmd, http.MethodPatch, r.at(args[0]), nil, b, r.print)
@@ -218,20 +294,31 @@ func (r resource[T]) set(a *app, text, hint string, flags []cli.Flag, fill func(
 		if err := a.client.call(ctx, http.MethodPost, "changes", nil, set, nil); err != nil {
 			return err
 		}
+		if byLabel {
+			return r.listed(ctx, a, cmd, args)
+		}
 		return r.shown(ctx, a, cmd, args)
 	})
 }
 
 // remove is the command that removes one, or several as one change.
 func (r resource[T]) remove(a *app) *cli.Command {
-	return a.leaf("remove", "remove "+withArticle(r.one)+", or several as one change", r.arg+"...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		if err := a.confirm(cmd, fmt.Sprintf(r.removes, strings.Join(args, ", "))); err != nil {
+	var flags []cli.Flag
+	if r.labels != nil {
+		flags = append(flags, labelledBy())
+	}
+	return a.leaf("remove", "remove "+withArticle(r.one)+", or several as one change", r.several(), flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		args, err := r.chosen(ctx, a, cmd, args)
+		if err != nil {
+			return err
+		}
+		if err := a.confirm(cmd, fmt.Sprintf(r.removes, fewOf(args))); err != nil {
 			return err
 		}
 		if err := a.callAll(ctx, http.MethodDelete, args, nil, r.at); err != nil {
 			return err
 		}
-		return a.done(cmd, "removed %s %s", r.one, strings.Join(args, ", "))
+		return a.done(cmd, "removed %s %s", r.one, fewOf(args))
 	})
 }
 
