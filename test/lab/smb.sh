@@ -87,6 +87,13 @@ same 'and what was taken is what was written' "$(head -c "$(stat -c %s /b/work/l
 same 'nothing can be made longer' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=append conv=notrunc,fsync 2>/dev/null; echo $?)"
 rm large
 same 'there is room again' 0 "$(head -c 3000000 /tmp/large >large; sync large; echo $?)"
+rm large
+border() { fio --name=border --filename=large --size="$1" --rw=randwrite --bs=64k --ioengine=psync --direct=1 --fallocate=none --end_fsync=1 --verify=crc32c "$2" --verify_fatal=1 >/tmp/fio 2>&1 && echo verified || grep -m2 -iE 'err|fail|verify' /tmp/fio; }
+room=$((($(df -B1 --output=avail . | tail -1) - $(stat -f -c %S .)) >> 16 << 16)) # what df says is rounded up to a block
+same 'fio fills it up to the limit and verifies' verified "$(border $room --do_verify=1)"
+same 'and gets no further' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=append conv=notrunc,fsync 2>/dev/null; echo $?)"
+same 'which leaves what it wrote' verified "$(border $room --verify_only)"
+rm large
 echo now >let-me
 until [[ -e let ]]; do sleep 0.2; done
 cp /tmp/large large
