@@ -84,7 +84,8 @@ func TestCommandLinesThatMakeNoSense(t *testing.T) {
 		"exprot list":                 "next: amber export list",
 		"frobnicate":                  "next: amber --help",
 		"user add":                    "usage: amber user add NAME",
-		"volume remove":               "usage: amber volume remove NAME",
+		"volume remove":               "say which volume: by name, or by --label KEY=VALUE",
+		"review remove":               "usage: amber review remove NAME",
 		"--json volume show x y z":    `"code": 2`,
 	} {
 		var out, errOut bytes.Buffer

@@ -209,7 +209,14 @@ func BenchmarkChangesOfAHugeSite(b *testing.B) {
 		b.ReportMetric(entryLarge.Seconds()*1000, "ms/entry")
 		b.ReportMetric(ratio(entryLarge, typical(b, 101, addOne(b, small))), "entry")
 		b.ReportMetric(ratio(typical(b, 51, memberOne(b, large)), typical(b, 51, memberOne(b, small))), "member")
-		b.ReportMetric(ratio(compiles(b, large, 5), compiles(b, small, 11)), "compile")
+		var ofLarge, ofSmall []time.Duration
+		for range 11 { // in turns, so that a machine that is slower for a while is so for both
+			ofLarge, ofSmall = append(ofLarge, compiles(b, large, 1)), append(ofSmall, compiles(b, small, 5))
+		}
+		slices.Sort(ofLarge)
+		slices.Sort(ofSmall)
+		b.ReportMetric(ofLarge[5].Seconds()*1000, "ms/compile")
+		b.ReportMetric(ratio(ofLarge[5], ofSmall[5]), "compile")
 	}
 }
 

@@ -166,7 +166,11 @@ func union(sets ...*groupSet) *groupSet {
 	case 1:
 		return sets[0]
 	}
-	var out []int32
+	var most int
+	for _, s := range sets {
+		most += len(s.of)
+	}
+	out := make([]int32, 0, most)
 	for _, s := range sets {
 		out = append(out, s.of...)
 	}
@@ -194,47 +198,48 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		groupByGID[g.GID], groupByName[Fold(g.Name)] = int32(i), int32(i)
 	}
 	userByID := indexed(users, func(u *User) ID { return u.ID })
-	userByName, userByUID := make(map[string]int32, len(users)), make(map[uint32]int32, len(users))
-	direct, primaryOf := make([][]int32, len(users)), make([][]int32, len(groups))
-	for i, u := range users {
-		if _, ok := userByName[Fold(u.Name)]; ok {
-			return nil, fmt.Errorf("user name %q: %w", u.Name, ErrDuplicate)
-		}
-		if other, ok := userByUID[u.UID]; ok {
-			return nil, fmt.Errorf("uid %d of user %s belongs to %s already: %w", u.UID, u.Name, users[other].Name, ErrDuplicate)
-		}
-		userByName[Fold(u.Name)], userByUID[u.UID] = int32(i), int32(i)
-		if u.Primary != 0 {
-			g, ok := groupByID.Find(u.Primary)
+	userByName, userByUID, err := indexUsers(users)
+	if err != nil {
+		return nil, err
+	}
+	// Who is in what is noted first and then laid out side by side: a slice for each user would cost more than all the rest.
+	primary, primaryOf := make([]int32, len(users)), make([][]int32, len(groups))
+	many := make([]int32, len(users)) // how many groups list each user, at most
+	for i := range users {
+		primary[i] = None
+		if of := users[i].Primary; of != 0 {
+			g, ok := groupByID.Find(of)
 			if !ok {
-				return nil, fmt.Errorf("primary group of %s: %w", u.Name, ErrAbsent)
+				return nil, fmt.Errorf("primary group of %s: %w", users[i].Name, ErrAbsent)
 			}
-			direct[i], primaryOf[g] = append(direct[i], g), append(primaryOf[g], int32(i))
+			primary[i], primaryOf[g] = g, append(primaryOf[g], int32(i))
+			many[i]++
 		}
 	}
+	var listed []int32                      // each user who is listed, in the order of the groups
 	parents := make([][]int32, len(groups)) // groups that list it as a member
-	for gi, g := range groups {
-		for _, m := range g.Members {
+	for gi := range groups {
+		for _, m := range groups[gi].Members {
 			switch m.Kind {
 			case KindUser:
 				ui, ok := userByID.Find(m.ID)
 				if !ok {
-					return nil, fmt.Errorf("a user in group %s: %w", g.Name, ErrAbsent)
+					return nil, fmt.Errorf("a user in group %s: %w", groups[gi].Name, ErrAbsent)
 				}
-				if !slices.Contains(direct[ui], int32(gi)) {
-					direct[ui] = append(direct[ui], int32(gi))
-				}
+				listed = append(listed, ui)
+				many[ui]++
 			case KindGroup:
 				child, ok := groupByID.Find(m.ID)
 				if !ok {
-					return nil, fmt.Errorf("a group in group %s: %w", g.Name, ErrAbsent)
+					return nil, fmt.Errorf("a group in group %s: %w", groups[gi].Name, ErrAbsent)
 				}
 				parents[child] = append(parents[child], int32(gi))
 			default:
-				return nil, fmt.Errorf("group %s: only users and groups can be members", g.Name)
+				return nil, fmt.Errorf("group %s: only users and groups can be members", groups[gi].Name)
 			}
 		}
 	}
+	direct := sideBySide(groups, primary, many, listed)
 	above, err := closeGroups(groups, parents)
 	if err != nil {
 		return nil, err
@@ -248,9 +253,93 @@ func Compile(users []User, groups []Group) (*Directory, error) {
 		members:   layered.NewList(len(groups), func(int32) *lazyPeople { return &lazyPeople{} }),
 	}
 	d.above = layered.NewList(len(groups), func(g int32) *groupSet { return above[g] })
-	d.primary = layered.NewList(len(users), func(u int32) int32 { return d.GroupIndex(users[u].Primary) })
-	d.memberOf = layered.NewList(len(users), func(u int32) *groupSet { return d.groupsOver(direct[u]) })
+	d.primary = layered.NewList(len(users), func(u int32) int32 { return primary[u] })
+	var sets setRoom
+	d.memberOf = layered.NewList(len(users), func(u int32) *groupSet { return sets.over(above, direct[u]) })
 	return d, nil
+}
+
+// indexUsers gives the users by name and by uid; each is used once.
+func indexUsers(users []User) (byName map[string]int32, byUID map[uint32]int32, err error) {
+	byName, byUID = make(map[string]int32, len(users)), make(map[uint32]int32, len(users))
+	for i := range users {
+		u := &users[i]
+		if byName[Fold(u.Name)] = int32(i); len(byName) == i {
+			return nil, nil, fmt.Errorf("user name %q: %w", u.Name, ErrDuplicate)
+		}
+		if byUID[u.UID] = int32(i); len(byUID) == i {
+			other := slices.IndexFunc(users, func(o User) bool { return o.UID == u.UID })
+			return nil, nil, fmt.Errorf("uid %d of user %s belongs to %s already: %w", u.UID, u.Name, users[other].Name, ErrDuplicate)
+		}
+	}
+	return byName, byUID, nil
+}
+
+// sideBySide gives for each user the groups that list it, the primary one first, in slices of one array. many is the most that there can be for each, listed
+// whom the groups list, one after the other.
+func sideBySide(groups []Group, primary, many, listed []int32) [][]int32 {
+	room := 0
+	for _, n := range many {
+		room += int(n)
+	}
+	all, direct := make([]int32, room), make([][]int32, len(primary))
+	for u, n := range many {
+		direct[u], all = all[:0:n], all[n:]
+		if primary[u] != None {
+			direct[u] = append(direct[u], primary[u])
+		}
+	}
+	for gi := range groups {
+		for _, m := range groups[gi].Members {
+			if m.Kind != KindUser {
+				continue
+			}
+			ui := listed[0]
+			listed = listed[1:]
+			if !slices.Contains(direct[ui], int32(gi)) {
+				direct[ui] = append(direct[ui], int32(gi))
+			}
+		}
+	}
+	for u := range direct {
+		direct[u] = slices.Clip(direct[u])
+	}
+	return direct
+}
+
+// setRoom makes many sets of groups side by side.
+type setRoom struct {
+	sets    []groupSet
+	of      []int32
+	scratch []int32
+}
+
+// over is some groups with all that contain them, as above has them by group.
+func (r *setRoom) over(above []*groupSet, groups []int32) *groupSet {
+	switch len(groups) {
+	case 0:
+		return &groupSet{}
+	case 1:
+		return above[groups[0]]
+	}
+	r.scratch = r.scratch[:0]
+	for _, g := range groups {
+		r.scratch = append(r.scratch, above[g].of...)
+	}
+	slices.Sort(r.scratch)
+	r.scratch = slices.Compact(r.scratch)
+	n := len(r.scratch)
+	if len(r.sets) == 0 {
+		r.sets = make([]groupSet, 512)
+	}
+	if len(r.of) < n {
+		r.of = make([]int32, max(n, 4096))
+	}
+	out := &r.sets[0]
+	copy(r.of, r.scratch)
+	*out = *setOf(r.of[:n:n])
+	r.sets, r.of = r.sets[1:], r.of[n:]
+	return out
 }
 
 // groupsOver is some groups with all that contain them.
