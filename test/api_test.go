@@ -74,7 +74,7 @@ func routes(t testing.TB, g *gateway.Gateway) map[string][]string {
 // auditor changes nothing by any of them.
 func TestEveryRouteIsGuarded(t *testing.T) {
 	g := gateway.Start(t)
-	open := map[string]bool{"/api/v1/sign-in": true, "/api/v1/health": true, "/api/v1/first-administrator": true}
+	open := map[string]bool{"/api/v1/sign-in": true, "/api/v1/health": true, "/api/v1/first-administrator": true, "/api/v1/own-password": true}
 	auditor := g.Token(t, "auditor")
 	before := g.Changes(t)
 	for path, methods := range routes(t, g) {
@@ -159,6 +159,68 @@ func TestSignInOverHTTP(t *testing.T) {
 		require.Equal(t, 401, ask(t, g, "", "POST", "/api/v1/sign-in", `{"user":"auditor","password":"wrong"}`).status)
 	}
 	a = ask(t, g, "", "POST", "/api/v1/sign-in", `{"user":"auditor","password":"auditor`+demo.PasswordSuffix+`"}`)
+	require.Equal(t, 429, a.status)
+	require.NotEmpty(t, a.header.Get("Retry-After"))
+}
+
+// Whoever knows a password changes it, whatever their role, and nobody else does; the new one holds for every way in at once, the old one for none.
+func TestOwnPassword(t *testing.T) {
+	g := gateway.Start(t)
+	change := func(user, old, password string) answer {
+		body, err := json.Marshal(map[string]string{"user": user, "old": old, "password": password})
+		require.NoError(t, err)
+		return ask(t, g, "", "POST", "/api/v1/own-password", string(body))
+	}
+	was := func(user string) string { return user + demo.PasswordSuffix }
+	const is = "a-walk-on-the-fell"
+	keeper, rows := g.Token(t, "keeper"), g.Changes(t)
+	for _, c := range []struct {
+		user, old, password string
+		status              int
+		says                string
+	}{
+		{"wren", "wrong", is, 401, "user name or password is wrong"},
+		{"nobody-here", was("nobody-here"), is, 401, "user name or password is wrong"},
+		{"corin", was("corin"), is, 401, "user name or password is wrong"}, // disabled
+		{"wren", was("wren"), was("wren"), 422, "as it was"},
+		{"wren", was("wren"), "short", 422, "8 characters"},
+		{"wren", was("wren"), "Summer2026", 422, "guessed first"},
+		{"wren", was("wren"), "wren2026", 422, "the name"},
+		{"wren", was("wren"), strings.Repeat("ab1", 200), 422, "256"},
+		{"", "", "", 422, "body.user"},
+	} {
+		a := change(c.user, c.old, c.password)
+		require.Equal(t, c.status, a.status, "%v: %s", c, a.body)
+		require.Contains(t, string(a.body), c.says, "%v", c)
+	}
+	require.Equal(t, rows, g.Changes(t))
+	g.DialAs(t, "wren", was("wren"))
+
+	require.Equal(t, 204, change("WREN", was("wren"), is).status, "names are the same whatever their case")
+	g.DialAs(t, "wren", is)
+	_, err := g.TryDial("wren", was("wren"), 0)
+	require.Error(t, err)
+	require.Equal(t, 401, change("wren", was("wren"), "another-walk-up").status)
+	var row []struct{ Actor, Action, Subject string }
+	require.NoError(t, json.Unmarshal(ask(t, g, keeper, "GET", "/api/v1/journal?limit=1", "").body, &row))
+	require.Equal(t, []struct{ Actor, Action, Subject string }{{"wren", "set password", "wren"}}, row)
+	require.NotContains(t, string(ask(t, g, keeper, "GET", "/api/v1/journal", "").body), is)
+
+	// Sessions end with the password that they were begun with, and others' do not.
+	auditor := g.Token(t, "auditor")
+	require.Equal(t, 204, change("auditor", was("auditor"), is).status)
+	require.Equal(t, 401, ask(t, g, auditor, "GET", "/api/v1/me", "").status)
+	require.Equal(t, 200, ask(t, g, keeper, "GET", "/api/v1/me", "").status)
+
+	// It is no way to guess faster than by signing in: both count for one.
+	g = gateway.Start(t)
+	for range 3 {
+		require.Equal(t, 401, change("piran", "wrong", is).status)
+	}
+	for range 2 {
+		require.Equal(t, 401, ask(t, g, "", "POST", "/api/v1/sign-in", `{"user":"piran","password":"wrong"}`).status)
+	}
+	a := change("piran", was("piran"), is)
 	require.Equal(t, 429, a.status)
 	require.NotEmpty(t, a.header.Get("Retry-After"))
 }

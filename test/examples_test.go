@@ -15,9 +15,9 @@ import (
 // untried are examples that cannot be tried on the demo: what they need is not there.
 var untried = []string{
 	"amber serve", "amber sign-in", "amber sign-out", "amber first-administrator", // another service than the one that runs
-	"amber user password", // a terminal
-	"amber volume add",    // a directory of the host outside the state
-	"amber notice test",   // a mail server and a webhook: what is only tried sends nothing
+	"amber user password", "amber password", // a terminal
+	"amber volume add",  // a directory of the host outside the state
+	"amber notice test", // a mail server and a webhook: what is only tried sends nothing
 }
 
 // Every command has two examples in its help, or more, and they can be pasted: each is tried on the demo, changes as previews. No

@@ -50,6 +50,13 @@ type Credentials struct {
 	Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 }
 
+// OwnPassword is a password that takes the place of another.
+type OwnPassword struct {
+	User     string `json:"user" minLength:"1" maxLength:"64"`
+	Old      string `json:"old" minLength:"1" maxLength:"256" format:"password" doc:"The password as it is."`
+	Password string `json:"password" minLength:"1" maxLength:"256" format:"password" doc:"What it is to be."`
+}
+
 // FirstAdministrator is who is to be the first administrator, and the code that lets them.
 type FirstAdministrator struct {
 	Code     string `json:"code" minLength:"1" maxLength:"64"`
@@ -77,6 +84,13 @@ func (s *Server) registerSession() {
 	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body FirstAdministrator }) (*signedInOutput, error) {
 		session, err := s.on(ctx).MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address)
 		return answer(ctx, session, err)
+	})
+
+	op = operation("change-own-password", http.MethodPost, "/own-password", "Change one's own password", "session")
+	op.Security = public
+	op.DefaultStatus = http.StatusNoContent
+	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body OwnPassword }) (*struct{}, error) {
+		return nil, s.asProblem(s.on(ctx).ChangePassword(ctx, in.Body.User, in.Body.Old, in.Body.Password, reachedBy(ctx).address), "body")
 	})
 
 	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")

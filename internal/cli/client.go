@@ -134,7 +134,7 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 	}
 	if resp.StatusCode >= 400 {
 		err := asFailure(resp, raw)
-		if resp.StatusCode == http.StatusUnauthorized && path != "health" && path != "first-administrator" && c.needsFirst(ctx) {
+		if resp.StatusCode == http.StatusUnauthorized && path != "health" && path != "first-administrator" && path != "own-password" && c.needsFirst(ctx) {
 			return nil, &failure{code: exitFailed, msg: "there is no administrator yet: the service printed a code when it started", next: "amber first-administrator NAME --code CODE"}
 		}
 		return nil, err

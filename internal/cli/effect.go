@@ -49,7 +49,7 @@ func touchesAccess(path string) bool {
 
 // isSession says whether a route is about who asks, and not about the records.
 func isSession(path string) bool {
-	return path == "sign-in" || path == "sign-out" || path == "first-administrator"
+	return path == "sign-in" || path == "sign-out" || path == "first-administrator" || path == "own-password"
 }
 
 var errRecorded = errors.New("recorded")

@@ -45,6 +45,31 @@ func (a *app) sessionCommands() []*cli.Command {
 			}
 			return a.done(cmd, "signed out at %s", a.client.base)
 		}),
+		a.leaf("password", "change your own password, whoever you are; from AMBER_PASSWORD and AMBER_NEW_PASSWORD, or prompts", "[USER]", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			var me api.Me
+			err := a.client.call(ctx, http.MethodGet, "me", nil, nil, &me)
+			if len(args) == 0 {
+				if err != nil {
+					return err
+				}
+				args = []string{me.User}
+			}
+			old, err := a.password("Password of " + args[0] + " as it is: ")
+			if err != nil {
+				return err
+			}
+			password, err := a.newSecret("AMBER_NEW_PASSWORD", "What it is to be: ")
+			if err != nil {
+				return err
+			}
+			if err := a.client.call(ctx, http.MethodPost, "own-password", nil, map[string]string{"user": args[0], "old": old, "password": password}, nil); err != nil {
+				return err
+			}
+			if strings.EqualFold(args[0], me.User) { // the sign-in ended with the old one
+				return signIn(ctx, cmd, "sign-in", map[string]string{"user": args[0], "password": password})
+			}
+			return a.done(cmd, "changed the password of %s", args[0])
+		}),
 		a.leaf("first-administrator", "make the first administrator, with the code that the service printed", "USER", []cli.Flag{
 			&cli.StringFlag{Name: "code", Usage: "the code", Required: true},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {

@@ -8,8 +8,6 @@ import (
 	"amber.example/gatekeeper/internal/secret"
 )
 
-const shortestPassword = 8
-
 // SetPassword sets a user's password for every way in, and ends their sessions.
 func (s *Service) SetPassword(ctx context.Context, by Actor, name, password string) error {
 	user, err := s.User(name)
@@ -25,13 +23,19 @@ func (s *Service) SetPassword(ctx context.Context, by Actor, name, password stri
 	})
 }
 
+// SetOwnPassword sets the password of a user who has shown that they know the one they have: whatever their role, it is theirs to change.
+func (s *Service) SetOwnPassword(ctx context.Context, id identity.ID, password string) error {
+	user := s.Policy().Directory.User(id)
+	if user == nil {
+		return notFound("user", "", "there is no such user")
+	}
+	return s.SetPassword(ctx, Actor{ID: user.ID, Name: user.Name, Role: entitled}, user.Name, password)
+}
+
 // writePassword writes a user down with a password.
 func (s *Service) writePassword(d *site.Draft, u identity.User, password string) error {
-	if len([]rune(password)) < shortestPassword {
-		return invalid("password", "the password needs at least %d characters", shortestPassword)
-	}
-	if len(password) > 256 {
-		return invalid("password", "the password is longer than 256 bytes")
+	if why := secret.Weak(password, u.Name, u.FullName); why != "" {
+		return invalid("password", "%s", why)
 	}
 	var kept site.Secret
 	if !s.tried() { // it is never checked, and takes long to make

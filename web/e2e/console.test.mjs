@@ -88,7 +88,7 @@ async function page(viewport = { width: 1280, height: 800 }) {
 
 async function signIn(p, user) {
   await p.getByLabel('User name').fill(user);
-  await p.getByLabel('Password').fill(`${user}-at-larkfell`);
+  await p.getByLabel('Password', { exact: true }).fill(`${user}-at-larkfell`);
   await p.keyboard.press('Enter');
   await p.getByRole('heading', { name: 'Folders', exact: true }).waitFor();
 }
@@ -332,6 +332,40 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
   await p.goto(`${url}/why?user=piran&path=nightlog&via=nfs&from=192.0.2.8&want=change`);
   await p.getByRole('heading', { name: 'Refused at the share gate' }).waitFor();
   await p.locator('code', { hasText: 'amber export rule set /nightlog' }).waitFor();
+});
+
+test('one’s own password, with a session and without', async () => {
+  const p = await page();
+  const asked = p.getByRole('alertdialog');
+  const fill = async (old, password, again = password) => {
+    await asked.getByLabel('The password as it is').fill(old);
+    await asked.getByLabel('What it is to be').fill(password);
+    await asked.getByLabel('The same again').fill(again);
+    await asked.getByRole('button', { name: 'Change it' }).click();
+  };
+  await p.getByRole('button', { name: 'Change your password' }).click();
+  await fill('wren-at-larkfell', 'a-walk-on-the-fell');
+  await asked.getByText('Type your user name.').waitFor();
+  await asked.getByLabel('Your user name').fill('wren');
+  await fill('wren-at-larkfell', 'a-walk-on-the-fell', 'a-walk-on-the-hill');
+  await asked.getByText('The two are not the same.').waitFor();
+  await fill('wren-at-larkfell', 'wren1234');
+  await asked.getByText('little more than the name').waitFor();
+  await fill('wren-at-larkfell', 'a-walk-on-the-fell');
+  await p.getByText('The password is changed.').waitFor();
+  await asked.waitFor({ state: 'detached' });
+
+  await signIn(p, 'auditor');
+  await p.getByRole('button', { name: 'Change your password' }).click();
+  await fill('not-the-right-one', 'a-walk-on-the-fell');
+  await asked.getByText('user name or password is wrong').waitFor();
+  await fill('auditor-at-larkfell', 'a-walk-on-the-fell');
+  await asked.waitFor({ state: 'detached' });
+  await p.reload();
+  await p.getByRole('heading', { name: 'Folders', exact: true }).waitFor();
+  await p.getByRole('button', { name: 'Change your password' }).click();
+  await fill('a-walk-on-the-fell', 'auditor-at-larkfell');
+  await asked.waitFor({ state: 'detached' });
 });
 
 test('people: a list is put in but for what is refused, found by a part of a name, and taken back', async () => {

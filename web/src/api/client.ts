@@ -97,7 +97,10 @@ export const client: QueryClient = new QueryClient({
     queries: { retry: (n, e) => !(e instanceof Refusal) && n < 2, staleTime: 5_000 },
   },
   queryCache: new QueryCache({ onError: signedOut }),
-  mutationCache: new MutationCache({ onError: signedOut }),
+  mutationCache: new MutationCache({
+    // A password that is asked for and is wrong ends no session.
+    onError: (error, _given, _context, mutation) => mutation.meta?.asksPassword || signedOut(error),
+  }),
 });
 
 /** Says who is signed in from now on, and forgets what somebody else was shown. */

@@ -4,7 +4,7 @@ import { useDeferredValue, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Change, type Roster, type RosterRead, taken, type User, useMe } from '../api/client';
 import { lastDay } from '../parts/day';
-import { Previewed } from '../parts/effect';
+import { people as howMany, Previewed } from '../parts/effect';
 import { Labels } from '../parts/labels';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 
@@ -146,8 +146,6 @@ async function base64(file: File) {
 
 const mostShown = 60;
 
-const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
-
 /** A value that a line gives, as people say it. */
 const said = (field: string, value?: string) => (!value ? 'none' : field === 'ends' ? lastDay(value) : value);
 
@@ -214,10 +212,10 @@ function Import({ onDone }: { onDone: () => void }) {
         )}
       </Stack>
       <Previewed
-        title={`Put ${people((read?.made ?? 0) + (read?.changed ?? 0))} in?`}
+        title={`Put ${howMany((read?.made ?? 0) + (read?.changed ?? 0))} in?`}
         act="Put them in"
         changes={asking}
-        done={`${people(read?.made ?? 0)} made, ${read?.changed ?? 0} changed.`}
+        done={`${howMany(read?.made ?? 0)} made, ${read?.changed ?? 0} changed.`}
         onClose={() => setAsking(null)}
         onDone={() => {
           setAsking(null);

@@ -1,9 +1,11 @@
 import { Box, Center, Field, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { api, nowSignedIn, taken, useHealth } from '../api/client';
 import { GateIcon } from '../parts/icons';
-import { MainButton, Refused, Sheet } from '../parts/sheet';
+import { OwnPassword } from '../parts/own-password';
+import { MainButton, QuietButton, Refused, Sheet } from '../parts/sheet';
 
 type Form = { user: string; password: string; code: string };
 
@@ -12,6 +14,7 @@ export function SignIn() {
   const health = useHealth();
   const first = health.data?.needsFirst ?? false;
   const { register, handleSubmit, formState } = useForm<Form>();
+  const [changing, setChanging] = useState(false);
   const enter = useMutation({
     mutationFn: ({ user, password, code }: Form) =>
       first
@@ -65,9 +68,11 @@ export function SignIn() {
               <MainButton type="submit" loading={enter.isPending}>
                 {first ? 'Make administrator' : 'Sign in'}
               </MainButton>
+              {!first && <QuietButton onClick={() => setChanging(true)}>Change your password</QuietButton>}
             </Stack>
           </form>
         </Sheet>
+        {changing && <OwnPassword onClose={() => setChanging(false)} />}
       </Box>
     </Center>
   );

@@ -7,7 +7,7 @@ import { Grid } from './grid';
 import { MainButton, QuietButton, Refused, Waiting } from './sheet';
 import { sayMade } from './toaster';
 
-const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
+export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
 
 /** How many gain and lose, before where and who. */
 export function inShort(e: Effect) {

@@ -1,6 +1,6 @@
 import { Alert, Box, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
-import type { ReactNode } from 'react';
+import { type ReactNode, useState } from 'react';
 import { NavLink } from 'react-router';
 import { api, nowSignedIn, taken, useMe } from '../api/client';
 import { useColorMode } from './color-mode';
@@ -9,6 +9,7 @@ import {
   FolderIcon,
   GateIcon,
   HostsIcon,
+  KeyIcon,
   LeaveIcon,
   LimitIcon,
   MatrixIcon,
@@ -20,6 +21,7 @@ import {
   SunIcon,
   WhyIcon,
 } from './icons';
+import { OwnPassword } from './own-password';
 import { sayRefused } from './toaster';
 
 const places = [
@@ -60,6 +62,7 @@ function Go({ to, text, Drawn }: (typeof places)[number]) {
 export function Frame({ children }: { children: ReactNode }) {
   const me = useMe();
   const [mode, toggle] = useColorMode();
+  const [changing, setChanging] = useState(false);
   const leave = useMutation({
     mutationFn: () => taken(api.POST('/api/v1/sign-out')),
     onSuccess: () => nowSignedIn(null),
@@ -130,6 +133,15 @@ export function Frame({ children }: { children: ReactNode }) {
               {mode === 'dark' ? <SunIcon /> : <MoonIcon />}
             </IconButton>
             <IconButton
+              aria-label="Change your password"
+              variant="ghost"
+              color="faint"
+              _hover={{ bg: 'sunk', color: 'ink' }}
+              onClick={() => setChanging(true)}
+            >
+              <KeyIcon />
+            </IconButton>
+            <IconButton
               aria-label="Sign out"
               variant="ghost"
               color="faint"
@@ -142,6 +154,7 @@ export function Frame({ children }: { children: ReactNode }) {
           </HStack>
         </Flex>
       </Flex>
+      {changing && me.data && <OwnPassword user={me.data.user} onClose={() => setChanging(false)} />}
       <Box as="main" id="content" flex="1" minW="0" px={{ base: '4', md: '10' }} py={{ base: '6', md: '9' }}>
         <Box maxW="1040px" mx="auto">
           {me.data?.trouble && (

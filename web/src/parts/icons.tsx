@@ -41,6 +41,7 @@ export const MoonIcon = drawn('M20 14.5A8.5 8.5 0 0 1 9.5 4a8.5 8.5 0 1 0 10.5 1
 export const LeaveIcon = drawn(
   'M14 4.5H6.5A1.5 1.5 0 0 0 5 6v12a1.5 1.5 0 0 0 1.5 1.5H14M10.5 12H20m-3.5-3.5L20 12l-3.5 3.5',
 );
+export const KeyIcon = drawn('M8 11.5a4 4 0 1 0 0 8 4 4 0 0 0 0-8ZM11 12.6 19.5 4M16 7.5l3 3M13.5 10l2 2');
 export const AddIcon = drawn('M12 5v14M5 12h14');
 export const RemoveIcon = drawn(
   'M5 7h14M10 11v6M14 11v6M7 7l.8 11.2A1.5 1.5 0 0 0 9.3 19.6h5.4a1.5 1.5 0 0 0 1.5-1.4L17 7M9.5 7l.4-2.1a1 1 0 0 1 1-.9h2.2a1 1 0 0 1 1 .9l.4 2.1',
