@@ -408,7 +408,13 @@ test('an auditor sees everything and is offered no change', async () => {
   await p.getByText(/mount -t nfs 127.0.0.1:\/instruments/).waitFor();
   await p.getByRole('tab', { name: 'Exports' }).click();
   await p.getByText('@dome-hosts').waitFor();
-  assert.equal(await p.getByRole('button', { name: /Add|Remove|Move|Change|Publish|End/ }).count(), 0);
+  assert.equal(
+    await p
+      .getByRole('main')
+      .getByRole('button', { name: /Add|Remove|Move|Change|Publish|End/ })
+      .count(),
+    0,
+  );
 });
 
 test('limits: who is close, and when they will be at it', async () => {
