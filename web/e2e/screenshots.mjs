@@ -26,15 +26,15 @@ const browser = await chromium.launch({
   ],
 });
 
-async function open(colorScheme, width = 1280, height = 800) {
-  const page = await (await browser.newContext({ viewport: { width, height }, colorScheme })).newPage();
+async function open(colorScheme) {
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, colorScheme })).newPage();
   await page.goto(url);
   await page.getByLabel('User name').fill('keeper');
   return page;
 }
 
 async function enter(page) {
-  await page.getByLabel('Password').fill('keeper-at-larkfell');
+  await page.getByLabel('Password', { exact: true }).fill('keeper-at-larkfell');
   await page.keyboard.press('Enter');
   await page.getByRole('heading', { name: 'Folders', exact: true }).waitFor();
 }
@@ -60,6 +60,11 @@ try {
   await page.getByRole('button', { name: 'Which rule applies?' }).click();
   await page.getByText('Line 1 lets').waitFor();
   await shot(page, 'exports');
+  await page.goto(`${url}/people`);
+  await page.getByRole('button', { name: 'Put a list in' }).click();
+  await page.getByLabel('The list').setInputFiles(join(root, 'demo/people/visiting-spring.csv'));
+  await page.getByText('40 made').waitFor();
+  await shot(page, 'people');
   await page.goto(`${url}/hosts`);
   await page.getByText('used by').first().waitFor();
   await shot(page, 'hosts');
@@ -90,11 +95,6 @@ try {
   await dark.goto(`${url}/why?user=wren&path=plates/2026&want=read`);
   await dark.getByRole('heading', { name: 'Allowed' }).waitFor();
   await shot(dark, 'why-dark');
-  const phone = await open('light', 390, 844);
-  await enter(phone);
-  await phone.goto(`${url}/folders/nightlog`);
-  await phone.getByRole('tab', { name: 'Who may do what' }).waitFor();
-  await shot(phone, 'folder-phone');
 } finally {
   await browser.close();
   service.kill();
