@@ -2,6 +2,7 @@ package site
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -85,7 +86,29 @@ func inOrder(changes []Change) []Change {
 	}
 	out := slices.Clone(changes)
 	slices.SortStableFunc(out, func(a, b Change) int { return rank(a) - rank(b) })
+	lastFirst(out)
 	return out
+}
+
+// lastFirst has of each kind what was added go from its end: the records that are left need not move up each time, which for an import of a hundred thousand
+// people would be all that undoing does.
+func lastFirst(changes []Change) {
+	added := make(map[string][]int) // where they stand, by kind
+	for i, c := range changes {
+		if c.Before == nil {
+			added[c.Kind] = append(added[c.Kind], i)
+		}
+	}
+	for _, at := range added {
+		of := make([]Change, len(at))
+		for i, where := range at {
+			of[i] = changes[where]
+		}
+		slices.SortFunc(of, func(a, b Change) int { return cmp.Compare(b.ID, a.ID) })
+		for i, where := range at {
+			changes[where] = of[i]
+		}
+	}
 }
 
 // parentOf is the record that the one of a change lies in; 0 for none.
