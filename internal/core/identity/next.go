@@ -179,10 +179,11 @@ func (s *step) takePrimaries(userAt []int32) error {
 	primary, of := make(map[int32]int32), make(map[int32][]int32)
 	users := func(g int32) []int32 {
 		if _, ok := of[g]; !ok {
-			of[g] = s.primaryOf.At(g)
+			of[g] = slices.Clone(s.primaryOf.At(g))
 		}
 		return of[g]
 	}
+	left := make(map[int32]map[int32]bool) // by group, whose it is no more
 	for _, i := range userAt {
 		was, is := s.primary.At(i), s.GroupIndex(s.Directory.users[i].Primary)
 		if is == None && s.Directory.users[i].Primary != 0 {
@@ -193,28 +194,43 @@ func (s *step) takePrimaries(userAt []int32) error {
 		}
 		primary[i], s.users[i] = is, append(s.users[i], s.direct.At(i)...)
 		if was != None {
-			of[was] = without(users(was), i)
+			if left[was] == nil {
+				left[was] = make(map[int32]bool)
+			}
+			left[was][i] = true
 		}
 		if is != None {
-			of[is] = append(slices.Clip(users(is)), i)
+			of[is] = append(users(is), i)
 		}
+	}
+	for g, gone := range left {
+		of[g] = slices.DeleteFunc(users(g), func(i int32) bool { return gone[i] })
 	}
 	s.primary, s.primaryOf = s.primary.With(primary), s.primaryOf.With(of)
 	return nil
 }
 
-func without(list []int32, i int32) (out []int32) {
-	for _, v := range list {
-		if v != i {
-			out = append(out, v)
-		}
+// lister says whether a group lists somebody. For many users, what a group lists is put where it is found at once.
+func (s *step) lister() func(g int32, who Principal) bool {
+	if len(s.users) < 64 {
+		return func(g int32, who Principal) bool { return slices.Contains(s.listed.At(g), who) }
 	}
-	return out
+	of := make(map[int32]map[Principal]bool)
+	return func(g int32, who Principal) bool {
+		if of[g] == nil {
+			of[g] = make(map[Principal]bool)
+			for _, m := range s.listed.At(g) {
+				of[g][m] = true
+			}
+		}
+		return of[g][who]
+	}
 }
 
 // settle works out anew in which groups those users are.
 func (s *step) settle() {
 	direct, member := make(map[int32][]int32), make(map[int32]*groupSet)
+	lists := s.lister()
 	for i, others := range s.users {
 		id := s.Directory.users[i].ID
 		var in []int32
@@ -224,7 +240,7 @@ func (s *step) settle() {
 		maybe := slices.Concat(s.direct.At(i), others)
 		slices.Sort(maybe)
 		for _, g := range slices.Compact(maybe) {
-			if !slices.Contains(in, g) && slices.Contains(s.listed.At(g), UserPrincipal(id)) {
+			if !slices.Contains(in, g) && lists(g, UserPrincipal(id)) {
 				in = append(in, g)
 			}
 		}

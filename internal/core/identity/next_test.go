@@ -39,7 +39,7 @@ func TestTheNextDirectory(t *testing.T) {
 		var groups []Group
 		lastUser, lastGroup := ID(0), ID(0)
 		if rapid.Bool().Draw(t, "many") { // around the border of a word of the sets
-			for range rapid.IntRange(61, 64).Draw(t, "users") {
+			for range rapid.IntRange(61, 66).Draw(t, "users") {
 				lastUser++
 				users = append(users, User{ID: lastUser, Name: fmt.Sprint("many", lastUser), UID: uint32(1000 + lastUser)})
 			}
@@ -54,7 +54,7 @@ func TestTheNextDirectory(t *testing.T) {
 			number := func() uint32 { return uint32(rapid.IntRange(0, names-1).Draw(t, "number")) }
 			anyGroup := func() ID { return ID(rapid.IntRange(0, int(lg)).Draw(t, "group")) }
 			for range rapid.IntRange(1, 3).Draw(t, "altered") {
-				switch rapid.IntRange(0, 7).Draw(t, "what") {
+				switch rapid.IntRange(0, 9).Draw(t, "what") {
 				case 0:
 					lu++
 					u = append(u, User{ID: lu, Name: name(), UID: number(), Primary: anyGroup()})
@@ -87,6 +87,23 @@ func TestTheNextDirectory(t *testing.T) {
 						g[i].Members = append(slices.Clip(g[i].Members), m)
 					}
 					touched = append(touched, GroupPrincipal(g[i].ID))
+				case 8: // all at once, as by an import
+					of := anyGroup()
+					for i := range u {
+						u[i].Primary = of
+						touched = append(touched, UserPrincipal(u[i].ID))
+					}
+				case 9:
+					if len(g) > 0 {
+						i := rapid.IntRange(0, len(g)-1).Draw(t, "which")
+						g[i].Members = nil
+						if rapid.Bool().Draw(t, "all") {
+							for _, one := range u {
+								g[i].Members = append(g[i].Members, UserPrincipal(one.ID))
+							}
+						}
+						touched = append(touched, GroupPrincipal(g[i].ID))
+					}
 				case 7:
 					if len(u) > 0 && rapid.IntRange(0, 3).Draw(t, "remove") == 0 {
 						i := rapid.IntRange(0, len(u)-1).Draw(t, "gone")
