@@ -10,8 +10,9 @@ import (
 	"html/template"
 	"io"
 	"os"
-	"strings"
 	"time"
+
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // Report is one document.
@@ -67,9 +68,9 @@ func (r *Report) csv(w io.Writer) error {
 			return err
 		}
 		for _, row := range s.Rows {
-			cells := []string{Cell(s.Title)}
+			cells := []string{plain.Cell(s.Title)}
 			for _, c := range row {
-				cells = append(cells, Cell(c))
+				cells = append(cells, plain.Cell(c))
 			}
 			if err := out.Write(cells); err != nil {
 				return err
@@ -78,23 +79,6 @@ func (r *Report) csv(w io.Writer) error {
 	}
 	out.Flush()
 	return out.Error()
-}
-
-// Cell is a text as a cell of CSV holds it: what a spreadsheet would take for a formula, and file
-// names can be anything, gets an apostrophe in front.
-func Cell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
-}
-
-// Uncell is the text that Cell made a cell of.
-func Uncell(s string) string {
-	if len(s) > 1 && s[0] == '\'' && strings.ContainsRune("=+-@\t\r", rune(s[1])) {
-		return s[1:]
-	}
-	return s
 }
 
 //go:embed page.html

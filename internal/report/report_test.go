@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 func TestEveryForm(t *testing.T) {
@@ -29,8 +31,8 @@ func TestEveryForm(t *testing.T) {
 	rows, err = reader.ReadAll()
 	require.NoError(t, err)
 	require.Equal(t, []string{"Who", "'=HYPERLINK(1)", "<script>alert(1)</script>"}, rows[2])
-	require.Equal(t, "=HYPERLINK(1)", Uncell(rows[2][1]))
-	require.Equal(t, "plain", Uncell(Cell("plain")))
+	require.Equal(t, "=HYPERLINK(1)", plain.Uncell(rows[2][1]))
+	require.Equal(t, "plain", plain.Uncell(plain.Cell("plain")))
 
 	html := write("html")
 	require.NotContains(t, html, "<script>")

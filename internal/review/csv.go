@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/refusal"
-	"amber.example/gatekeeper/internal/report"
 )
 
 var reviewColumns = []string{"line", "path or group", "says", "people", "decision", "comment"}
@@ -27,7 +27,7 @@ func ReviewCSV(w io.Writer, r *site.Review) error {
 		}
 		row := []string{strconv.Itoa(l.Number), where, l.Says, strings.Join(l.People, " "), string(l.Decision), l.Comment}
 		for i := range row {
-			row[i] = report.Cell(row[i])
+			row[i] = plain.Cell(row[i])
 		}
 		if err := out.Write(row); err != nil {
 			return err
@@ -85,7 +85,7 @@ func ReadReviewCSV(text string) ([]Mark, error) {
 		}
 		m := Mark{Line: number, Decision: site.Decision(strings.ToLower(strings.TrimSpace(row[decision])))}
 		if okComment && len(row) > comment {
-			m.Comment = report.Uncell(strings.TrimSpace(row[comment]))
+			m.Comment = plain.Uncell(strings.TrimSpace(row[comment]))
 		}
 		out = append(out, m)
 	}

@@ -29,17 +29,11 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 		if people.GroupNamed(in.Name) != nil {
 			return conflict("name", "amber group show "+quote(in.Name), "there is a group %s already", in.Name)
 		}
-		gid := uint32(1000)
+		gid := people.NextGID()
 		if in.GID != nil {
 			gid = *in.GID
 			if err := s.gidFree(gid, 0); err != nil {
 				return err
-			}
-		} else {
-			for _, g := range people.Groups() {
-				if g.GID >= gid && g.GID < 60000 {
-					gid = g.GID + 1
-				}
 			}
 		}
 		g := identity.Group{Name: in.Name, GID: gid, Description: in.Description}

@@ -88,17 +88,11 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		if people.UserNamed(in.Name) != nil {
 			return conflict("name", "amber user show "+quote(in.Name), "there is a user %s already", in.Name)
 		}
-		uid := uint32(1000)
+		uid := people.NextUID()
 		if in.UID != nil {
 			uid = *in.UID
 			if err := s.uidFree(uid, 0); err != nil {
 				return err
-			}
-		} else {
-			for _, u := range people.Users() {
-				if u.UID >= uid && u.UID < 60000 {
-					uid = u.UID + 1
-				}
 			}
 		}
 		primary, err := s.groupOrNone(in.Primary)

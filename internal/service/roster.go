@@ -1,19 +1,13 @@
 package service
 
 import (
-	"bytes"
 	"context"
-	"encoding/csv"
-	"fmt"
 	"io"
-	"strconv"
-	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/roster"
 	"amber.example/gatekeeper/internal/core/site"
-	"amber.example/gatekeeper/internal/report"
 )
 
 // RosterInput is a list of people, and what is to become of those who are not in it.
@@ -134,59 +128,10 @@ func (in RosterInput) subject() string {
 
 // WriteRoster writes the users down in a form that can be read again.
 func (s *Service) WriteRoster(w io.Writer, format roster.Format) error {
-	d := s.Policy().Directory
-	direct := make(map[identity.ID][]string)
-	for _, g := range d.Groups() {
-		for _, m := range g.Members {
-			if m.Kind == identity.KindUser {
-				direct[m.ID] = append(direct[m.ID], g.Name)
-			}
-		}
+	text, err := roster.Write(s.Policy().Directory, format)
+	if err != nil {
+		return invalid("format", "%v", err)
 	}
-	primary := func(u *identity.User) (name string, gid uint32) {
-		if g := d.Group(u.Primary); g != nil {
-			return g.Name, g.GID
-		}
-		return "", site.Anonymous
-	}
-	var b bytes.Buffer
-	switch format {
-	case roster.CSV, "":
-		out := csv.NewWriter(&b)
-		_ = out.Write(roster.Columns())
-		for i := range d.Users() {
-			u := &d.Users()[i]
-			group, _ := primary(u)
-			var labels []string
-			for _, l := range u.Labels {
-				labels = append(labels, l.Key+"="+l.Value)
-			}
-			ends := ""
-			if !u.Expires.IsZero() {
-				ends = u.Expires.UTC().Format(time.RFC3339)
-			}
-			row := []string{u.Name, u.FullName, strconv.FormatUint(uint64(u.UID), 10), group, strings.Join(direct[u.ID], " "), u.Mail, ends, strings.Join(labels, ";")}
-			for i := range row {
-				row[i] = report.Cell(row[i])
-			}
-			_ = out.Write(row) // to memory
-		}
-		out.Flush()
-	case roster.Passwd:
-		for i := range d.Users() {
-			u := &d.Users()[i]
-			_, gid := primary(u)
-			fmt.Fprintf(&b, "%s:x:%d:%d:%s:/home/%s:/usr/sbin/nologin\n", u.Name, u.UID, gid, strings.NewReplacer(":", " ", ",", " ").Replace(u.FullName), u.Name)
-		}
-	case roster.LDIF:
-		for i := range d.Users() {
-			u := &d.Users()[i]
-			_, gid := primary(u)
-			roster.WriteLDIF(&b, u, gid)
-		}
-	default:
-		return invalid("format", "%q is not one of csv, passwd, ldif", format)
-	}
-	_, err := b.WriteTo(w)
+	_, err = w.Write(text)
 	return err
 }

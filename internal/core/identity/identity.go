@@ -180,6 +180,32 @@ func union(sets ...*groupSet) *groupSet {
 	return setOf(slices.Clip(slices.Compact(out)))
 }
 
+// The numbers that are given to who is given none: from the first of people, by common custom, up to those of the system's own.
+const (
+	firstNumber  = 1000
+	endOfNumbers = 60000
+)
+
+// NextUID is the number above all that people have in the range in which numbers are chosen; NextGID is the same for groups.
+func (d *Directory) NextUID() uint32 {
+	return nextNumber(d.users, func(u *User) uint32 { return u.UID })
+}
+
+// NextGID is NextUID for groups.
+func (d *Directory) NextGID() uint32 {
+	return nextNumber(d.groups, func(g *Group) uint32 { return g.GID })
+}
+
+func nextNumber[T any](all []T, number func(*T) uint32) uint32 {
+	next := uint32(firstNumber)
+	for i := range all {
+		if n := number(&all[i]); n >= next && n < endOfNumbers {
+			next = n + 1
+		}
+	}
+	return next
+}
+
 // Fold is the form in which account, share and folder names are compared: names
 // that differ only in case are the same name.
 func Fold(name string) string { return strings.ToLower(name) }

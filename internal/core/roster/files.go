@@ -1,13 +1,10 @@
 package roster
 
 import (
-	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
-
-	"amber.example/gatekeeper/internal/core/identity"
 )
 
 // Accounts of the system itself, by common custom: what is not for people in a list of passwd(5).
@@ -147,43 +144,4 @@ func ldifLine(line string) (name, value string, err error) {
 		return "", "", errors.New("a value that lies elsewhere is not fetched")
 	}
 	return name, strings.TrimSpace(value), nil
-}
-
-// WriteLDIF writes a user as an entry of class posixAccount (RFC 2307).
-func WriteLDIF(w *bytes.Buffer, u *identity.User, gid uint32) {
-	line := func(name, value string) {
-		if safeLDIF(value) {
-			fmt.Fprintf(w, "%s: %s\n", name, value)
-		} else {
-			fmt.Fprintf(w, "%s:: %s\n", name, base64.StdEncoding.EncodeToString([]byte(value)))
-		}
-	}
-	line("dn", "uid="+strings.NewReplacer(`,`, `\,`, `+`, `\+`).Replace(u.Name)+",ou=people")
-	line("objectClass", "posixAccount")
-	line("uid", u.Name)
-	full := u.FullName
-	if full == "" {
-		full = u.Name
-	}
-	line("cn", full)
-	line("uidNumber", fmt.Sprint(u.UID))
-	line("gidNumber", fmt.Sprint(gid))
-	line("homeDirectory", "/home/"+u.Name)
-	if u.Mail != "" {
-		line("mail", u.Mail)
-	}
-	w.WriteByte('\n')
-}
-
-// safeLDIF says whether a value stands for itself: RFC 2849's SAFE-STRING, without a space at its end.
-func safeLDIF(value string) bool {
-	if value == "" || strings.ContainsRune(" :<", rune(value[0])) || strings.HasSuffix(value, " ") {
-		return value == ""
-	}
-	for i := range len(value) {
-		if c := value[i]; c == 0 || c == '\n' || c == '\r' || c > 126 {
-			return false
-		}
-	}
-	return true
 }

@@ -60,13 +60,10 @@ type roll struct {
 
 // Put puts what a list says into a draft of the records of a directory, and says line by line what became of it. Refused lines alter nothing.
 func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, gone GoneRule) []Outcome {
-	r := &roll{d: d, dir: dir, rules: rules, next: firstPerson, taken: make(map[uint32]identity.ID), direct: make(map[identity.ID][]identity.ID),
+	r := &roll{d: d, dir: dir, rules: rules, next: dir.NextUID(), taken: make(map[uint32]identity.ID), direct: make(map[identity.ID][]identity.ID),
 		members: make(map[identity.ID]*identity.Group), altered: make(map[identity.ID]bool)}
 	for _, u := range dir.Users() {
 		r.taken[u.UID] = u.ID
-		if u.UID >= r.next && u.UID < 60000 {
-			r.next = u.UID + 1
-		}
 	}
 	for _, g := range dir.Groups() {
 		for _, m := range g.Members {

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // Person is what a list says of one person; nil is what it does not say.
@@ -61,14 +62,13 @@ const MostLines = 100_000
 // The words that a CSV's header is in. Case, spaces, dashes and underscores do not matter.
 var columns = []string{"name", "full name", "uid", "group", "groups", "mail", "ends", "label"}
 
-// Columns are those words.
-func Columns() []string { return slices.Clone(columns) }
-
 // Errors of lists that cannot be read at all. What is wrong with a line is said there.
 var (
 	ErrEmpty   = errors.New("there is nobody in it")
 	errTooMany = fmt.Errorf("it has more than %d lines", MostLines)
 )
+
+func errFormat(format Format) error { return fmt.Errorf("%q is not one of csv, passwd, ldif", format) }
 
 // Read reads a list.
 func Read(raw []byte, o Options) ([]Person, error) {
@@ -95,7 +95,7 @@ func Read(raw []byte, o Options) ([]Person, error) {
 	case LDIF:
 		out, err = readLDIF(text)
 	default:
-		return nil, fmt.Errorf("%q is not one of csv, passwd, ldif", format)
+		return nil, errFormat(format)
 	}
 	if err == nil && len(out) == 0 {
 		err = ErrEmpty
@@ -269,11 +269,7 @@ func (p *Person) fill(row []string, at map[string]int, in *time.Location) {
 		if !ok {
 			return "", false
 		}
-		text := strings.TrimSpace(row[i])
-		if len(text) > 1 && text[0] == '\'' && strings.ContainsRune("=+-@\t\r", rune(text[1])) { // as it was written for spreadsheets
-			text = text[1:]
-		}
-		return text, true
+		return plain.Uncell(strings.TrimSpace(row[i])), true
 	}
 	p.Name, _ = cell("name")
 	for word, to := range map[string]**string{"full name": &p.FullName, "group": &p.Primary, "mail": &p.Mail} {
