@@ -68,10 +68,7 @@ func (s *Service) runConvert(ctx context.Context, j *job.Job) (any, error) {
 		}
 	}()
 	var args convertArgs
-	if err := j.Args(&args); err != nil {
-		return nil, err
-	}
-	f, err := s.folderOf(args.Folder)
+	f, err := s.jobFolder(j, &args, &args.Folder)
 	if err != nil {
 		return nil, err
 	}

@@ -130,6 +130,14 @@ func (s *Service) ownerSet(args ownerArgs) (set files.Set) {
 	return set
 }
 
+// jobFolder reads what a job takes, and finds the folder of it that it is about.
+func (s *Service) jobFolder(j *job.Job, args any, folder *int64) (*site.PublishedFolder, error) {
+	if err := j.Args(args); err != nil {
+		return nil, err
+	}
+	return s.folderOf(*folder)
+}
+
 // folderOf finds the folder that a job is about.
 func (s *Service) folderOf(id int64) (*site.PublishedFolder, error) {
 	if f := s.Policy().Folder(id); f != nil {
@@ -141,10 +149,7 @@ func (s *Service) folderOf(id int64) (*site.PublishedFolder, error) {
 // giveBelow is the job that changes owners. It marks the last path that it has given.
 func (s *Service) giveBelow(ctx context.Context, j *job.Job) (any, error) {
 	var args ownerArgs
-	if err := j.Args(&args); err != nil {
-		return nil, err
-	}
-	f, err := s.folderOf(args.Folder)
+	f, err := s.jobFolder(j, &args, &args.Folder)
 	if err != nil {
 		return nil, err
 	}
@@ -210,10 +215,7 @@ func (s *Service) Largest(ctx context.Context, by Actor, full string, most int) 
 // runLargest is that job. What it knows is in no order that it could be taken up by: after a restart it begins anew.
 func (s *Service) runLargest(ctx context.Context, j *job.Job) (any, error) {
 	var args largestArgs
-	if err := j.Args(&args); err != nil {
-		return nil, err
-	}
-	f, err := s.folderOf(args.Folder)
+	f, err := s.jobFolder(j, &args, &args.Folder)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"io"
 	"time"
 
@@ -78,19 +79,17 @@ func (s *Service) goneRule(in RosterInput) (rule roster.GoneRule, err error) {
 	return rule, nil
 }
 
+// errNothingNew ends a change that would say nothing: it is no row of the journal.
+var errNothingNew = errors.New("nothing new")
+
 // ImportUsers puts a list of people into the records, as one change. A list of which everything is so already changes nothing.
 func (s *Service) ImportUsers(ctx context.Context, by Actor, in RosterInput) (out []roster.Outcome, err error) {
-	if s.drafting == nil { // a list that says nothing new is no row of the journal
-		if err := s.mayChange(by, "import users"); err != nil {
-			return nil, err
-		}
-		if out, err = s.ReadRoster(in); err != nil || in.same(out) {
-			return out, err
-		}
-	}
 	err = s.change(ctx, by, "import users", in.subject(), func(d *site.Draft) error {
 		if out, err = s.putRoster(d, in); err != nil {
 			return err
+		}
+		if s.drafting == nil && in.same(out) {
+			return errNothingNew
 		}
 		for _, o := range out {
 			if o.Act == roster.Refused && !in.SkipWrong {
@@ -99,6 +98,9 @@ func (s *Service) ImportUsers(ctx context.Context, by Actor, in RosterInput) (ou
 		}
 		return s.keepAdministrator(d)
 	})
+	if errors.Is(err, errNothingNew) {
+		err = nil
+	}
 	return out, err
 }
 

@@ -79,10 +79,7 @@ func (s *Service) runSurvey(ctx context.Context, j *job.Job) (any, error) {
 		}
 	}()
 	var args surveyArgs
-	if err := j.Args(&args); err != nil {
-		return nil, err
-	}
-	f, err := s.folderOf(args.Folder)
+	f, err := s.jobFolder(j, &args, &args.Folder)
 	if err != nil {
 		return nil, err
 	}
