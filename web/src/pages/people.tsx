@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, type Change, type Roster, type RosterRead, taken, type User, useMe } from '../api/client';
 import { lastDay } from '../parts/day';
 import { people as howMany, Previewed } from '../parts/effect';
+import { Grid } from '../parts/grid';
 import { Labels } from '../parts/labels';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 
@@ -230,35 +231,23 @@ function Import({ onDone }: { onDone: () => void }) {
 function Lines({ read }: { read: RosterRead }) {
   const lines = [...read.lines].sort((a, b) => Number(b.act === 'refused') - Number(a.act === 'refused'));
   return (
-    <Table.ScrollArea maxH="340px">
-      <Table.Root size="sm" stickyHeader css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
-        <Table.Header>
-          <Table.Row>
-            <Table.ColumnHeader color="faint">Line</Table.ColumnHeader>
-            <Table.ColumnHeader color="faint">Who</Table.ColumnHeader>
-            <Table.ColumnHeader color="faint">Is</Table.ColumnHeader>
-            <Table.ColumnHeader color="faint">What</Table.ColumnHeader>
+    <>
+      <Grid head={['Line', 'Who', 'Is', 'What']} maxH="340px">
+        {lines.slice(0, mostShown).map((l) => (
+          <Table.Row key={`${l.line ?? ''} ${l.name}`}>
+            <Table.Cell>{l.line}</Table.Cell>
+            <Table.Cell fontWeight="600">{l.name}</Table.Cell>
+            <Table.Cell color={l.act === 'refused' ? 'shut' : undefined}>{l.act}</Table.Cell>
+            <Table.Cell whiteSpace="normal">
+              {l.why ??
+                l.changed
+                  ?.map((c) => `${c.name} ${said(c.name, c.after)}${c.before ? `, was ${said(c.name, c.before)}` : ''}`)
+                  .join('; ')}
+            </Table.Cell>
           </Table.Row>
-        </Table.Header>
-        <Table.Body>
-          {lines.slice(0, mostShown).map((l) => (
-            <Table.Row key={`${l.line ?? ''} ${l.name}`}>
-              <Table.Cell>{l.line}</Table.Cell>
-              <Table.Cell fontWeight="600">{l.name}</Table.Cell>
-              <Table.Cell color={l.act === 'refused' ? 'shut' : undefined}>{l.act}</Table.Cell>
-              <Table.Cell whiteSpace="normal">
-                {l.why ??
-                  l.changed
-                    ?.map(
-                      (c) => `${c.name} ${said(c.name, c.after)}${c.before ? `, was ${said(c.name, c.before)}` : ''}`,
-                    )
-                    .join('; ')}
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Table.Body>
-      </Table.Root>
+        ))}
+      </Grid>
       {lines.length > mostShown && <Text p="2">and {lines.length - mostShown} more</Text>}
-    </Table.ScrollArea>
+    </>
   );
 }

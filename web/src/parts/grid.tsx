@@ -12,6 +12,7 @@ export function Grid(props: {
     <Table.ScrollArea position="relative" maxH={props.maxH}>
       <Table.Root
         size="sm"
+        stickyHeader={props.maxH !== undefined}
         css={{
           '& td, & th': { borderColor: 'line', bg: 'sheet', ...(props.keepFirst && { whiteSpace: 'nowrap' }) },
           '& td:first-of-type, & th:first-of-type': {
