@@ -21,7 +21,8 @@ import (
 // Every operation that changes the records may stand in a set, by what its document says; and what may not is named here.
 func TestWhatMayStandInASet(t *testing.T) {
 	g := gateway.Start(t)
-	alone := []string{"sign-in", "sign-out", "make-first-administrator", "make-changes", "preview", "as-if", "try-notice", "look-for-largest", "begin-survey", "cancel-job", "read-roster", "change-own-password"}
+	alone := []string{"sign-in", "sign-out", "make-first-administrator", "make-changes", "preview", "as-if", "try-notice", "look-for-largest", "begin-survey", "cancel-job", "read-roster", "change-own-password",
+		"begin-own-codes", "confirm-own-codes", "remove-own-codes", "end-sign-in", "add-token", "reset-password"}
 	var doc struct {
 		Paths      map[string]map[string]struct{ OperationID string }
 		Components struct {

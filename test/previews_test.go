@@ -14,6 +14,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/test/gateway"
 )
@@ -60,7 +61,7 @@ func TestPreviewsStopNobody(t *testing.T) {
 	defer stop()
 	require.Eventually(t, func() bool { return answered.Load() > 0 }, time.Minute, 10*time.Millisecond)
 	for i := range 10 {
-		_, err := g.Service.SignIn(context.Background(), "keeper", "keeper-at-larkfell", "192.0.2.1")
+		_, err := g.Service.SignIn(context.Background(), signin.Try{Name: "keeper", Password: "keeper-at-larkfell", Address: "192.0.2.1"})
 		require.NoError(t, err)
 		_, err = g.Service.CreateGroup(context.Background(), gateway.Keeper, service.GroupInput{Name: fmt.Sprint("real", i)})
 		require.NoError(t, err)

@@ -9,7 +9,9 @@ import (
 	"sync"
 	"time"
 
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -37,6 +39,7 @@ type seen struct {
 // they say.
 type eventKey struct {
 	kind files.AccessKind
+	via  string // of sign-ins, which are told apart by it
 	user identity.ID
 	from string
 	path string
@@ -58,6 +61,7 @@ func newSeen() *seen {
 // Log is the record of access.
 type Log struct {
 	seen   *seen
+	last   *last
 	events *store.Events
 	person func(identity.ID) string
 }
@@ -75,7 +79,7 @@ func Open(ctx context.Context, state string, keep time.Duration, person func(ide
 		slog.Error("what is seen at the wire cannot be written down in the state directory, and is kept until the service ends", "error", events.Lost)
 	}
 	events.Keep = keep
-	return &Log{seen: newSeen(), events: events, person: person}, nil
+	return &Log{seen: newSeen(), last: newLast(), events: events, person: person}, nil
 }
 
 // Store is where it is written down.
@@ -90,40 +94,76 @@ func (l *Log) Saw(d files.AccessEvent) {
 	if d.Kind == files.Refused {
 		key.gate = d.Gate.String()
 	}
+	l.count(key, store.Event{Path: d.Path, Target: d.Target, Via: d.Via.String(), Gate: key.gate, From: d.From}, d.UID)
+}
+
+func mostOf(kind files.AccessKind) int {
+	if kind == files.Refused || kind == SignInRefused {
+		return MostRefusals
+	}
+	return mostAccesses
+}
+
+// The kinds of event that are of nobody's doing on a path: sign-ins over whatever way.
+const (
+	SignedIn      files.AccessKind = "signed in"
+	SignInRefused files.AccessKind = "sign-in refused"
+)
+
+// SawSignIn notes a sign-in by a user, 0 for a name that is nobody's, over a way in, from an address; refused says why it was none, "" where it was one.
+func (l *Log) SawSignIn(user identity.ID, via, from, refused string) {
+	kind := SignedIn
+	if refused != "" {
+		kind = SignInRefused
+	} else if user != 0 {
+		l.last.arrived(user, via, from)
+	}
+	l.count(eventKey{kind: kind, user: user, via: via, from: from, path: refused}, store.Event{Path: refused, Via: via, From: from, Gate: gateOf(refused)}, 0)
+}
+
+func gateOf(refused string) string {
+	if refused == "" {
+		return ""
+	}
+	return access.Account.String()
+}
+
+// Arrived is files.EventSink: a user has come by NFS, where nobody signs in. It is told of once in a while for each address.
+func (l *Log) Arrived(user identity.ID, from string) {
+	if l.last.arrived(user, site.NFS.String(), from) {
+		l.count(eventKey{kind: SignedIn, user: user, via: site.NFS.String(), from: from}, store.Event{Via: site.NFS.String(), From: from}, 0)
+	}
+}
+
+// count counts an event that is the same as another where its key is.
+func (l *Log) count(key eventKey, event store.Event, uid uint32) {
 	l.seen.mu.Lock()
 	defer l.seen.mu.Unlock()
 	c := l.seen.by[key]
 	switch {
 	case c != nil && c.Count > 0:
 		c.Count++
-		c.several = c.several || c.uid != d.UID
+		c.several = c.several || c.uid != uid
 		return
-	case c == nil && l.seen.kinds[d.Kind] >= mostOf(d.Kind):
-		other := l.seen.other[d.Kind]
+	case c == nil && l.seen.kinds[key.kind] >= mostOf(key.kind):
+		other := l.seen.other[key.kind]
 		if other == nil {
-			other = &store.Event{Kind: string(d.Kind), Who: "many", Path: "more than are told apart", Via: d.Via.String(), Since: time.Now()}
-			l.seen.other[d.Kind] = other
+			other = &store.Event{Kind: string(key.kind), Who: "many", Path: "more than are told apart", Via: event.Via, Since: time.Now()}
+			l.seen.other[key.kind] = other
 		}
 		other.Count++
 		return
 	case c == nil:
 		c = &eventCount{}
 		l.seen.by[key] = c
-		l.seen.kinds[d.Kind]++
+		l.seen.kinds[key.kind]++
 	}
-	c.Event = store.Event{Kind: string(d.Kind), Path: d.Path, Target: d.Target, Via: d.Via.String(), Gate: key.gate, From: d.From, Count: 1, Since: time.Now()}
-	c.uid, c.several = d.UID, false
+	event.Kind, event.Count, event.Since = string(key.kind), 1, time.Now()
+	c.Event, c.uid, c.several = event, uid, false
 	select {
 	case l.seen.first <- struct{}{}:
 	default:
 	}
-}
-
-func mostOf(kind files.AccessKind) int {
-	if kind == files.Refused {
-		return MostRefusals
-	}
-	return mostAccesses
 }
 
 // RecordEvents writes down what was seen until the context ends, and what is left then. What cannot be written is kept, counted
@@ -162,6 +202,9 @@ type dueEvent struct {
 
 // writeSeen writes down what is due: what was not told of within the window, or, at the end, all.
 func (l *Log) writeSeen(ctx context.Context, all bool) error {
+	if err := l.last.write(ctx, l.events); err != nil {
+		return err
+	}
 	due := l.dueEvents(all)
 	if len(due) == 0 {
 		return nil
@@ -197,6 +240,8 @@ func (l *Log) dueEvents(all bool) (due []dueEvent) {
 			switch {
 			case key.user != 0:
 				event.Who = l.person(key.user)
+			case key.via != "":
+				event.Who = "no such user"
 			case c.several:
 				event.Who = "several uids"
 			default:

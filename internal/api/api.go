@@ -20,7 +20,6 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/refusal"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -110,6 +109,7 @@ func New(c Config) *Server {
 	s.api = humachi.New(s.mux, config)
 	s.api.UseMiddleware(s.authenticate)
 	s.registerSession()
+	s.registerOwn()
 	s.registerPeople()
 	s.registerRoster()
 	s.registerPlaces()
@@ -172,16 +172,20 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	if onDraft(ctx.Context()) { // who asked for the draft is known
+		if err := mayAsk(caller(ctx.Context()), ctx.Operation(), false); err != nil {
+			s.problem(ctx, err)
+			return
+		}
 		next(ctx)
 		return
 	}
-	actor, err := s.svc.Authenticate(ctx.Context(), token(ctx.Header("Authorization"), ctx.Header("Cookie")))
+	actor, err := s.svc.Authenticate(ctx.Context(), token(ctx.Header("Authorization"), ctx.Header("Cookie")), reachedBy(ctx.Context()).address)
 	if err != nil {
 		s.problem(ctx, err)
 		return
 	}
-	if m := ctx.Method(); m != http.MethodGet && actor.Role != identity.Administrator && !changesNothing[ctx.Operation().OperationID] {
-		s.problem(ctx, &service.Error{Kind: service.Forbidden, Message: actor.Name + " may look but not change: that takes an administrator"})
+	if err := mayAsk(actor, ctx.Operation(), false); err != nil {
+		s.problem(ctx, err)
 		return
 	}
 	next(huma.WithValue(ctx, actorKey{}, actor))
@@ -204,10 +208,9 @@ const (
 	cancelJob   = "cancel-job"
 
 	readRoster = "read-roster"
-)
 
-// changesNothing lists the operations that are no GET and still not for administrators alone.
-var changesNothing = map[string]bool{signOut: true, checkIDs: true, preview: true, asIf: true, markReview: true, markReviewText: true, verifyReview: true, beginSurvey: true, lookLargest: true, cancelJob: true, readRoster: true}
+	resetPassword = "reset-password"
+)
 
 // token finds the session token: a bearer token, else the cookie.
 func token(authorization, cookies string) string {
@@ -225,6 +228,7 @@ func token(authorization, cookies string) string {
 type Problem struct {
 	huma.ErrorModel
 	Next    string `json:"next,omitempty" doc:"The command to type next, where there is one."`
+	Need    string `json:"need,omitempty" enum:"code,password,codes" doc:"What is to be given or done first: a one-time code, another password, or setting up one-time codes."`
 	Confirm bool   `json:"confirm,omitempty" doc:"It is done if the caller says that they know; the request's document says how."`
 }
 
@@ -278,7 +282,7 @@ func (s *Server) asProblem(err error, where string) error {
 		return huma.NewError(http.StatusInternalServerError, "something went wrong; the service's log says what")
 	}
 	status := statusOf[e.Kind]
-	p := &Problem{Next: e.Next, Confirm: e.Confirm, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
+	p := &Problem{Next: e.Next, Need: e.Need, Confirm: e.Confirm, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
 	if e.Field != "" {
 		p.Errors = []*huma.ErrorDetail{{Location: where + "." + e.Field, Message: e.Message}}
 	}
@@ -316,6 +320,9 @@ func handle[I, O any](s *Server, op huma.Operation, fn func(context.Context, *I)
 		if err := plainText(in); err != nil {
 			return nil, err
 		}
+		if err := s.mayAbout(ctx, &op, in); err != nil {
+			return nil, s.asProblem(err, fieldsOf(op))
+		}
 		out, err := fn(ctx, in)
 		if err != nil {
 			return nil, s.asProblem(err, fieldsOf(op))
@@ -331,6 +338,9 @@ func do[I any](s *Server, op huma.Operation, fn func(context.Context, *I) error)
 	huma.Register(s.api, op, func(ctx context.Context, in *I) (*struct{}, error) {
 		if err := plainText(in); err != nil {
 			return nil, err
+		}
+		if err := s.mayAbout(ctx, &op, in); err != nil {
+			return nil, s.asProblem(err, fieldsOf(op))
 		}
 		return nil, s.asProblem(fn(ctx, in), fieldsOf(op))
 	})

@@ -95,7 +95,7 @@ type Written struct {
 func (s *Server) registerAsked() {
 	handle(s, operation("list-events", http.MethodGet, "/events", "List what was done or refused at the wire, the latest first", "events"), func(ctx context.Context, in *struct {
 		Asked
-		Only string `query:"only" enum:"refused,read,wrote,removed,renamed" doc:"Only those of that kind."`
+		Only string `query:"only" enum:"refused,read,wrote,removed,renamed,signed in,sign-in refused" doc:"Only those of that kind."`
 	}) ([]Event, error) {
 		list, err := s.on(ctx).Events(ctx, in.match(in.Only))
 		out := []Event{}
@@ -107,7 +107,7 @@ func (s *Server) registerAsked() {
 	huma.Register(s.api, operation("export-events", http.MethodGet, "/events/export", "Write out what was done or refused at the wire, oldest first", "events"), func(ctx context.Context, in *struct {
 		Asked
 		Written
-		Only string `query:"only" enum:"refused,read,wrote,removed,renamed" doc:"Only those of that kind."`
+		Only string `query:"only" enum:"refused,read,wrote,removed,renamed,signed in,sign-in refused" doc:"Only those of that kind."`
 	}) (*huma.StreamResponse, error) {
 		svc, m := s.on(ctx), in.everything(in.Only)
 		return exported(in.Format, "events", []string{"number", "at", "since", "who", "was", "path", "to", "via", "from", "gate", "count"},

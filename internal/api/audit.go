@@ -139,6 +139,9 @@ func (s *Server) registerAudit() {
 		When
 		User string `query:"user" required:"true" maxLength:"64"`
 	}) (Reach, error) {
+		if err := s.ownOr(ctx, in.User, ""); err != nil {
+			return Reach{}, err
+		}
 		svc, err := s.as(ctx, in.When)
 		if err != nil {
 			return Reach{}, err

@@ -53,6 +53,7 @@ var changing = map[string]string{
 	"count-volume": "POST /counts/{name}", "pause-count": "PUT /counts/{name}/paused", "add-hook": "POST /notices/hooks",
 	"change-hook": "PATCH /notices/hooks/{name}", "mark-review": "PATCH /reviews/{name}/lines", "mark-review-text": "PUT /reviews/{name}/csv",
 	"verify-review": "POST /reviews/verify", "undo-rows": "POST /journal/undo",
+	"remove-codes": "DELETE /users/{name}/codes", "remove-token": "DELETE /tokens/{id}", "change-signing-in": "PATCH /signing-in",
 }
 
 // kindAndAct part an operation's id: "add-share-entry" adds a share entry.
@@ -138,6 +139,9 @@ func mayBeSet[I any](s *Server, op huma.Operation, run func(context.Context, *I)
 			return err
 		}
 		if err := plainText(in); err != nil {
+			return err
+		}
+		if err := s.mayAbout(ctx, &op, in); err != nil {
 			return err
 		}
 		return run(ctx, in)
@@ -256,6 +260,9 @@ func (s *Server) makeOne(ctx context.Context, c Change) error {
 	known := s.changers[changeName(c.Kind, c.Act)]
 	if known == nil {
 		return &service.Error{Kind: service.Invalid, Field: "kind", Message: fmt.Sprintf("%q of %q is no change that can be made here; see /openapi.json", c.Act, c.Kind)}
+	}
+	if err := mayAsk(caller(ctx), &known.op, s.on(ctx).Trying()); err != nil {
+		return err
 	}
 	raw, err := json.Marshal(c)
 	if err != nil {

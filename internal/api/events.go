@@ -11,7 +11,7 @@ type Event struct {
 	ID     int64     `json:"id"`
 	At     time.Time `json:"at" doc:"When it was written down."`
 	Since  time.Time `json:"since" doc:"Of the first."`
-	Kind   string    `json:"kind" enum:"refused,read,wrote,removed,renamed"`
+	Kind   string    `json:"kind" enum:"refused,read,wrote,removed,renamed,signed in,sign-in refused"`
 	Who    string    `json:"who" doc:"A user; of those whom the records do not know, the number that they gave."`
 	Path   string    `json:"path"`
 	Target string    `json:"target,omitempty" doc:"What it was renamed to."`

@@ -12,7 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// operationsText has a block for each operation: its id; what it does; after "> " an example, its path and its body; and the refusals that are its own:
+// operationsText has a block for each operation: its id; what it does; after "may: " who may ask for it, see mayBe; after "> " an example, its path and its body; and the refusals that are its own:
 // the status, the field at fault if there is one, and when. "after" names operations whose examples come before, and "decide" stands for each line of
 // the review decided; "{made}" is the number that the last of them made, and "{answer}" all that it answered. A test sends the examples, and checks the
 // refusals.
@@ -26,7 +26,8 @@ type described struct {
 	path     string // of the example, with its query
 	body     string // "" for none
 	refusals []string
-	statuses []int // of those, and of those that any operation has
+	statuses []int  // of those, and of those that any operation has
+	may      string // who may ask for it: one of mayBe
 }
 
 // operations are the blocks, by the operations' ids.
@@ -46,6 +47,8 @@ var operations = func() map[string]described {
 			case strings.HasPrefix(line, "> "):
 				d.path, d.body, _ = strings.Cut(strings.ReplaceAll(line[2:], "{made}", "24"), " ")
 			case strings.HasPrefix(line, "after "):
+			case about == "may":
+				d.may = when
 			case err != nil:
 				d.does = line
 			case named:
@@ -87,6 +90,7 @@ func operation(id, method, path, summary, tag string) huma.Operation {
 	if len(d.refusals) > 0 {
 		op.Description += "\n\nIt is refused with\n\n" + strings.Join(d.refusals, "\n")
 	}
+	sayWho(&op, d.may)
 	op.Description += "\n\nFor example\n\n    " + method + " /api/v1" + d.path
 	var example any
 	if json.Unmarshal([]byte(d.body), &example) == nil {

@@ -79,6 +79,9 @@ func (s *Server) try(ctx context.Context, changes []Change) (*service.Service, e
 	draft, err := s.on(ctx).Preview(ctx, func(ctx context.Context, draft *service.Service) error {
 		return s.makeAll(context.WithValue(ctx, draftKey{}, draft), changes)
 	})
+	if err == nil && !looks(caller(ctx)) {
+		err = draft.MayMake(caller(ctx))
+	}
 	if err != nil && ctx.Err() != nil { // that is why, whatever it came upon
 		err = tookTooLong(ctx)
 	}

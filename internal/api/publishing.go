@@ -334,6 +334,9 @@ func (s *Server) registerWhy() {
 		From  string `query:"from" maxLength:"253" doc:"Over NFS: the client's address, or its host name."`
 		Port  int    `query:"port" minimum:"0" maximum:"65535" doc:"Over NFS: the source port; a privileged one if left out."`
 	}) (Why, error) {
+		if err := s.ownOr(ctx, in.User, in.Path); err != nil {
+			return Why{}, err
+		}
 		svc, err := s.as(ctx, in.When)
 		if err != nil {
 			return Why{}, err

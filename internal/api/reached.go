@@ -16,6 +16,7 @@ type reachedKey struct{}
 // reached is between whom a request went.
 type reached struct {
 	address string // of the caller, without port
+	client  string // as it calls itself
 	host    string // the gateway as the caller names it, without port
 	secure  bool   // it came over TLS, to here or to a proxy that is trusted
 }
@@ -41,7 +42,7 @@ func (s *Server) reach(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		to := reached{address: withoutPort(r.RemoteAddr), secure: r.TLS != nil}
+		to := reached{address: withoutPort(r.RemoteAddr), client: plain.Text(r.UserAgent()), secure: r.TLS != nil}
 		if s.trusted(to.address) {
 			said, agree := forwarded(r.Header)
 			if !agree {

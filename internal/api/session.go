@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/signin"
 )
 
@@ -15,7 +16,7 @@ type SignedIn struct {
 	Token   string    `json:"token" doc:"Send as a bearer token. Shown once."`
 	Expires time.Time `json:"expires"`
 	User    string    `json:"user"`
-	Role    string    `json:"role" enum:"administrator,auditor"`
+	Role    string    `json:"role" enum:"administrator,operator,auditor,user"`
 }
 
 // Health says that the service answers.
@@ -26,9 +27,14 @@ type Health struct {
 
 // Me is who is signed in.
 type Me struct {
-	User    string `json:"user"`
-	Role    string `json:"role" enum:"administrator,auditor"`
-	Trouble string `json:"trouble,omitempty" doc:"What everybody who looks after the gateway has to know at once: that nothing can be written down, and why."`
+	User    string   `json:"user"`
+	Token   string   `json:"token,omitempty" doc:"The name of the token that acts on their behalf."`
+	Codes   bool     `json:"codes" doc:"They sign in with one-time codes."`
+	Left    int      `json:"recoveryLeft,omitempty" doc:"How many recovery codes they have not used."`
+	Decides []string `json:"decides" doc:"The folders that they hold control of, by name; of an administrator, none."`
+	Owns    []string `json:"owns" doc:"The groups that they own, by name."`
+	Role    string   `json:"role" enum:"administrator,operator,auditor,user"`
+	Trouble string   `json:"trouble,omitempty" doc:"What everybody who looks after the gateway has to know at once: that nothing can be written down, and why."`
 }
 
 type signedInOutput struct {
@@ -48,12 +54,20 @@ func cookie(ctx context.Context, value string, expires time.Time) http.Cookie {
 type Credentials struct {
 	User     string `json:"user" minLength:"1" maxLength:"64"`
 	Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
+	Code     string `json:"code,omitempty" maxLength:"64" doc:"A one-time code (RFC 6238), or a recovery code, where the account has them."`
+}
+
+func (c Credentials) try(ctx context.Context) signin.Try {
+	by := reachedBy(ctx)
+	return signin.Try{Name: c.User, Password: c.Password, Code: c.Code, Address: by.address, Client: by.client}
 }
 
 // OwnPassword is a password that takes the place of another.
 type OwnPassword struct {
 	User     string `json:"user" minLength:"1" maxLength:"64"`
-	Old      string `json:"old" minLength:"1" maxLength:"256" format:"password" doc:"The password as it is."`
+	Old      string `json:"old,omitempty" maxLength:"256" format:"password" doc:"The password as it is; left out with a code that the service printed on its machine."`
+	Code     string `json:"code,omitempty" maxLength:"64" doc:"A one-time code, or a recovery code, where the account has them."`
+	Reset    string `json:"reset,omitempty" maxLength:"64" doc:"The code that the service printed on its machine, for an administrator who has forgotten the password."`
 	Password string `json:"password" minLength:"1" maxLength:"256" format:"password" doc:"What it is to be."`
 }
 
@@ -64,25 +78,32 @@ type FirstAdministrator struct {
 	Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 }
 
+func roleName(r identity.Role) string {
+	if r == identity.NoRole {
+		return plainUser
+	}
+	return string(r)
+}
+
 func (s *Server) registerSession() {
 	answer := func(ctx context.Context, session signin.Session, err error) (*signedInOutput, error) {
 		if err != nil {
 			return nil, s.asProblem(err, "body")
 		}
 		return &signedInOutput{cookie(ctx, session.Token, session.Expires),
-			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, string(session.Actor.Role)}}, nil
+			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, roleName(session.Actor.Role)}}, nil
 	}
 	op := operation("sign-in", http.MethodPost, "/sign-in", "Sign in", "session")
 	op.Security = public
 	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body Credentials }) (*signedInOutput, error) {
-		session, err := s.on(ctx).SignIn(ctx, in.Body.User, in.Body.Password, reachedBy(ctx).address)
+		session, err := s.on(ctx).SignIn(ctx, in.Body.try(ctx))
 		return answer(ctx, session, err)
 	})
 
 	op = operation("make-first-administrator", http.MethodPost, "/first-administrator", "Make the first administrator with the code the service printed", "session")
 	op.Security = public
 	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body FirstAdministrator }) (*signedInOutput, error) {
-		session, err := s.on(ctx).MakeFirst(ctx, in.Body.Code, in.Body.User, in.Body.Password, reachedBy(ctx).address)
+		session, err := s.on(ctx).MakeFirst(ctx, in.Body.Code, Credentials{User: in.Body.User, Password: in.Body.Password}.try(ctx))
 		return answer(ctx, session, err)
 	})
 
@@ -90,7 +111,11 @@ func (s *Server) registerSession() {
 	op.Security = public
 	op.DefaultStatus = http.StatusNoContent
 	huma.Register(s.api, op, func(ctx context.Context, in *struct{ Body OwnPassword }) (*struct{}, error) {
-		return nil, s.asProblem(s.on(ctx).ChangePassword(ctx, in.Body.User, in.Body.Old, in.Body.Password, reachedBy(ctx).address), "body")
+		b := in.Body
+		if b.Reset != "" {
+			return nil, s.asProblem(s.on(ctx).ResetPassword(ctx, b.User, b.Reset, b.Password, reachedBy(ctx).address), "body")
+		}
+		return nil, s.asProblem(s.on(ctx).ChangePassword(ctx, Credentials{User: b.User, Password: b.Old, Code: b.Code}.try(ctx), b.Password), "body")
 	})
 
 	op = operation("health", http.MethodGet, "/health", "Say that the service answers", "session")
@@ -104,8 +129,7 @@ func (s *Server) registerSession() {
 	})
 
 	handle(s, operation("me", http.MethodGet, "/me", "Say who is signed in", "session"), func(ctx context.Context, _ *struct{}) (Me, error) {
-		a := caller(ctx)
-		return Me{a.Name, string(a.Role), s.on(ctx).TroubleSays()}, nil
+		return s.me(ctx), nil
 	})
 
 	type signedOut struct {

@@ -159,7 +159,7 @@ func exportFlags(only string) []cli.Flag {
 }
 
 func (a *app) eventsCommand() *cli.Command {
-	const only = "refused, read, wrote, removed or renamed"
+	const only = "refused, read, wrote, removed, renamed, signed in or sign-in refused"
 	events := describe(a.leaf("events", "list what was done or refused at the wire, the latest last", "", append(askedFlags(only),
 		&cli.IntFlag{Name: "last", Usage: "only the last so many", Value: 50},
 		&cli.Int64Flag{Name: "after", Usage: "those after this number, instead of the last"},
@@ -200,6 +200,17 @@ func printEvents(w io.Writer, events []api.Event) {
 		path := e.Path
 		if e.Target != "" {
 			path += " to " + e.Target
+		}
+		if e.Kind == "signed in" || e.Kind == "sign-in refused" { // on no path
+			how := "over " + e.Via + " from " + e.From
+			if path != "" {
+				how += ": " + path
+			}
+			if e.Count > 1 {
+				how += fmt.Sprintf(", %d times", e.Count)
+			}
+			t.row(e.Since.Local().Format("2006-01-02 15:04:05"), e.Who, was, "", how)
+			continue
 		}
 		t.row(e.Since.Local().Format("2006-01-02 15:04:05"), e.Who, was, path, howOf(&api.WireEvent{Via: e.Via, Gate: e.Gate, From: e.From, Count: e.Count}))
 	}

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -37,6 +38,7 @@ type failure struct {
 	next string
 	// confirm says that it is done once the caller says that they know.
 	confirm bool
+	need    string // what has to be given first, as the API says it
 }
 
 func (f *failure) Error() string { return f.msg }
@@ -129,7 +131,7 @@ func (a *app) root() *cli.Command {
 			}
 			return ctx, err
 		},
-		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
+		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.signingCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
 			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}),
 	}
 }
@@ -206,6 +208,19 @@ func (a *app) secret(variable, prompt string) (string, error) {
 		return "", usage("no password: set %s, or run this at a terminal", variable)
 	}
 	return readHidden(f, a.err, prompt)
+}
+
+// ask takes what a variable of the environment says, or asks at the terminal for what may be seen.
+func (a *app) ask(variable, prompt string) (string, error) {
+	if p := os.Getenv(variable); p != "" {
+		return p, nil
+	}
+	if !a.terminal {
+		return "", usage("no code: set %s, or run this at a terminal", variable)
+	}
+	fmt.Fprint(a.err, prompt)
+	line, err := bufio.NewReader(io.LimitReader(a.in, 1<<10)).ReadString('\n')
+	return strings.TrimSpace(line), err
 }
 
 // newSecret is secret for what nobody could see whether it was typed as it was meant: at the terminal it is asked for twice.

@@ -113,6 +113,7 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 	if err != nil {
 		return nil, usage("%v", err)
 	}
+	req.Header.Set("User-Agent", "amber, the command")
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
@@ -156,7 +157,7 @@ func asFailure(resp *http.Response, raw []byte) error {
 	if json.Unmarshal(raw, &p) != nil || p.Status == 0 {
 		return f
 	}
-	f.msg, f.next, f.confirm = p.Detail, p.Next, p.Confirm
+	f.msg, f.next, f.confirm, f.need = p.Detail, p.Next, p.Confirm, p.Need
 	if resp.StatusCode == http.StatusUnprocessableEntity { // what was typed makes no sense
 		f.code = exitUsage
 	}

@@ -61,6 +61,7 @@ func (a *app) serveCommand() *cli.Command {
 		&cli.StringFlag{Name: "keep", Usage: "for how long what was done and refused at the wire is kept, such as 30d or 52w; never more than 200,000 rows of it", Value: "90d"},
 		&cli.StringFlag{Name: "journal-hashes", Usage: "where to the hash of each row of the journal is sent: a file, syslog://HOST:PORT or syslog+tcp://HOST:PORT", DefaultText: "nowhere"},
 		&cli.BoolFlag{Name: "new-key", Usage: "make a new key where secret.key is missing, though what was sealed with it is lost"},
+		&cli.StringFlag{Name: "reset-password", Usage: "print a code with which this administrator sets another password, for who has forgotten it; a file reset-password with the name in it, in the state directory, does the same while the service runs"},
 		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 		for flag, address := range map[string]string{"smb": "127.0.0.1:4450", "nfs": "127.0.0.1:20490"} {
@@ -213,6 +214,12 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	if err := a.greet(svc, state, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
 		return err
 	}
+	if name := cmd.String("reset-password"); name != "" {
+		if err := printReset(a.out, svc, name); err != nil {
+			return err
+		}
+	}
+	go a.watchReset(ctx, svc, state)
 	select {
 	case <-ctx.Done():
 	case err = <-failed:

@@ -23,6 +23,8 @@ func Of(m access.Fix) string {
 		return "amber user set " + quote(m.User) + " --enable"
 	case access.FixExtend:
 		return "amber user set " + quote(m.User) + " --ends never"
+	case access.FixBegin:
+		return "amber user set " + quote(m.User) + " --starts now"
 	case access.FixProtocol:
 		return fmt.Sprintf("amber user set %s --%s on", quote(m.User), Word(m.Protocol))
 	case access.FixService:

@@ -34,7 +34,11 @@ const (
 )
 
 // EventSink is told of access events. Saw must not wait for anything.
-type EventSink interface{ Saw(AccessEvent) }
+type EventSink interface {
+	Saw(AccessEvent)
+	// Arrived is told that a user has come by NFS from an address, where nobody signs in: once for each guest.
+	Arrived(user identity.ID, from string)
+}
 
 // ReportTo sets who is told of access events; before anything is served.
 func (n *Namespace) ReportTo(w EventSink) { n.sink = w }

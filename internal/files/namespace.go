@@ -35,6 +35,7 @@ type Guest struct {
 	Origin site.Origin
 	Said   posix.Credential
 	memo   atomic.Pointer[received]
+	told   atomic.Bool // that they have come
 }
 
 type received struct {
@@ -169,6 +170,9 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 			return view{}, ErrGone
 		}
 		v.folder = v.nfs.Export.Folder
+		if n.sink != nil && v.nfs.User != 0 && !sub.Guest.told.Load() && !sub.Guest.told.Swap(true) {
+			n.sink.Arrived(v.nfs.User, sub.Guest.Origin.Address.String())
+		}
 	} else {
 		if v.share = p.ShareNamed(share); v.share == nil {
 			return view{}, ErrGone

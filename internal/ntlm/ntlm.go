@@ -23,6 +23,12 @@ var ErrMalformed = errors.New("malformed authentication message")
 // ErrWrong is returned for a wrong user or password, and for the old protocols.
 var ErrWrong = errors.New("authentication failed")
 
+// ErrMustChange and ErrPasswordOver say that the password is right and opens nothing: somebody else has set it, or it is older than passwords may be.
+var (
+	ErrMustChange   = errors.New("the password has to be changed first")
+	ErrPasswordOver = errors.New("the password is too old")
+)
+
 // ErrPutOff says that a password was not looked at, since too many wrong ones came before.
 var ErrPutOff = errors.New("too many wrong passwords")
 

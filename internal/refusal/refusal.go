@@ -30,7 +30,8 @@ type Error struct {
 	Message    string
 	Next       string // the command to type next; "" where there is none
 	RetryAfter time.Duration
-	Confirm    bool // it is done if the caller says that they know
+	Confirm    bool   // it is done if the caller says that they know
+	Need       string // what the caller has to give or do first, where that is something known: see the signin package
 }
 
 func (e *Error) Error() string { return e.Message }
@@ -52,9 +53,11 @@ func Missing(field, next, format string, args ...any) error {
 
 // Actor is who asks.
 type Actor struct {
-	ID   identity.ID
-	Name string
-	Role identity.Role
+	ID      identity.ID
+	Name    string
+	Role    identity.Role
+	Session int64  // the number of their sign-in; 0 for none
+	Token   string // the name of the token that acts on their behalf; "" for none
 }
 
 // Entitled is the role of somebody who may do this one thing, whatever they may do else: mark a

@@ -40,7 +40,7 @@ func (s *Service) ConvertFolder(ctx context.Context, by Actor, name string) (*jo
 		return nil, err
 	}
 	if s.drafting == nil {
-		if err := s.mayChange(by, "turn modes into entries"); err != nil {
+		if err := s.mustAdminister(by, "turn modes into entries"); err != nil {
 			return nil, err
 		}
 		return s.startJob(ctx, by, convertJob, "turn the modes of "+f.Name+" into entries", convertArgs{f.ID, by.ID})

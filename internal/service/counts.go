@@ -80,6 +80,9 @@ func (s *Service) PauseCounts(ctx context.Context, by Actor, volume string, paus
 
 // steer journals something that concerns counting alone, and does it.
 func (s *Service) steer(ctx context.Context, by Actor, action string, v site.Volume, do func() error) error {
+	if err := s.mustAdminister(by, action); err != nil && !s.tried() {
+		return err
+	}
 	return s.change(ctx, by, action, v.Name, func(*site.Draft) error {
 		if s.drafting == nil {
 			return do()

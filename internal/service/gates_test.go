@@ -14,6 +14,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/ntlm"
 	"amber.example/gatekeeper/internal/secret"
+	"amber.example/gatekeeper/internal/signin"
 )
 
 // renamed renames a directory with rules as a protocol does.
@@ -109,7 +110,7 @@ func TestGuessesAreCountedWhereTheyAreCompared(t *testing.T) {
 	}
 	require.Less(t, looked, 10)
 	require.Positive(t, putOff)
-	_, err = s.SignIn(context.Background(), "tomasz", "tomasz-at-larkfell", "192.0.2.10")
+	_, err = s.SignIn(context.Background(), signin.Try{Name: "tomasz", Password: "tomasz-at-larkfell", Address: "192.0.2.10"})
 	require.ErrorContains(t, err, "too many wrong passwords", "and the console knows of them")
 }
 

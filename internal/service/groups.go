@@ -16,6 +16,7 @@ type GroupInput struct {
 	GID         *uint32
 	Description string
 	Members     []string
+	Owners      []string
 	Labels      map[string]string // by key; "" takes one away
 }
 
@@ -37,6 +38,9 @@ func (s *Service) CreateGroup(ctx context.Context, by Actor, in GroupInput) (*id
 			}
 		}
 		g := identity.Group{Name: in.Name, GID: gid, Description: in.Description}
+		if err := s.ownedBy(&g, in.Owners); err != nil {
+			return err
+		}
 		if err := relabel(&g.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -59,6 +63,7 @@ type GroupChange struct {
 	Name        *string
 	GID         *uint32
 	Description *string
+	Owners      *[]string
 	Labels      map[string]string // by key; "" takes one away
 }
 
@@ -83,6 +88,11 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 		}
 		set(&is.GID, in.GID)
 		set(&is.Description, in.Description)
+		if in.Owners != nil {
+			if err := s.ownedBy(&is, *in.Owners); err != nil {
+				return err
+			}
+		}
 		if err := relabel(&is.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -94,6 +104,24 @@ func (s *Service) UpdateGroup(ctx context.Context, by Actor, name string, in Gro
 		return nil, err
 	}
 	return s.Group(nameAfter(g.Name, in.Name))
+}
+
+// ownedBy gives a group its owners.
+func (s *Service) ownedBy(g *identity.Group, names []string) error {
+	g.Owners = nil
+	for _, name := range names {
+		p, err := s.Principal("owners", name)
+		if err != nil {
+			return err
+		}
+		if p.Kind != identity.KindUser && p.Kind != identity.KindGroup {
+			return invalid("owners", "%s cannot own a group", name)
+		}
+		if !slices.Contains(g.Owners, p) {
+			g.Owners = append(g.Owners, p)
+		}
+	}
+	return nil
 }
 
 func (s *Service) writeMember(d *site.Draft, group identity.ID, name string) error {

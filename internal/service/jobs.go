@@ -248,7 +248,7 @@ func (s *Service) CancelJob(ctx context.Context, by Actor, id int64) error {
 		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s was begun by %s: only they, or an administrator, can cancel it", is.Text, is.Actor)}
 	}
 	if !looks {
-		if err := s.mayChange(by, "cancel that"); err != nil {
+		if err := s.mustAdminister(by, "cancel that"); err != nil {
 			return err
 		}
 	}

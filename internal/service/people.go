@@ -22,9 +22,13 @@ type UserInput struct {
 	Groups         []string
 	Role           identity.Role
 	Service        bool
+	Starts         time.Time // zero for at once
 	Expires        time.Time
 	NoSMB, NoNFS   bool
+	Console        *bool // nil: people may use it, and programs may not
+	Description    string
 	Password       string            // "" for none: the account cannot sign in until it has one
+	MustChange     bool              // the password opens nothing but the way to another
 	Mail           string            // an address; "" for none
 	FirstOnly      bool              // fail if there is an administrator already
 	Labels         map[string]string // by key; "" takes one away
@@ -99,7 +103,12 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		if err != nil {
 			return err
 		}
-		u := identity.User{Name: in.Name, FullName: in.FullName, UID: uid, Primary: primary, Role: in.Role, Service: in.Service, Expires: instant(in.Expires), SMB: !in.NoSMB, NFS: !in.NoNFS, Mail: in.Mail}
+		u := identity.User{Name: in.Name, FullName: in.FullName, UID: uid, Primary: primary, Role: in.Role, Service: in.Service, Starts: instant(in.Starts), Expires: instant(in.Expires),
+			SMB: !in.NoSMB, NFS: !in.NoNFS, Console: !in.Service, Description: in.Description, Mail: in.Mail}
+		set(&u.Console, in.Console)
+		if err := checkDates(&u); err != nil {
+			return err
+		}
 		if err := relabel(&u.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -114,12 +123,20 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		if in.Password == "" {
 			return nil
 		}
-		return s.writePassword(d, u, in.Password)
+		return s.writePassword(d, u, in.Password, in.MustChange)
 	})
 	if err != nil {
 		return nil, err
 	}
 	return s.User(in.Name)
+}
+
+// checkDates refuses an account that would never work.
+func checkDates(u *identity.User) error {
+	if !u.Expires.IsZero() && !u.Starts.Before(u.Expires) {
+		return invalid("starts", "the account would begin at %s and have ended at %s: it would never work", site.Moment(u.Starts), site.Moment(u.Expires))
+	}
+	return nil
 }
 
 // instant is a moment as records hold it: to the second.
@@ -139,16 +156,20 @@ func set[T any](field *T, to *T) {
 
 // UserChange is what is to change of a user; nil leaves a field as it is.
 type UserChange struct {
-	Name     *string
-	FullName *string
-	UID      *uint32
-	Primary  *string // "" for none
-	Role     *identity.Role
-	Disabled *bool
-	Expires  *time.Time // zero for never
-	SMB, NFS *bool
-	Mail     *string           // "" for none
-	Labels   map[string]string // by key; "" takes one away
+	Name        *string
+	FullName    *string
+	Description *string
+	UID         *uint32
+	Primary     *string // "" for none
+	Role        *identity.Role
+	Service     *bool
+	Disabled    *bool
+	Starts      *time.Time // zero for at once
+	Expires     *time.Time // zero for never
+	SMB, NFS    *bool
+	Console     *bool
+	Mail        *string           // "" for none
+	Labels      map[string]string // by key; "" takes one away
 }
 
 // UpdateUser changes a user and gives the new record.
@@ -180,6 +201,14 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 		if in.Expires != nil {
 			u.Expires = instant(*in.Expires)
 		}
+		if in.Starts != nil {
+			if u.Starts = instant(*in.Starts); u.Begun(time.Now()) {
+				u.Starts = time.Time{} // it has come
+			}
+		}
+		if err := checkDates(&u); err != nil {
+			return err
+		}
 		if err := rename(s.userNames(), int64(user.ID), &u.Name, in.Name); err != nil {
 			return err
 		}
@@ -187,6 +216,9 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 		set(&u.FullName, in.FullName)
 		set(&u.Mail, in.Mail)
 		set(&u.Role, in.Role)
+		set(&u.Description, in.Description)
+		set(&u.Service, in.Service)
+		set(&u.Console, in.Console)
 		set(&u.Disabled, in.Disabled)
 		set(&u.SMB, in.SMB)
 		set(&u.NFS, in.NFS)

@@ -16,6 +16,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/review"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -90,9 +91,9 @@ func TestRenaming(t *testing.T) {
 	require.Nil(t, c.Policy().Directory.UserNamed("tomasz"))
 	_, err = c.UpdateUser(ctx, keeper, "auditor", UserChange{Name: new("ines")})
 	require.NoError(t, err)
-	_, err = c.SignIn(ctx, "ines", "auditor-at-larkfell", "192.0.2.1")
+	_, err = c.SignIn(ctx, signin.Try{Name: "ines", Password: "auditor-at-larkfell", Address: "192.0.2.1"})
 	require.NoError(t, err, "the password is what it was")
-	_, err = c.SignIn(ctx, "auditor", "auditor-at-larkfell", "192.0.2.1")
+	_, err = c.SignIn(ctx, signin.Try{Name: "auditor", Password: "auditor-at-larkfell", Address: "192.0.2.1"})
 	require.Error(t, err)
 	g, err := c.UpdateGroup(ctx, keeper, "engineers", GroupChange{Name: new("makers")})
 	require.NoError(t, err)

@@ -115,6 +115,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.background.wait.Go(s.runProbes)
 	s.awaitLook(s.lookAtVolumes())
 	s.background.wait.Go(s.runVolumes)
+	s.background.wait.Go(s.runUse)
 	if s.hashes != nil {
 		s.background.wait.Go(s.runHashes)
 	}

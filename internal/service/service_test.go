@@ -27,6 +27,7 @@ import (
 	"amber.example/gatekeeper/internal/ntlm"
 	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/secret"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -346,7 +347,7 @@ func TestJournalRebuildsTheRecords(t *testing.T) {
 			s.Saw(files.AccessEvent{Kind: files.Refused, Path: "instruments"})
 			return s.WriteDown(ctx)
 		},
-		func() error { return s.SetPassword(ctx, keeper, "tomasz", "a new password") },
+		func() error { return s.SetPassword(ctx, keeper, "tomasz", "a new password", false) },
 		func() error { return s.RemoveShare(ctx, keeper, "instruments") },
 	} {
 		require.NoError(t, do())
@@ -431,38 +432,40 @@ func TestSettleMovesAfterACrash(t *testing.T) {
 func TestFirstAdministrator(t *testing.T) {
 	s, ctx := open(t), context.Background()
 	code := s.FirstCode()
-	_, err := s.MakeFirst(ctx, "wrong", "keeper", "keeper-at-larkfell", "::1")
+	_, err := s.MakeFirst(ctx, "wrong", signin.Try{Name: "keeper", Password: "keeper-at-larkfell", Address: "::1"})
 	require.Error(t, err)
-	session, err := s.MakeFirst(ctx, code, "keeper", "keeper-at-larkfell", "::1")
+	session, err := s.MakeFirst(ctx, code, signin.Try{Name: "keeper", Password: "keeper-at-larkfell", Address: "::1"})
 	require.NoError(t, err)
-	actor, err := s.Authenticate(ctx, session.Token)
+	actor, err := s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.NoError(t, err)
 	require.Equal(t, identity.Administrator, actor.Role)
-	_, err = s.MakeFirst(ctx, code, "second", "second-at-larkfell", "::1")
+	_, err = s.MakeFirst(ctx, code, signin.Try{Name: "second", Password: "second-at-larkfell", Address: "::1"})
 	require.Error(t, err)
 	require.Empty(t, s.FirstCode())
 }
 
 func TestSessions(t *testing.T) {
 	s, ctx := observatory(t), context.Background()
-	_, err := s.SignIn(ctx, "tomasz", "tomasz-at-larkfell", "a")
+	_, err := s.UpdateUser(ctx, keeper, "tomasz", UserChange{Console: new(false)})
+	require.NoError(t, err)
+	_, err = s.SignIn(ctx, signin.Try{Name: "tomasz", Password: "tomasz-at-larkfell", Address: "a"})
 	require.ErrorContains(t, err, "storage only")
-	_, wrong := s.SignIn(ctx, "keeper", "no", "a")
-	_, unknown := s.SignIn(ctx, "no one", "no", "a")
+	_, wrong := s.SignIn(ctx, signin.Try{Name: "keeper", Password: "no", Address: "a"})
+	_, unknown := s.SignIn(ctx, signin.Try{Name: "no one", Password: "no", Address: "a"})
 	require.Equal(t, wrong.Error(), unknown.Error(), "which accounts exist is not said")
-	session, err := s.SignIn(ctx, "Keeper", "keeper-at-larkfell", "a")
+	session, err := s.SignIn(ctx, signin.Try{Name: "Keeper", Password: "keeper-at-larkfell", Address: "a"})
 	require.NoError(t, err)
-	_, err = s.Authenticate(ctx, session.Token)
+	_, err = s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.NoError(t, err)
-	require.NoError(t, s.SetPassword(ctx, keeper, "keeper", "another-at-larkfell"))
-	_, err = s.Authenticate(ctx, session.Token)
+	require.NoError(t, s.SetPassword(ctx, keeper, "keeper", "another-at-larkfell", false))
+	_, err = s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.Error(t, err, "a new password ends what the old one began")
-	session, err = s.SignIn(ctx, "keeper", "another-at-larkfell", "a")
+	session, err = s.SignIn(ctx, signin.Try{Name: "keeper", Password: "another-at-larkfell", Address: "a"})
 	require.NoError(t, err)
 	require.NoError(t, s.SignOut(ctx, session.Token))
-	_, err = s.Authenticate(ctx, session.Token)
+	_, err = s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.Error(t, err)
-	_, err = s.Authenticate(ctx, "")
+	_, err = s.Authenticate(ctx, "", "192.0.2.1")
 	require.Error(t, err)
 }
 
@@ -588,7 +591,7 @@ func TestAMissingKeyIsSaid(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	require.False(t, has("piran-at-larkfell"))
-	require.NoError(t, s.SetPassword(ctx, keeper, "piran", "piran-at-larkfell-again"))
+	require.NoError(t, s.SetPassword(ctx, keeper, "piran", "piran-at-larkfell-again", false))
 	require.True(t, has("piran-at-larkfell-again"))
 }
 

@@ -16,6 +16,7 @@ import (
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -66,12 +67,12 @@ func TestAFullStateDisk(t *testing.T) {
 	i := slices.IndexFunc(s.Audit().Findings(), func(f audit.Finding) bool { return f.Kind == audit.Unwritten })
 	require.Zero(t, i, "it comes before all others")
 
-	session, err := s.SignIn(ctx, "keeper", "keeper-at-larkfell", "192.0.2.1")
+	session, err := s.SignIn(ctx, signin.Try{Name: "keeper", Password: "keeper-at-larkfell", Address: "192.0.2.1"})
 	require.NoError(t, err)
-	who, err := s.Authenticate(ctx, session.Token)
+	who, err := s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.NoError(t, err)
 	require.Equal(t, "keeper", who.Name)
-	_, err = s.Authenticate(ctx, session.Token+"x")
+	_, err = s.Authenticate(ctx, session.Token+"x", "192.0.2.1")
 	require.Error(t, err)
 
 	const clients = 500
@@ -96,7 +97,7 @@ func TestAFullStateDisk(t *testing.T) {
 	s.probe(ctx)
 	require.Empty(t, s.TroubleSays())
 	require.NoError(t, s.WriteDown(ctx))
-	list, err := s.Events(ctx, store.Match{})
+	list, err := s.Events(ctx, store.Match{Only: "refused"})
 	require.NoError(t, err)
 	total := int64(0)
 	for _, e := range list {
@@ -110,10 +111,10 @@ func TestAFullStateDisk(t *testing.T) {
 	remembered, err := s.Remembered(ctx, "v4")
 	require.NoError(t, err)
 	require.Len(t, remembered, clients)
-	_, err = s.Authenticate(ctx, session.Token)
+	_, err = s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.NoError(t, err)
-	require.NoError(t, s.SetPassword(ctx, keeper, "keeper", "another-at-larkfell"))
-	_, err = s.Authenticate(ctx, session.Token)
+	require.NoError(t, s.SetPassword(ctx, keeper, "keeper", "another-at-larkfell", false))
+	_, err = s.Authenticate(ctx, session.Token, "192.0.2.1")
 	require.Error(t, err, "a new password ends it")
 }
 

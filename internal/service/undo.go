@@ -163,17 +163,8 @@ func (s *Service) settleUndone(ctx context.Context, d *site.Draft, rows []store.
 		for _, c := range row.Changes {
 			switch c.Kind {
 			case "user":
-				u, ok := site.Get[identity.User](d, c.ID)
-				if !ok || u.Password == 0 {
-					continue
-				}
-				kept, err := s.store.Secret(ctx, u.Password)
-				if err != nil {
+				if err := s.settleSecrets(ctx, d, c.ID); err != nil {
 					return err
-				}
-				if kept.Hash == "" {
-					u.Password = 0
-					site.Put(d, u)
 				}
 			case "volume":
 				if err := s.settleMark(d, c.ID); err != nil {
@@ -183,6 +174,32 @@ func (s *Service) settleUndone(ctx context.Context, d *site.Draft, rows []store.
 		}
 	}
 	return nil
+}
+
+// settleSecrets takes from a user what is not kept any more.
+func (s *Service) settleSecrets(ctx context.Context, d *site.Draft, id int64) error {
+	u, ok := site.Get[identity.User](d, id)
+	if !ok {
+		return nil
+	}
+	var err error
+	gone := func(n int64) bool {
+		kept, e := s.store.Secret(ctx, n)
+		err = errors.Join(err, e)
+		return e == nil && kept.Hash == ""
+	}
+	was := u
+	if u.Password != 0 && gone(u.Password) {
+		u.Password = 0
+	}
+	if u.Codes != 0 && gone(u.Codes) {
+		u.Codes = 0
+	}
+	u.PastPasswords = site.Without(u.PastPasswords, gone)
+	if err == nil && !sameRecord(was, u) {
+		site.Put(d, u)
+	}
+	return err
 }
 
 // settleMark has the directory of a volume carry its mark, or no longer.

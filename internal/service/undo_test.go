@@ -52,7 +52,7 @@ func TestUndoOfEachChange(t *testing.T) {
 			_, err := s.UpdateUser(ctx, keeper, "tomasz", UserChange{Name: new("tom"), Disabled: new(true)})
 			return err
 		},
-		"password": func() error { return s.SetPassword(ctx, keeper, "tomasz", "another long one") },
+		"password": func() error { return s.SetPassword(ctx, keeper, "tomasz", "another long one", false) },
 		"group":    func() error { return s.AddMember(ctx, keeper, "staff", "tomasz") },
 		"folder":   func() error { return s.RemoveFolder(ctx, keeper, "instruments") },
 		"limit": func() error {

@@ -187,6 +187,12 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	case errors.Is(err, ntlm.ErrPutOff):
 		c.log.Info("sign-in put off", "user", name)
 		return nil, false, statusAccountLockedOut
+	case errors.Is(err, ntlm.ErrMustChange):
+		c.log.Info("sign-in refused: the password has to be changed first", "user", name)
+		return nil, false, statusPasswordMustChange
+	case errors.Is(err, ntlm.ErrPasswordOver):
+		c.log.Info("sign-in refused: the password is too old", "user", name)
+		return nil, false, statusPasswordExpired
 	case errors.Is(err, ntlm.ErrWrong):
 		c.log.Info("sign-in failed", "user", name)
 		return nil, false, statusLogonFailure

@@ -40,7 +40,9 @@ const (
 	statusDeletePending          Status = 0xc0000056
 	statusPrivilegeNotHeld       Status = 0xc0000061
 	statusLogonFailure           Status = 0xc000006d
+	statusPasswordExpired        Status = 0xc0000071
 	statusAccountDisabled        Status = 0xc0000072
+	statusPasswordMustChange     Status = 0xc0000224
 	statusDiskFull               Status = 0xc000007f
 	statusInsufficientResources  Status = 0xc000009a
 	statusTooManyOpenedFiles     Status = 0xc000011f

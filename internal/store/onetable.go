@@ -15,7 +15,7 @@ import (
 var oneTable = goose.NewGoMigration(9, &goose.GoFunc{RunTx: intoOneTable}, nil)
 
 // LastMigration is the version of the records that this program writes.
-const LastMigration = 10
+const LastMigration = 11
 
 const oneTableSchema = `
 -- What is in force: each record as the journal has it.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/site"
@@ -117,14 +118,18 @@ func (tx *Tx) settleSecrets(ctx context.Context, changes []site.Change) error {
 		if err != nil {
 			return err
 		}
-		if was == is {
+		if slices.Equal(was, is) {
 			continue
 		}
-		if err := tx.Run(ctx, `UPDATE secrets SET dropped = ? WHERE id = ?`, now, was); err != nil {
-			return err
+		for _, id := range was {
+			if err := tx.Run(ctx, `UPDATE secrets SET dropped = ? WHERE id = ?`, now, id); err != nil {
+				return err
+			}
 		}
-		if err := tx.Run(ctx, `UPDATE secrets SET dropped = NULL WHERE id = ?`, is); err != nil {
-			return err
+		for _, id := range is {
+			if err := tx.Run(ctx, `UPDATE secrets SET dropped = NULL WHERE id = ?`, id); err != nil {
+				return err
+			}
 		}
 		if c.Kind == "user" {
 			if err := tx.Run(ctx, `DELETE FROM sessions WHERE user_id = ?`, c.ID); err != nil {
@@ -136,25 +141,26 @@ func (tx *Tx) settleSecrets(ctx context.Context, changes []site.Change) error {
 }
 
 // secretsOf are the secrets that a record referred to and refers to.
-func secretsOf(c site.Change) (was, is int64, err error) {
-	of := func(raw json.RawMessage) (int64, error) {
+func secretsOf(c site.Change) (was, is []int64, err error) {
+	of := func(raw json.RawMessage) (out []int64, err error) {
 		var v struct {
-			Password, Secret int64
-			Mail             json.RawMessage
+			Password, Secret, Codes int64
+			PastPasswords           []int64
+			Mail                    json.RawMessage
 		}
 		if raw == nil {
-			return 0, nil
+			return nil, nil
 		}
 		switch c.Kind {
-		case "user", "hook":
-			err := json.Unmarshal(raw, &v)
-			return v.Password + v.Secret, err
+		case "user", "hook", "token":
+			err = json.Unmarshal(raw, &v)
+			out = append([]int64{v.Password, v.Secret, v.Codes}, v.PastPasswords...)
 		case "notices":
 			var n site.Notices
-			err := json.Unmarshal(raw, &n)
-			return n.Mail.Password, err
+			err = json.Unmarshal(raw, &n)
+			out = []int64{n.Mail.Password}
 		}
-		return 0, nil
+		return slices.DeleteFunc(out, func(id int64) bool { return id == 0 }), err
 	}
 	was, err = of(c.Before)
 	if err == nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/test/gateway"
 )
 
@@ -51,7 +52,7 @@ func BenchmarkBesidePreviews(b *testing.B) {
 	}
 	works := map[string]func(){
 		"sign-ins": func() {
-			_, err := g.Service.SignIn(ctx, "keeper", "keeper-at-larkfell", "192.0.2.1")
+			_, err := g.Service.SignIn(ctx, signin.Try{Name: "keeper", Password: "keeper-at-larkfell", Address: "192.0.2.1"})
 			require.NoError(b, err)
 		},
 		"opens": func() {

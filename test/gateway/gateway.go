@@ -22,6 +22,7 @@ import (
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/smb"
 	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/web"
@@ -143,7 +144,7 @@ var Keeper = service.Actor{Name: "keeper", Role: "administrator"}
 // Token signs in over HTTP.
 func (g *Gateway) Token(t testing.TB, user string) string {
 	t.Helper()
-	s, err := g.Service.SignIn(context.Background(), user, user+demo.PasswordSuffix, "test")
+	s, err := g.Service.SignIn(context.Background(), signin.Try{Name: user, Password: user + demo.PasswordSuffix, Address: "test"})
 	require.NoError(t, err)
 	return s.Token
 }

@@ -4,7 +4,7 @@ import { QueryClientProvider } from '@tanstack/react-query';
 import { lazy, StrictMode, Suspense } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
-import { client, useMe } from './api/client';
+import { client, type Me, useMe } from './api/client';
 import { Findings } from './pages/findings';
 import { FolderPage } from './pages/folder';
 import { Folders } from './pages/folders';
@@ -25,6 +25,9 @@ import { system } from './theme';
 // With its charts, which are large.
 const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
 
+const Account = lazy(async () => ({ default: (await import('./pages/account')).Account }));
+const OwnFolder = lazy(async () => ({ default: (await import('./pages/own')).OwnFolder }));
+const OwnGroup = lazy(async () => ({ default: (await import('./pages/own')).OwnGroup }));
 const Person = lazy(async () => ({ default: (await import('./pages/person')).Person }));
 
 function Console() {
@@ -34,37 +37,44 @@ function Console() {
   if (me.data === null) return <SignIn />;
   return (
     <Frame>
-      <Routes>
-        <Route path="/folders" element={<Folders />} />
-        <Route path="/folders/:name" element={<FolderPage />} />
-        <Route path="/hosts" element={<Hosts />} />
-        <Route
-          path="/limits"
-          element={
-            <Suspense fallback={<Waiting error={null} />}>
-              <Limits />
-            </Suspense>
-          }
-        />
-        <Route
-          path="/people/:name"
-          element={
-            <Suspense fallback={<Waiting error={null} />}>
-              <Person />
-            </Suspense>
-          }
-        />
-        <Route path="/people" element={<People />} />
-        <Route path="/notices" element={<Notices />} />
-        <Route path="/why" element={<Why />} />
-        <Route path="/who" element={<Who />} />
-        <Route path="/matrix" element={<MatrixPage />} />
-        <Route path="/findings" element={<Findings />} />
-        <Route path="/reviews" element={<Reviews />} />
-        <Route path="/reviews/:name" element={<ReviewPage />} />
-        <Route path="*" element={<Navigate to="/folders" replace />} />
-      </Routes>
+      <Suspense fallback={<Waiting error={null} />}>
+        <Pages role={me.data.role} />
+      </Suspense>
     </Frame>
+  );
+}
+
+function Pages({ role }: { role: Me['role'] }) {
+  if (role === 'user')
+    return (
+      <Routes>
+        <Route path="/account" element={<Account />} />
+        <Route path="/own/folders/:name" element={<OwnFolder />} />
+        <Route path="/own/groups/:name" element={<OwnGroup />} />
+        <Route path="/why" element={<Why />} />
+        <Route path="*" element={<Navigate to="/account" replace />} />
+      </Routes>
+    );
+  return (
+    <Routes>
+      <Route path="/account" element={<Account />} />
+      <Route path="/own/folders/:name" element={<OwnFolder />} />
+      <Route path="/own/groups/:name" element={<OwnGroup />} />
+      <Route path="/folders" element={<Folders />} />
+      <Route path="/folders/:name" element={<FolderPage />} />
+      <Route path="/hosts" element={<Hosts />} />
+      <Route path="/limits" element={<Limits />} />
+      <Route path="/people/:name" element={<Person />} />
+      <Route path="/people" element={<People />} />
+      <Route path="/notices" element={<Notices />} />
+      <Route path="/why" element={<Why />} />
+      <Route path="/who" element={<Who />} />
+      <Route path="/matrix" element={<MatrixPage />} />
+      <Route path="/findings" element={<Findings />} />
+      <Route path="/reviews" element={<Reviews />} />
+      <Route path="/reviews/:name" element={<ReviewPage />} />
+      <Route path="*" element={<Navigate to="/folders" replace />} />
+    </Routes>
   );
 }
 

@@ -145,8 +145,12 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 	} else {
 		leaves = accountLeaves(account, r.Now)
 	}
-	if leaves != 0 && account != nil {
+	switch {
+	case account == nil:
+	case leaves != 0:
 		v.ValidUntil = account.Expires
+	case !account.Disabled && !account.Begun(r.Now):
+		v.ValidUntil = account.Starts
 	}
 	pass(Account, leaves)
 	if rec != nil {

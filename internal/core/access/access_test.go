@@ -443,6 +443,8 @@ func applyFix(r *site.Records, m Fix) {
 		user.Disabled = false
 	case FixExtend:
 		user.Expires = time.Time{}
+	case FixBegin:
+		user.Starts = time.Time{}
 	case FixProtocol:
 		user.SMB = true
 	case FixService:

@@ -3,6 +3,7 @@ package access
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -59,6 +60,7 @@ type FixKind string
 const (
 	FixEnable       FixKind = "enable account"
 	FixExtend       FixKind = "extend account"
+	FixBegin        FixKind = "begin account"
 	FixProtocol     FixKind = "let account use protocol"
 	FixService      FixKind = "switch service on"
 	FixPublish      FixKind = "publish folder"
@@ -145,19 +147,32 @@ func (c *recorder) account(u *identity.User, leaves acl.Mask) {
 	case u == nil:
 		c.add(Account, leaves, "", "there is no such user")
 	case u.Disabled:
-		fixes := []Fix{{Kind: FixEnable, User: u.Name}}
-		if u.Ended(c.request.Now) {
-			fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
-		}
-		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", fixes...)
+		c.add(Account, leaves, "user "+u.Name, u.Name+" is disabled", c.letWork(u)...)
+	case leaves == 0 && !u.Begun(c.request.Now):
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account begins at %s", u.Name, moment(u.Starts)), c.letWork(u)...)
 	case leaves == 0:
-		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, u.Expires.UTC().Format("2006-01-02 15:04 MST")),
-			Fix{Kind: FixExtend, User: u.Name})
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, moment(u.Expires)), c.letWork(u)...)
 	case !u.Expires.IsZero():
-		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, u.Expires.UTC().Format("2006-01-02 15:04 MST")))
+		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, moment(u.Expires)))
 	default:
 		c.add(Account, leaves, "user "+u.Name, u.Name+" is enabled")
 	}
+}
+
+func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
+
+// letWork is what has an account work that does not.
+func (c *recorder) letWork(u *identity.User) (fixes []Fix) {
+	if u.Disabled {
+		fixes = append(fixes, Fix{Kind: FixEnable, User: u.Name})
+	}
+	if !u.Begun(c.request.Now) {
+		fixes = append(fixes, Fix{Kind: FixBegin, User: u.Name})
+	}
+	if u.Ended(c.request.Now) {
+		fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
+	}
+	return fixes
 }
 
 func (c *recorder) service(u *identity.User, leaves acl.Mask) {

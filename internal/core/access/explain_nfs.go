@@ -25,7 +25,7 @@ func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 	var fixes []Fix
 	switch {
 	case leaves != 0 && u != nil && !u.Expires.IsZero():
-		says += fmt.Sprintf(", enabled until %s", u.Expires.UTC().Format("2006-01-02 15:04 MST"))
+		says += ", enabled until " + moment(u.Expires)
 	case leaves != 0:
 	case u == nil:
 		if !nfs.accepted(c.request.Folder.Unix()) && nfs.Said.UID != 0 {
@@ -33,13 +33,13 @@ func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 		}
 	case u.Disabled:
 		says += ", who is disabled"
-		fixes = append(fixes, Fix{Kind: FixEnable, User: u.Name})
-		if u.Ended(c.request.Now) {
-			fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
-		}
+		fixes = c.letWork(u)
+	case !u.Begun(c.request.Now):
+		says += ", whose account begins at " + moment(u.Starts)
+		fixes = c.letWork(u)
 	default:
-		says += fmt.Sprintf(", whose account ended at %s", u.Expires.UTC().Format("2006-01-02 15:04 MST"))
-		fixes = append(fixes, Fix{Kind: FixExtend, User: u.Name})
+		says += ", whose account ended at " + moment(u.Expires)
+		fixes = c.letWork(u)
 	}
 	c.add(Account, leaves, record, says, fixes...)
 }

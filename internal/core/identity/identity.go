@@ -57,11 +57,12 @@ type Role string
 const (
 	NoRole        Role = ""
 	Administrator Role = "administrator"
-	Auditor       Role = "auditor" // reads everything, changes nothing
+	Operator      Role = "operator" // looks after people, limits and sessions; decides about no entries and no roles
+	Auditor       Role = "auditor"  // reads everything, changes nothing
 )
 
-// User is one account. Expires is the first moment at which it no longer
-// works; zero means never. Primary is a group's ID and counts as a membership.
+// User is one account. It works from Starts on, where that is not zero, and until Expires, the first moment at which it no longer does; zero means
+// never. Primary is a group's ID and counts as a membership.
 type User struct {
 	Role     Role      `json:"role,omitzero"`
 	ID       ID        `json:"id,omitzero"`
@@ -71,21 +72,41 @@ type User struct {
 	Primary  ID        `json:"primary,omitzero"`
 	Service  bool      `json:"service,omitzero"`
 	Disabled bool      `json:"disabled,omitzero"`
+	Starts   time.Time `json:"starts,omitzero"`
 	Expires  time.Time `json:"expires,omitzero"`
 	SMB      bool      `json:"smb,omitzero"`  // which protocols the account may use
 	NFS      bool      `json:"nfs,omitzero"`  // which protocols the account may use
 	Mail     string    `json:"mail,omitzero"` // an address
+	// Console says that the account may sign in to the console for what is its own. Who has a role may in any case.
+	Console     bool   `json:"console,omitzero"`
+	Description string `json:"description,omitzero"`
 	// Password is the number of what a password is checked with, which is in no record; 0 where there is none. Each password has a number
 	// of its own.
 	Password int64 `json:"password,omitzero"`
+	// MustChange says that the password opens nothing but the way to another: it was set by somebody else.
+	MustChange bool `json:"mustChange,omitzero"`
+	// PasswordSet is when it was set, zero where that is not known; PastPasswords are the numbers of those before, the latest first.
+	PasswordSet   time.Time `json:"passwordSet,omitzero"`
+	PastPasswords []int64   `json:"pastPasswords,omitzero"`
+	// Codes is the number of what one-time codes are checked with, which is in no record; 0 where the account has none.
+	Codes int64 `json:"codes,omitzero"`
 	Labelled
 }
+
+// MayUseConsole says whether the account may sign in to the console, in whatever role.
+func (u *User) MayUseConsole() bool { return u.Console || u.Role != NoRole }
+
+// OnlyOwns says that nobody signs in as the account, by any way: it owns, and that is all.
+func (u *User) OnlyOwns() bool { return u.Service && !u.SMB && !u.NFS && !u.MayUseConsole() }
+
+// Begun says whether the account's first day has come.
+func (u *User) Begun(now time.Time) bool { return !now.Before(u.Starts) }
 
 // Ended says whether the account's end date has passed.
 func (u *User) Ended(now time.Time) bool { return !u.Expires.IsZero() && !now.Before(u.Expires) }
 
 // InForce says whether the account works.
-func (u *User) InForce(now time.Time) bool { return !u.Disabled && !u.Ended(now) }
+func (u *User) InForce(now time.Time) bool { return !u.Disabled && u.Begun(now) && !u.Ended(now) }
 
 // Group is a set of users and of other groups.
 type Group struct {
@@ -94,6 +115,7 @@ type Group struct {
 	GID         uint32      `json:"gid,omitzero"`
 	Description string      `json:"description,omitzero"`
 	Members     []Principal `json:"members,omitzero"` // of KindUser or KindGroup
+	Owners      []Principal `json:"owners,omitzero"`  // who decide who is in it, whatever their role; of KindUser or KindGroup
 	Labelled
 }
 

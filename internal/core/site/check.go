@@ -240,7 +240,17 @@ var (
 					to("members", key.Kind, key.ID)
 				}
 			}
+			for _, o := range g.Owners {
+				if key, ok := principalKey(o); ok {
+					to("owners", key.Kind, key.ID)
+				}
+			}
 		}}
+	checkToken = checks[Token]{name: func(t *Token) string { return t.Name },
+		unique: func(t *Token) []keyed {
+			return []keyed{{"name", strconv.FormatInt(int64(t.User), 10) + ":" + identity.Fold(t.Name)}}
+		},
+		refers: func(_ *Draft, t *Token, to func(string, string, int64)) { to("user", "user", int64(t.User)) }}
 	checkVolume = checks[Volume]{name: func(v *Volume) string { return v.Name }, unique: func(v *Volume) []keyed { return []keyed{name(v.Name), {"path", v.Path}} }}
 	checkFolder = checks[Folder]{name: func(f *Folder) string { return f.Name },
 		unique: func(f *Folder) []keyed {

@@ -259,9 +259,15 @@ func (d *Draft) cascade(key Key) {
 			who = identity.GroupPrincipal(identity.ID(key.ID))
 		}
 		for _, g := range slices.Clone(d.is.Groups) {
-			if slices.Contains(g.Members, who) {
-				g.Members = Without(g.Members, func(m identity.Principal) bool { return m == who })
+			is := func(m identity.Principal) bool { return m == who }
+			if slices.Contains(g.Members, who) || slices.Contains(g.Owners, who) {
+				g.Members, g.Owners = Without(g.Members, is), Without(g.Owners, is)
 				Put(d, g)
+			}
+		}
+		for _, t := range slices.Clone(d.is.Tokens) {
+			if key.Kind == "user" && t.User == who.ID {
+				Delete[Token](d, t.ID)
 			}
 		}
 		limits(func(l *limit.Limit) bool {

@@ -117,6 +117,8 @@ var Kinds = []Kind{
 	}},
 	single("services", func(r *Records) *Services { return &r.Services }, true, sayServices),
 	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) *int64 { return &s.ID }, sayShare, checkShare),
+	single("signing in", func(r *Records) *SigningIn { return &r.SigningIn }, false, saySigningIn),
+	listed("token", func(r *Records) *[]Token { return &r.Tokens }, func(t *Token) *int64 { return &t.ID }, sayToken, checkToken),
 	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) *identity.ID { return &u.ID }, sayUser, checkUser),
 	listed("volume", func(r *Records) *[]Volume { return &r.Volumes }, func(v *Volume) *int64 { return &v.ID }, sayVolume, checkVolume),
 }

@@ -123,6 +123,9 @@ type Records struct {
 	Limits  []limit.Limit
 	Notices Notices
 	Hooks   []Hook
+
+	SigningIn SigningIn
+	Tokens    []Token
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -188,6 +191,9 @@ type Policy struct {
 	Notices Notices
 	Hooks   []Hook
 
+	SigningIn SigningIn
+	Tokens    []Token
+
 	folderByName map[string]int // where they are in the lists
 	folderByID   map[int64]int
 	shareByName  map[string]int
@@ -249,6 +255,7 @@ func (p *Policy) Next(d *Draft) (*Policy, error) {
 // takeRest takes what needs no compiling.
 func (p *Policy) takeRest(r Records) {
 	p.Services, p.Volumes, p.Acceptances, p.IDLists, p.Reviews, p.Notices, p.Hooks = r.Services, r.Volumes, r.Acceptances, r.IDLists, r.Reviews, r.Notices, r.Hooks
+	p.SigningIn, p.Tokens = r.SigningIn, r.Tokens
 }
 
 // takeRules compiles the rules of folders, and nothing else of them: they are published as they were.
@@ -438,4 +445,13 @@ func SplitPath(full string) (folder, path string, err error) {
 		return "", "", fmt.Errorf("path %q names no folder: write FOLDER or FOLDER/PATH", full)
 	}
 	return parts[0], strings.Join(parts[1:], "/"), nil
+}
+
+// Token finds a token by record; false where there is none.
+func (p *Policy) Token(id int64) (Token, bool) {
+	i := slices.IndexFunc(p.Tokens, func(t Token) bool { return t.ID == id })
+	if i < 0 {
+		return Token{}, false
+	}
+	return p.Tokens[i], true
 }

@@ -221,8 +221,44 @@ func sayUser(n *Names, u *identity.User) (string, []Said) {
 	if ends == "" {
 		ends = "never"
 	}
+	var earlier []string
+	for _, n := range u.PastPasswords {
+		earlier = append(earlier, given(n))
+	}
+	must := ""
+	if u.MustChange {
+		must = "to be changed first"
+	}
 	return u.Name, []Said{{"name", u.Name}, {"full-name", u.FullName}, {"uid", number(u.UID)}, {"primary", named(n.groups, u.Primary)}, {"role", role},
-		{"mail", u.Mail}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}, {"password", given(u.Password)}}
+		{"mail", u.Mail}, {"description", u.Description}, {"starts", Moment(u.Starts)}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"console", on(u.Console)},
+		{"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}, {"password", given(u.Password)}, {"password is", must}, {"password set", Moment(u.PasswordSet)},
+		{"earlier passwords", strings.Join(earlier, ", ")}, {"one-time codes", given(u.Codes)}}
+}
+
+func saySigningIn(_ *Names, s *SigningIn) (string, []Said) {
+	count := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.Itoa(n)
+	}
+	said := []Said{{"idle-minutes", count(s.IdleMinutes)}, {"longest-hours", count(s.LongestHours)}, {"password-days", count(s.PasswordDays)}}
+	for _, r := range s.CodesFor {
+		said = append(said, Said{"codes-for", string(r)})
+	}
+	return "signing in", said
+}
+
+func sayToken(n *Names, t *Token) (string, []Said) {
+	role := string(t.Role)
+	if role == "" {
+		role = "none"
+	}
+	said := []Said{{"name", t.Name}, {"user", named(n.users, t.User)}, {"role", role}, {"made", Moment(t.Made)}, {"ends", Moment(t.Ends)}, {"secret", given(t.Secret)}}
+	for _, p := range t.From {
+		said = append(said, Said{"from", p})
+	}
+	return t.Name, said
 }
 
 // given tells secrets apart, of which there is nothing else to be said.
@@ -239,6 +275,9 @@ func sayGroup(n *Names, g *identity.Group) (string, []Said) {
 	said := []Said{{"name", g.Name}, {"gid", number(g.GID)}, {"description", g.Description}}
 	for _, m := range g.Members {
 		said = append(said, Said{"member", n.who(m)})
+	}
+	for _, o := range g.Owners {
+		said = append(said, Said{"owner", n.who(o)})
 	}
 	return g.Name, said
 }

@@ -78,6 +78,9 @@ func TestEveryChangeIsTold(t *testing.T) {
 			for j := range r.Groups[i].Members {
 				r.Groups[i].Members[j].Kind = identity.KindUser
 			}
+			for j := range r.Groups[i].Owners {
+				r.Groups[i].Owners[j].Kind = identity.KindUser
+			}
 		}
 		said := make(map[string]bool)
 		r.Each(func(key site.Key, record any) {

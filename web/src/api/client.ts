@@ -21,6 +21,9 @@ export type Matrix = components['schemas']['Matrix'];
 export type Roster = components['schemas']['Roster'];
 export type RosterRead = components['schemas']['RosterRead'];
 export type User = components['schemas']['User'];
+export type Me = components['schemas']['Me'];
+export type SignInNow = components['schemas']['SignInNow'];
+export type Token = components['schemas']['Token'];
 export type Review = components['schemas']['Review'];
 export type ReviewLine = components['schemas']['ReviewLine'];
 export type Arrangement = components['schemas']['Arrangement'];
@@ -68,6 +71,8 @@ export const api = createClient<paths>({ baseUrl: '/', fetch: ask });
 export class Refusal extends Error {
   readonly status: number;
   readonly next?: string;
+  /** What is to be given or done first. */
+  readonly need?: Problem['need'];
   /** It is done if it is asked for again, knowing. */
   readonly confirm: boolean;
   constructor(status: number, problem?: Partial<Problem>) {
@@ -75,6 +80,7 @@ export class Refusal extends Error {
     super([problem?.detail ?? `The service answered ${status}.`, ...details].join(' – '));
     this.status = status;
     this.next = problem?.next;
+    this.need = problem?.need;
     this.confirm = problem?.confirm ?? false;
   }
 }
@@ -104,9 +110,10 @@ export const client: QueryClient = new QueryClient({
 });
 
 /** Says who is signed in from now on, and forgets what somebody else was shown. */
-export function nowSignedIn(me: { user: string; role: 'administrator' | 'auditor' } | null) {
+export function nowSignedIn(me: { user: string; role: Me['role'] } | null) {
   client.removeQueries({ predicate: (q) => q.queryKey[0] !== 'me' });
-  client.setQueryData(['me'], me);
+  client.setQueryData(['me'], me && { codes: false, decides: [], owns: [], ...me });
+  if (me) client.invalidateQueries({ queryKey: ['me'] });
 }
 
 /** A session that has ended anywhere ends here. */

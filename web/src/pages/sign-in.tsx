@@ -2,26 +2,35 @@ import { Box, Center, Field, Heading, HStack, Input, Stack, Text } from '@chakra
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { api, nowSignedIn, taken, useHealth } from '../api/client';
+import { api, nowSignedIn, Refusal, taken, useHealth } from '../api/client';
+import { SetUpCodes } from '../parts/codes';
 import { GateIcon } from '../parts/icons';
 import { OwnPassword } from '../parts/own-password';
 import { MainButton, QuietButton, Refused, Sheet } from '../parts/sheet';
 
 type Form = { user: string; password: string; code: string };
 
+const needs = (error: Error | null) => (error instanceof Refusal ? error.need : undefined);
+
 /** Sign in, or, on a gateway without an administrator, become the first one. */
 export function SignIn() {
   const health = useHealth();
   const first = health.data?.needsFirst ?? false;
   const { register, handleSubmit, formState } = useForm<Form>();
-  const [changing, setChanging] = useState(false);
+  const [changing, setChanging] = useState<'password' | 'codes'>();
   const enter = useMutation({
+    meta: { asksPassword: true },
     mutationFn: ({ user, password, code }: Form) =>
       first
         ? taken(api.POST('/api/v1/first-administrator', { body: { user, password, code: code.trim() } }))
-        : taken(api.POST('/api/v1/sign-in', { body: { user, password } })),
+        : taken(api.POST('/api/v1/sign-in', { body: { user, password, code: code?.trim() || undefined } })),
     onSuccess: (s) => nowSignedIn({ user: s.user, role: s.role }),
+    onError: (error) => {
+      const need = needs(error);
+      if (need === 'password' || need === 'codes') setChanging(need);
+    },
   });
+  const asksCode = !first && needs(enter.error) === 'code';
   return (
     <Center minH="100dvh" p="4" bg="ground">
       <Box w="full" maxW="sm">
@@ -65,14 +74,28 @@ export function SignIn() {
                 />
                 <Field.ErrorText>Type the password.</Field.ErrorText>
               </Field.Root>
+              {asksCode && (
+                <Field.Root>
+                  <Field.Label>One-time code</Field.Label>
+                  <Input
+                    autoFocus
+                    fontFamily="mono"
+                    inputMode="numeric"
+                    autoComplete="one-time-code"
+                    {...register('code')}
+                  />
+                  <Field.HelperText>From your program for one-time codes, or a recovery code.</Field.HelperText>
+                </Field.Root>
+              )}
               <MainButton type="submit" loading={enter.isPending}>
                 {first ? 'Make administrator' : 'Sign in'}
               </MainButton>
-              {!first && <QuietButton onClick={() => setChanging(true)}>Change your password</QuietButton>}
+              {!first && <QuietButton onClick={() => setChanging('password')}>Change your password</QuietButton>}
             </Stack>
           </form>
         </Sheet>
-        {changing && <OwnPassword onClose={() => setChanging(false)} />}
+        {changing === 'password' && <OwnPassword onClose={() => setChanging(undefined)} />}
+        {changing === 'codes' && <SetUpCodes codes={false} onClose={() => setChanging(undefined)} />}
       </Box>
     </Center>
   );

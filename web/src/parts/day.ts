@@ -1,2 +1,11 @@
 /** The last day of what ends at a moment: the day before, where that is midnight. */
 export const lastDay = (ends: string) => new Date(new Date(ends).getTime() - 1).toLocaleDateString();
+
+/** The moment at which what has a last day ends: the midnight after it. */
+export const afterLastDay = (day: string) => {
+  const [y, m, d] = day.split('-').map(Number);
+  return new Date(y ?? 0, (m ?? 1) - 1, (d ?? 1) + 1).toISOString();
+};
+
+/** A moment, to the minute. */
+export const when = (at: string) => new Date(at).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });

@@ -1,6 +1,6 @@
 import { Alert, Box, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
-import { type ReactNode, useState } from 'react';
+import type { ReactNode } from 'react';
 import { NavLink } from 'react-router';
 import { api, nowSignedIn, taken, useMe } from '../api/client';
 import { useColorMode } from './color-mode';
@@ -21,7 +21,6 @@ import {
   SunIcon,
   WhyIcon,
 } from './icons';
-import { OwnPassword } from './own-password';
 import { sayRefused } from './toaster';
 
 const places = [
@@ -35,6 +34,12 @@ const places = [
   { to: '/who', text: 'Who', Drawn: PeopleIcon },
   { to: '/why', text: 'Why', Drawn: WhyIcon },
   { to: '/reviews', text: 'Reviews', Drawn: ReviewIcon },
+];
+
+/** What there is for who has no role: what is theirs. */
+const ofUsers = [
+  { to: '/account', text: 'My account', Drawn: KeyIcon },
+  { to: '/why', text: 'Why', Drawn: WhyIcon },
 ];
 
 function Go({ to, text, Drawn }: (typeof places)[number]) {
@@ -62,7 +67,6 @@ function Go({ to, text, Drawn }: (typeof places)[number]) {
 export function Frame({ children }: { children: ReactNode }) {
   const me = useMe();
   const [mode, toggle] = useColorMode();
-  const [changing, setChanging] = useState(false);
   const leave = useMutation({
     mutationFn: () => taken(api.POST('/api/v1/sign-out')),
     onSuccess: () => nowSignedIn(null),
@@ -111,13 +115,17 @@ export function Frame({ children }: { children: ReactNode }) {
           minW="0"
           overflowX={{ base: 'auto', lg: 'visible' }}
         >
-          {places.map((p) => (
+          {(me.data?.role === 'user' ? ofUsers : places).map((p) => (
             <Go key={p.to} {...p} />
           ))}
         </Stack>
         <Flex direction={{ base: 'row', lg: 'column' }} gap="3" align={{ base: 'center', lg: 'stretch' }}>
           <Box px={{ lg: '2' }} hideBelow="sm">
-            <Text fontWeight="600">{me.data?.user}</Text>
+            <NavLink to="/account">
+              <Text fontWeight="600" textDecoration="underline" textDecorationColor="line">
+                {me.data?.user}
+              </Text>
+            </NavLink>
             <Text fontSize="sm" color="faint">
               {me.data?.role}
             </Text>
@@ -132,14 +140,10 @@ export function Frame({ children }: { children: ReactNode }) {
             >
               {mode === 'dark' ? <SunIcon /> : <MoonIcon />}
             </IconButton>
-            <IconButton
-              aria-label="Change your password"
-              variant="ghost"
-              color="faint"
-              _hover={{ bg: 'sunk', color: 'ink' }}
-              onClick={() => setChanging(true)}
-            >
-              <KeyIcon />
+            <IconButton asChild variant="ghost" color="faint" _hover={{ bg: 'sunk', color: 'ink' }}>
+              <NavLink to="/account" aria-label="My account">
+                <KeyIcon />
+              </NavLink>
             </IconButton>
             <IconButton
               aria-label="Sign out"
@@ -154,7 +158,6 @@ export function Frame({ children }: { children: ReactNode }) {
           </HStack>
         </Flex>
       </Flex>
-      {changing && me.data && <OwnPassword user={me.data.user} onClose={() => setChanging(false)} />}
       <Box as="main" id="content" flex="1" minW="0" px={{ base: '4', md: '10' }} py={{ base: '6', md: '9' }}>
         <Box maxW="1040px" mx="auto">
           {me.data?.trouble && (

@@ -1,28 +1,32 @@
 import { Field, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
-import { api, taken } from '../api/client';
+import { api, nowSignedIn, Refusal, taken } from '../api/client';
 import { Ask } from './confirm';
 import { MainButton, Refused } from './sheet';
 import { say } from './toaster';
 
-type Form = { user: string; old: string; password: string; again: string };
+type Form = { user: string; old: string; code: string; password: string; again: string };
 
 /** Another password, for whoever knows theirs. Who is signed in is so again with the new one, as the old one's sessions end. */
-export function OwnPassword({ user, onClose }: { user?: string; onClose: () => void }) {
+export function OwnPassword({ user, codes, onClose }: { user?: string; codes?: boolean; onClose: () => void }) {
   const { register, handleSubmit, formState } = useForm<Form>({ defaultValues: { user: user ?? '' } });
   const wrong = formState.errors;
   const change = useMutation({
     meta: { asksPassword: true },
-    mutationFn: async ({ user: name, old, password }: Form) => {
-      await taken(api.POST('/api/v1/own-password', { body: { user: name, old, password } }));
-      if (user) await taken(api.POST('/api/v1/sign-in', { body: { user, password } }));
+    mutationFn: async ({ user: name, old, code, password }: Form) => {
+      await taken(api.POST('/api/v1/own-password', { body: { user: name, old, code: code || undefined, password } }));
+      if (!user) return;
+      if (codes)
+        nowSignedIn(null); // a code is taken once: the next signs in
+      else await taken(api.POST('/api/v1/sign-in', { body: { user, password } }));
     },
     onSuccess: () => {
       say('The password is changed.');
       onClose();
     },
   });
+  const asksCode = codes || (change.error instanceof Refusal && change.error.need === 'code');
   return (
     <Ask
       title="Change your password"
@@ -52,6 +56,12 @@ export function OwnPassword({ user, onClose }: { user?: string; onClose: () => v
             <Input type="password" autoComplete="current-password" {...register('old', { required: true })} />
             <Field.ErrorText>Type the password that you have.</Field.ErrorText>
           </Field.Root>
+          {asksCode && (
+            <Field.Root>
+              <Field.Label>One-time code</Field.Label>
+              <Input fontFamily="mono" inputMode="numeric" autoComplete="one-time-code" {...register('code')} />
+            </Field.Root>
+          )}
           <Field.Root invalid={!!wrong.password}>
             <Field.Label>What it is to be</Field.Label>
             <Input type="password" autoComplete="new-password" {...register('password', { required: true })} />

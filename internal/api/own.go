@@ -1,0 +1,305 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/boombuler/barcode/qr"
+	"github.com/danielgtaylor/huma/v2"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/signin"
+)
+
+// CodesBegun is what a program for one-time codes is set up with.
+type CodesBegun struct {
+	Secret string   `json:"secret" doc:"Base32, to be typed where no picture can be taken."`
+	URI    string   `json:"uri" doc:"otpauth://, as the QR code holds it."`
+	QR     []string `json:"qr" doc:"The QR code (ISO/IEC 18004), a line for each row: a 1 is dark, a 0 is light."`
+}
+
+// CodesToConfirm shows that one-time codes work.
+type CodesToConfirm struct {
+	Credentials
+	Fresh string `json:"fresh" minLength:"6" maxLength:"16" doc:"A code that was made with what was set up."`
+}
+
+// Recovery are codes that each stand for one one-time code, once.
+type Recovery struct {
+	Codes []string `json:"codes" doc:"Shown once."`
+}
+
+// SignInNow is a sign-in that goes on.
+type SignInNow struct {
+	ID      int64     `json:"id"`
+	User    string    `json:"user"`
+	Role    string    `json:"role" enum:"administrator,operator,auditor,user"`
+	Begun   time.Time `json:"begun"`
+	Used    time.Time `json:"used" doc:"When it was last used, to about a minute."`
+	Ends    time.Time `json:"ends" doc:"It ends then, or earlier where nobody uses it."`
+	Address string    `json:"address"`
+	Client  string    `json:"client,omitempty" doc:"As it calls itself."`
+	This    bool      `json:"this" doc:"It is the one that asks."`
+}
+
+// NewToken is what a token is made from.
+type NewToken struct {
+	Name string     `json:"name" maxLength:"64"`
+	Role string     `json:"role,omitempty" enum:"administrator,operator,auditor,user" doc:"No wider than that of who makes it, which it is if left out."`
+	Ends *time.Time `json:"ends,omitempty" doc:"Never, if left out."`
+	From []string   `json:"from,omitempty" maxItems:"50" doc:"Addresses and networks from where it may be used; anywhere, if left out."`
+}
+
+// Token lets a program use this API on behalf of a user.
+type Token struct {
+	ID      int64      `json:"id"`
+	Name    string     `json:"name"`
+	User    string     `json:"user"`
+	Role    string     `json:"role" enum:"administrator,operator,auditor,user" doc:"Never wider than the user's own at the moment of use."`
+	Made    time.Time  `json:"made"`
+	Ends    *time.Time `json:"ends,omitempty"`
+	Ended   bool       `json:"ended"`
+	From    []string   `json:"from"`
+	Used    *time.Time `json:"used,omitempty" doc:"When it was last used, to about a minute."`
+	Address string     `json:"address,omitempty" doc:"From where it was last used."`
+	Text    string     `json:"text,omitempty" doc:"Send as a bearer token. Shown once, when it is made."`
+}
+
+// SigningIn is what signing in to the console and the API takes.
+type SigningIn struct {
+	Idle         string   `json:"idle" doc:"How long a sign-in lasts that nobody uses, such as 2h0m0s."`
+	Longest      string   `json:"longest" doc:"How long any lasts."`
+	PasswordDays int      `json:"passwordDays" doc:"After how many days a password has to be changed; 0 for never."`
+	CodesFor     []string `json:"codesFor" doc:"Who does not get in without one-time codes, by role; user is that of who has none."`
+}
+
+// SigningInChange is what is to change of it; what is left out stays.
+type SigningInChange struct {
+	Idle         *string   `json:"idle,omitempty" doc:"From 5m to 90 days, as 30m or 2h; empty for what it is by itself."`
+	Longest      *string   `json:"longest,omitempty" doc:"From 1h to 90 days; empty for what it is by itself."`
+	PasswordDays *int      `json:"passwordDays,omitempty" minimum:"0" maximum:"3650"`
+	CodesFor     *[]string `json:"codesFor,omitempty" maxItems:"4" doc:"Roles, or user."`
+}
+
+func signingInOf(s site.SigningIn) SigningIn {
+	out := SigningIn{s.Idle().String(), s.Longest().String(), s.PasswordDays, []string{}}
+	for _, r := range s.CodesFor {
+		out.CodesFor = append(out.CodesFor, roleName(r))
+	}
+	return out
+}
+
+// me is who asks.
+func (s *Server) me(ctx context.Context) Me {
+	by, svc := caller(ctx), s.on(ctx)
+	me := Me{User: by.Name, Role: roleName(by.Role), Token: by.Token, Trouble: svc.TroubleSays(), Decides: []string{}, Owns: []string{}}
+	d := svc.Policy().Directory
+	u := d.User(by.ID)
+	if u == nil {
+		return me
+	}
+	if me.Codes = u.Codes != 0; me.Codes {
+		me.Left = svc.RecoveryLeft(ctx, u)
+	}
+	if by.Role != identity.Administrator {
+		for _, f := range svc.Policy().Folders {
+			if svc.ControlsFolder(by.ID, f) {
+				me.Decides = append(me.Decides, f.Name)
+			}
+		}
+	}
+	for i := range d.Groups() {
+		if g := &d.Groups()[i]; len(g.Owners) > 0 && service.OwnsGroup(d, g.ID, by.ID) {
+			me.Owns = append(me.Owns, g.Name)
+		}
+	}
+	return me
+}
+
+// whose is the user that a list is of: who asks, or, for those who may look, anybody; 0 for everybody.
+func (s *Server) whose(ctx context.Context, user string, all bool) (identity.ID, error) {
+	by := caller(ctx)
+	if user == "" && !all {
+		return by.ID, nil
+	}
+	if !looks(by) && identity.Fold(user) != identity.Fold(by.Name) {
+		return 0, forbidden("%s may see their own, and nobody else's", by.Name)
+	}
+	if all {
+		return 0, nil
+	}
+	u, err := s.on(ctx).User(user)
+	if err != nil {
+		return 0, err
+	}
+	return u.ID, nil
+}
+
+// Whose are the parameters of a list that is of one user, or of everybody.
+type Whose struct {
+	User string `query:"user" maxLength:"64" doc:"Of this user; one's own, if left out."`
+	All  bool   `query:"all" doc:"Of everybody."`
+}
+
+func (s *Server) registerOwn() {
+	s.registerCodes()
+	s.registerSignIns()
+	s.registerTokens()
+	handle(s, operation("show-signing-in", http.MethodGet, "/signing-in", "Say what signing in to the console and the API takes", "session"), func(ctx context.Context, _ *struct{}) (SigningIn, error) {
+		return signingInOf(s.on(ctx).Policy().SigningIn), nil
+	})
+	handle(s, operation("change-signing-in", http.MethodPatch, "/signing-in", "Change what signing in to the console and the API takes", "session"), func(ctx context.Context, in *struct{ Body SigningInChange }) (SigningIn, error) {
+		change := service.SigningInChange{PasswordDays: in.Body.PasswordDays}
+		var err error
+		if change.Idle, err = duration("idle", in.Body.Idle); err != nil {
+			return SigningIn{}, err
+		}
+		if change.Longest, err = duration("longest", in.Body.Longest); err != nil {
+			return SigningIn{}, err
+		}
+		if in.Body.CodesFor != nil {
+			roles, err := service.ParseRoles("codesFor", *in.Body.CodesFor)
+			if err != nil {
+				return SigningIn{}, err
+			}
+			change.CodesFor = &roles
+		}
+		is, err := s.on(ctx).SetSigningIn(ctx, caller(ctx), change)
+		return signingInOf(is), err
+	})
+}
+
+func duration(field string, text *string) (*time.Duration, error) {
+	if text == nil {
+		return nil, nil
+	}
+	var d time.Duration
+	if *text != "" {
+		var err error
+		if d, err = time.ParseDuration(*text); err != nil || d <= 0 {
+			return nil, &service.Error{Kind: service.Invalid, Field: field, Message: "write it as 30m or 2h"}
+		}
+	}
+	return &d, nil
+}
+
+// registerCodes registers what one-time codes are set up with. Who does so says who they are each time, as some cannot sign in before.
+func (s *Server) registerCodes() {
+	open := func(id, path, summary string) huma.Operation {
+		op := operation(id, http.MethodPost, path, summary, "session")
+		op.Security = public
+		return op
+	}
+	handle(s, open("begin-own-codes", "/own-codes", "Begin to set up one-time codes for oneself"), func(ctx context.Context, in *struct{ Body Credentials }) (CodesBegun, error) {
+		e, err := s.on(ctx).BeginCodes(ctx, in.Body.try(ctx))
+		if err != nil {
+			return CodesBegun{}, err
+		}
+		code, err := qr.Encode(e.URI, qr.M, qr.Auto)
+		if err != nil {
+			return CodesBegun{}, err
+		}
+		out := CodesBegun{Secret: e.Secret, URI: e.URI}
+		size := code.Bounds().Dx()
+		for y := range size {
+			row := make([]byte, size)
+			for x := range size {
+				row[x] = '0'
+				if r, _, _, _ := code.At(x, y).RGBA(); r == 0 {
+					row[x] = '1'
+				}
+			}
+			out.QR = append(out.QR, string(row))
+		}
+		return out, nil
+	})
+	handle(s, open("confirm-own-codes", "/own-codes/confirm", "Show that they work, and have them from then on"), func(ctx context.Context, in *struct{ Body CodesToConfirm }) (Recovery, error) {
+		codes, err := s.on(ctx).ConfirmCodes(ctx, in.Body.try(ctx), in.Body.Fresh)
+		return Recovery{codes}, err
+	})
+	do(s, open("remove-own-codes", "/own-codes/remove", "Have no one-time codes any more"), func(ctx context.Context, in *struct{ Body Credentials }) error {
+		return s.on(ctx).RemoveOwnCodes(ctx, in.Body.try(ctx))
+	})
+}
+
+func (s *Server) registerSignIns() {
+	handle(s, operation("list-sign-ins", http.MethodGet, "/sign-ins", "List the sign-ins that go on", "session"), func(ctx context.Context, in *Whose) ([]SignInNow, error) {
+		of, err := s.whose(ctx, in.User, in.All)
+		if err != nil {
+			return nil, err
+		}
+		all, err := s.on(ctx).Sessions(ctx, of)
+		out := []SignInNow{}
+		for _, is := range all {
+			out = append(out, signInOf(is, caller(ctx)))
+		}
+		return out, err
+	})
+	do(s, operation(endSignIn, http.MethodDelete, "/sign-ins/{id}", "End a sign-in", "session"), func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) error {
+		return s.on(ctx).EndSignIn(ctx, caller(ctx), in.ID)
+	})
+}
+
+func signInOf(is signin.Session, by service.Actor) SignInNow {
+	return SignInNow{ID: is.ID, User: is.Actor.Name, Role: roleName(is.Actor.Role), Begun: is.Begun.UTC(), Used: is.Used.UTC(), Ends: is.Expires.UTC(),
+		Address: is.Address, Client: is.Client, This: is.ID == by.Session && is.ID != 0}
+}
+
+func (s *Server) tokenOf(ctx context.Context, t site.Token) Token {
+	svc := s.on(ctx)
+	out := Token{ID: t.ID, Name: t.Name, User: svc.Policy().Directory.Name(identity.UserPrincipal(t.User)), Role: roleName(t.Role), Made: t.Made, Ended: t.Ended(svc.Now()), From: []string{}}
+	out.From = append(out.From, t.From...)
+	if !t.Ends.IsZero() {
+		out.Ends = &t.Ends
+	}
+	if at, from := svc.TokenUse(ctx, t.ID); !at.IsZero() {
+		at = at.UTC()
+		out.Used, out.Address = &at, from
+	}
+	return out
+}
+
+func (s *Server) registerTokens() {
+	handle(s, operation("list-tokens", http.MethodGet, "/tokens", "List the tokens by which programs use this API", "session"), func(ctx context.Context, in *Whose) ([]Token, error) {
+		of, err := s.whose(ctx, in.User, in.All)
+		if err != nil {
+			return nil, err
+		}
+		out := []Token{}
+		for _, t := range s.on(ctx).Tokens(of) {
+			out = append(out, s.tokenOf(ctx, t))
+		}
+		return out, nil
+	})
+	op := operation(addToken, http.MethodPost, "/tokens", "Make a token for a program", "session")
+	op.DefaultStatus = http.StatusCreated
+	handle(s, op, func(ctx context.Context, in *struct{ Body NewToken }) (Token, error) {
+		input := service.TokenInput{Name: in.Body.Name, Role: in.Body.Role, From: in.Body.From}
+		if in.Body.Ends != nil {
+			input.Ends = *in.Body.Ends
+		}
+		t, text, err := s.on(ctx).CreateToken(ctx, caller(ctx), input)
+		if err != nil {
+			return Token{}, err
+		}
+		out := s.tokenOf(ctx, t)
+		out.Text = text
+		return out, nil
+	})
+	do(s, operation(removeToken, http.MethodDelete, "/tokens/{id}", "Take a token back", "session"), func(ctx context.Context, in *struct {
+		ID int64 `path:"id"`
+	}) error {
+		return s.on(ctx).RemoveToken(ctx, caller(ctx), in.ID)
+	})
+}
+
+const (
+	endSignIn   = "end-sign-in"
+	addToken    = "add-token"
+	removeToken = "remove-token"
+)
