@@ -82,7 +82,7 @@ func TestEveryExampleOfTheDocument(t *testing.T) {
 	}
 	// A service that has an administrator makes no first one, and the demo's has no mail server.
 	refused := map[string]int{"make-first-administrator": http.StatusConflict, "try-notice": http.StatusConflict,
-		"confirm-own-codes": http.StatusUnprocessableEntity, "remove-own-codes": http.StatusConflict, "remove-codes": http.StatusNotFound}
+		"confirm-own-codes": http.StatusUnprocessableEntity, "remove-own-codes": http.StatusConflict, "remove-codes": http.StatusNotFound, "stay-user": http.StatusNotFound}
 	shared, keeper, later := g, g.Token(t, "keeper"), g.Token(t, "keeper")
 	for _, id := range slices.Sorted(maps.Keys(all)) {
 		s := all[id]

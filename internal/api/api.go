@@ -110,6 +110,8 @@ func New(c Config) *Server {
 	s.api.UseMiddleware(s.authenticate)
 	s.registerSession()
 	s.registerOwn()
+	s.registerLeaving()
+	s.registerPerson()
 	s.registerPeople()
 	s.registerRoster()
 	s.registerPlaces()

@@ -16,21 +16,23 @@ import (
 
 // Job is something that goes on by itself for a while.
 type Job struct {
-	ID        int64              `json:"id"`
-	Kind      string             `json:"kind" enum:"owner,convert,survey,largest" doc:"What it does."`
-	Text      string             `json:"text"`
-	Actor     string             `json:"actor"`
-	Begun     time.Time          `json:"begun"`
-	Done      int64              `json:"done" doc:"How many files and directories it has been through."`
-	Total     int64              `json:"total,omitempty" doc:"How many there are, where that is known."`
-	Rate      float64            `json:"rate,omitempty" doc:"How many a second, since it was last taken up."`
-	Left      *float64           `json:"left,omitempty" doc:"How many seconds it will go on at that rate, where that is known."`
-	Over      bool               `json:"over"`
-	Ended     *time.Time         `json:"ended,omitempty"`
-	Error     string             `json:"error,omitempty" doc:"Why it ended early."`
-	Largest   *Largest           `json:"largest,omitempty" doc:"What a look for the largest found."`
-	Survey    *service.Survey    `json:"survey,omitempty" doc:"What a survey found."`
-	Converted *service.Converted `json:"converted,omitempty" doc:"What became of a folder's modes."`
+	ID         int64               `json:"id"`
+	Kind       string              `json:"kind" enum:"owner,convert,survey,largest,hand over,strays" doc:"What it does."`
+	Text       string              `json:"text"`
+	Actor      string              `json:"actor"`
+	Begun      time.Time           `json:"begun"`
+	Done       int64               `json:"done" doc:"How many files and directories it has been through."`
+	Total      int64               `json:"total,omitempty" doc:"How many there are, where that is known."`
+	Rate       float64             `json:"rate,omitempty" doc:"How many a second, since it was last taken up."`
+	Left       *float64            `json:"left,omitempty" doc:"How many seconds it will go on at that rate, where that is known."`
+	Over       bool                `json:"over"`
+	Ended      *time.Time          `json:"ended,omitempty"`
+	Error      string              `json:"error,omitempty" doc:"Why it ended early."`
+	Largest    *Largest            `json:"largest,omitempty" doc:"What a look for the largest found."`
+	Survey     *service.Survey     `json:"survey,omitempty" doc:"What a survey found."`
+	Converted  *service.Converted  `json:"converted,omitempty" doc:"What became of a folder's modes."`
+	Strays     *service.Strays     `json:"strays,omitempty" doc:"What is under numbers that nobody has."`
+	HandedOver *service.HandedOver `json:"handedOver,omitempty" doc:"What was given to somebody."`
 }
 
 func jobOf(j *job.Job) Job {
@@ -55,6 +57,10 @@ func jobOf(j *job.Job) Job {
 		}
 	case "survey":
 		_ = json.Unmarshal(is.Result, &out.Survey)
+	case "strays":
+		_ = json.Unmarshal(is.Result, &out.Strays)
+	case "hand over":
+		_ = json.Unmarshal(is.Result, &out.HandedOver)
 	case "convert":
 		_ = json.Unmarshal(is.Result, &out.Converted)
 	}

@@ -29,6 +29,8 @@ type User struct {
 	About    string            `json:"description,omitempty"`
 	Password PasswordState     `json:"password"`
 	Codes    bool              `json:"codes" doc:"One-time codes are asked for."`
+	Left     *time.Time        `json:"left,omitempty" doc:"When they left."`
+	Leaving  *PlannedLeaving   `json:"leaving,omitempty" doc:"That they will leave."`
 	Mail     string            `json:"mail,omitempty" doc:"An address."`
 	Notes    []string          `json:"notes,omitempty" doc:"What is to be known of a number that was just given."`
 	Labels   map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
@@ -41,6 +43,10 @@ func userOf(p *site.Policy, u *identity.User) User {
 	if !u.PasswordSet.IsZero() {
 		out.Password.Since = &u.PasswordSet
 	}
+	if !u.Left.IsZero() {
+		out.Left = &u.Left
+	}
+	out.Leaving = leavingOf(p.Directory, u)
 	if !u.Starts.IsZero() {
 		out.Starts = &u.Starts
 	}
@@ -135,6 +141,7 @@ type NewUser struct {
 	Name     string            `json:"name" maxLength:"64"`
 	FullName string            `json:"fullName,omitempty" maxLength:"200"`
 	UID      *uint32           `json:"uid,omitempty" maximum:"4294967294" doc:"The number NFS clients know the user by; the next free one from 1000 if left out."`
+	Reuse    bool              `json:"reuse,omitempty" doc:"Give the number even though it was somebody else's within a year."`
 	Primary  string            `json:"primaryGroup,omitempty"`
 	Groups   []string          `json:"groups,omitempty" maxItems:"1000"`
 	Role     string            `json:"role,omitempty" enum:"administrator,operator,auditor"`
@@ -156,6 +163,7 @@ type UserChange struct {
 	Name     *string           `json:"name,omitempty" maxLength:"80" doc:"Another name; what refers to it goes on to."`
 	FullName *string           `json:"fullName,omitempty" maxLength:"200"`
 	UID      *uint32           `json:"uid,omitempty" maximum:"4294967294"`
+	Reuse    bool              `json:"reuse,omitempty" doc:"Give the number even though it was somebody else's within a year."`
 	Primary  *string           `json:"primaryGroup,omitempty" doc:"Empty for none."`
 	Role     *string           `json:"role,omitempty" enum:"administrator,operator,auditor," doc:"Empty for none."`
 	Service  *bool             `json:"service,omitempty" doc:"The account of a program, or one that only owns."`
@@ -230,7 +238,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 			return shownBy(u, err, shown(ctx))
 		},
 		add: func(ctx context.Context, b NewUser) (User, error) {
-			input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
+			input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Reuse: b.Reuse, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
 				Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Console: b.Console, Description: b.About,
 				Password: b.Password, MustChange: b.Change, Mail: b.Mail, Labels: b.Labels}
 			if b.Starts != nil {
@@ -247,7 +255,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 			return out, err
 		},
 		change: func(ctx context.Context, name string, b UserChange) (User, error) {
-			change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Primary: b.Primary, Role: (*identity.Role)(b.Role), Service: b.Service, Disabled: b.Disabled, Starts: b.Starts, Expires: b.Ends,
+			change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Reuse: b.Reuse, Primary: b.Primary, Role: (*identity.Role)(b.Role), Service: b.Service, Disabled: b.Disabled, Starts: b.Starts, Expires: b.Ends,
 				SMB: b.SMB, NFS: b.NFS, Console: b.Console, Description: b.About, Mail: b.Mail, Labels: b.Labels}
 			if b.Endless {
 				change.Expires = &time.Time{}

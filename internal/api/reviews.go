@@ -195,7 +195,7 @@ type Verified struct {
 func (s *Server) registerReports() {
 	huma.Register(s.api, operation("report", http.MethodGet, "/reports/{kind}", "Write a report as CSV, JSON or a page for paper", "audit"), func(ctx context.Context, in *struct {
 		When
-		Kind   string `path:"kind" enum:"folder,person,findings,review"`
+		Kind   string `path:"kind" enum:"folder,person,leaving,findings,review"`
 		Of     string `query:"of" maxLength:"255" doc:"Which folder, user or review; nothing for the findings."`
 		Format string `query:"format" enum:"csv,json,html" default:"html"`
 	}) (*Bytes, error) {
@@ -209,6 +209,8 @@ func (s *Server) registerReports() {
 			r, err = svc.FolderReport(caller(ctx), in.Of)
 		case "person":
 			r, err = svc.PersonReport(caller(ctx), in.Of)
+		case "leaving":
+			r, err = svc.LeavingReport(ctx, caller(ctx), in.Of)
 		case "review":
 			r, err = svc.ReviewReport(caller(ctx), in.Of)
 		default:

@@ -40,7 +40,7 @@ func touchesAccess(path string) bool {
 	case "reviews":
 		return strings.HasSuffix(rest, "/apply")
 	case "users", "groups":
-		return !strings.HasSuffix(rest, "/password")
+		return !strings.HasSuffix(rest, "/password") && !strings.HasSuffix(rest, "/read")
 	case "changes", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
 		return true
 	}
@@ -85,6 +85,11 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 			}
 		}
 	}
+	return a.goOn(cmd, says)
+}
+
+// goOn asks whether what is said is to be done.
+func (a *app) goOn(cmd *cli.Command, says string) error {
 	if says == "" || cmd.Bool("yes") {
 		return nil
 	}

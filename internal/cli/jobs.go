@@ -102,6 +102,14 @@ func printJob(w io.Writer, j api.Job) {
 	case j.Largest != nil:
 		fmt.Fprintln(w)
 		printLargest(w, *j.Largest)
+	case j.Strays != nil:
+		fmt.Fprintln(w)
+		printStrays(w, j.Strays)
+	case j.HandedOver != nil:
+		fmt.Fprintf(w, "\n%d files and directories passed on\n", j.HandedOver.Files)
+		for _, r := range j.HandedOver.Refused {
+			fmt.Fprintln(w, "not all of", r)
+		}
 	case j.Converted != nil:
 		fmt.Fprintln(w)
 		printConverted(w, *j.Converted)

@@ -126,6 +126,7 @@ func (a *app) peopleCommands() []*cli.Command {
 		return []cli.Flag{
 			&cli.StringFlag{Name: "full-name", Usage: "the person's name"},
 			&cli.Uint32Flag{Name: "uid", Usage: "the number that NFS clients know the user by"},
+			&cli.BoolFlag{Name: "reuse", Usage: "give the number even though it was somebody else's within a year"},
 			&cli.StringFlag{Name: "primary", Usage: "the primary group"},
 			&cli.StringFlag{Name: "role", Usage: "administrator, operator or auditor; none for most"},
 			&cli.StringFlag{Name: "description", Usage: "what is to be known of the account"},
@@ -182,7 +183,7 @@ func (a *app) peopleCommands() []*cli.Command {
 		}),
 		a.userPasswordCommand(),
 		a.importCommand(), a.exportUsersCommand(),
-		users.list(a, "list the users"), users.show(a, "show a user"), users.remove(a),
+		users.list(a, "list the users"), a.showPersonCommand(), a.leaveCommand(), users.remove(a),
 	)
 	groupCommand := group("group", "groups of users, and of groups",
 		a.leaf("add", "add a group", "NAME", []cli.Flag{
@@ -253,6 +254,7 @@ func (a *app) userPasswordCommand() *cli.Command {
 
 func (a *app) idsCommand() *cli.Command {
 	return group("ids", "the numbers by which NFS clients know users and groups",
+		a.straysCommand(), a.handOverCommand(),
 		a.leaf("check", "compare a client's passwd and group files (getent passwd, getent group) with the records", "FILE [FILE]", []cli.Flag{
 			&cli.StringFlag{Name: "host", Usage: "remember them under this name, so that the findings tell of them from now on"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
@@ -336,6 +338,9 @@ func fillUser(cmd *cli.Command, b body, change bool) error {
 	if cmd.IsSet("uid") {
 		b["uid"] = cmd.Uint32("uid")
 	}
+	if cmd.Bool("reuse") {
+		b["reuse"] = true
+	}
 	for _, name := range []string{"smb", "nfs", "console"} {
 		if v, err := onOff(cmd, name); err != nil {
 			return err
@@ -384,6 +389,8 @@ var groups = resource[api.Group]{
 
 func userState(u api.User) string {
 	switch {
+	case u.Left != nil:
+		return "left on " + u.Left.Local().Format("2 Jan 2006")
 	case u.Disabled:
 		return "disabled"
 	case u.OnlyOwns:

@@ -56,6 +56,7 @@ func (a *app) reportCommand() *cli.Command {
 	return group("report", "what the audit says, for paper and spreadsheets",
 		one("folder", "who may do what in a folder, and through what", "FOLDER"),
 		one("person", "where a user gets", "USER"),
+		one("leaving", "what somebody who leaves has and what becomes of it, or became of it", "USER"),
 		one("findings", "what is found to be wrong, and what is accepted", ""),
 		one("review", "what a review decided", "REVIEW"))
 }

@@ -18,6 +18,7 @@ type Found struct {
 	Path  string // below the folder; "" for the folder itself
 	Unix  *posix.Attributes
 	Owned acl.Ownership // as the policy numbers people; owners unknown to it are None
+	Size  int64         // in bytes; 0 for a directory
 }
 
 // Walk visits every file and directory of a folder, a directory before what is in it and the
@@ -80,7 +81,11 @@ type walk struct {
 func (w *walk) one(path string, st *unix.Statx_t, get xattrs) error {
 	a := w.f.readBy(get, st)
 	own := acl.Ownership{User: w.f.directory.UserIndexByUID(a.UID), Group: w.f.directory.GroupIndexByGID(a.GID)}
-	return w.visit(Found{plain.Spell(path), &a, own})
+	size := int64(0)
+	if st.Mode&unix.S_IFMT == unix.S_IFREG {
+		size = int64(st.Size)
+	}
+	return w.visit(Found{plain.Spell(path), &a, own, size})
 }
 
 // directory visits what is in an open directory, and what is below that; of what is in it, what comes after a name, and where that leads further down

@@ -28,6 +28,8 @@ const mostLookers = 2
 func (s *Service) jobKinds() []job.Kind {
 	return []job.Kind{
 		{Name: ownerJob, Run: s.giveBelow},
+		{Name: handOverJob, Run: s.runHandOver},
+		{Name: straysJob, Run: s.runStrays, Most: mostLookers},
 		{Name: convertJob, Run: s.runConvert},
 		{Name: surveyJob, Run: s.runSurvey, Most: mostLookers},
 		{Name: largestJob, Run: s.runLargest, Most: mostLookers},
@@ -243,7 +245,7 @@ func (s *Service) CancelJob(ctx context.Context, by Actor, id int64) error {
 		return err
 	}
 	is := j.Now()
-	looks := is.Kind == largestJob || is.Kind == surveyJob // and changes nothing
+	looks := is.Kind == largestJob || is.Kind == surveyJob || is.Kind == straysJob // and changes nothing
 	if looks && is.Actor != by.Name && by.Role != identity.Administrator {
 		return &Error{Kind: Forbidden, Message: fmt.Sprintf("%s was begun by %s: only they, or an administrator, can cancel it", is.Text, is.Actor)}
 	}

@@ -30,6 +30,7 @@ type UserInput struct {
 	Password       string            // "" for none: the account cannot sign in until it has one
 	MustChange     bool              // the password opens nothing but the way to another
 	Mail           string            // an address; "" for none
+	Reuse          bool              // give the number even though it was somebody else\'s lately
 	FirstOnly      bool              // fail if there is an administrator already
 	Labels         map[string]string // by key; "" takes one away
 }
@@ -93,9 +94,12 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 			return conflict("name", "amber user show "+quote(in.Name), "there is a user %s already", in.Name)
 		}
 		uid := people.NextUID()
+		for s.retired(d, uid) != nil {
+			uid++
+		}
 		if in.UID != nil {
 			uid = *in.UID
-			if err := s.uidFree(uid, 0); err != nil {
+			if err := s.uidGiven(d, uid, 0, in.Reuse); err != nil {
 				return err
 			}
 		}
@@ -168,6 +172,7 @@ type UserChange struct {
 	Expires     *time.Time // zero for never
 	SMB, NFS    *bool
 	Console     *bool
+	Reuse       bool              // give the number even though it was somebody else\'s lately
 	Mail        *string           // "" for none
 	Labels      map[string]string // by key; "" takes one away
 }
@@ -189,7 +194,7 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 			return notFound("user", "amber user list", "there is no user %q", name)
 		}
 		if in.UID != nil {
-			if err := s.uidFree(*in.UID, user.ID); err != nil {
+			if err := s.uidGiven(d, *in.UID, user.ID, in.Reuse); err != nil {
 				return err
 			}
 		}
@@ -235,18 +240,28 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 	return s.User(nameAfter(user.Name, in.Name))
 }
 
-// keepAdministrator refuses a change after which nobody could make another.
+// keepAdministrator refuses a change after which nobody could make another, today or once a day has come.
 func (s *Service) keepAdministrator(d *site.Draft) error {
-	if !s.hasAdministrator() {
-		return nil
-	}
 	now := time.Now()
-	for _, u := range d.Records().Users {
-		if u.Role == identity.Administrator && u.InForce(now) {
-			return nil
+	administers := func(u *identity.User) bool { return u.Role == identity.Administrator && u.InForce(now) }
+	stays := func(u *identity.User) bool { return administers(u) && u.Expires.IsZero() }
+	is := d.Records().Users
+	any := func(all []identity.User, of func(*identity.User) bool) bool {
+		for i := range all {
+			if of(&all[i]) {
+				return true
+			}
 		}
+		return false
 	}
-	return conflict("", "amber user add NAME --role administrator", "that would leave no administrator")
+	was := s.Policy().Directory.Users()
+	switch {
+	case any(was, stays) && !any(is, stays) && any(is, administers):
+		return conflict("", "amber user add NAME --role administrator", "that would leave no administrator once the last one's day has come")
+	case s.hasAdministrator() && !any(is, administers):
+		return conflict("", "amber user add NAME --role administrator", "that would leave no administrator")
+	}
+	return nil
 }
 
 // naming is where something names a principal, and the command after which it does not.
@@ -268,6 +283,11 @@ func (s *Service) usedBy(p identity.Principal) (out []naming) {
 			out = append(out, naming{"ownership of " + f.Name, "amber folder set " + quote(f.Name) + " --owner ''"})
 		case p.Kind == identity.KindGroup && f.Group == p.ID:
 			out = append(out, naming{"ownership of " + f.Name, "amber folder set " + quote(f.Name) + " --group ''"})
+		}
+	}
+	for _, u := range policy.Directory.Users() {
+		if u.Leaving != nil && p == identity.UserPrincipal(u.Leaving.To) {
+			out = append(out, naming{"what is planned for when " + u.Name + " leaves", "amber user leave " + quote(u.Name) + " --stay"})
 		}
 	}
 	for _, sh := range policy.Shares {
@@ -308,6 +328,7 @@ func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
 			return err
 		}
 		site.Delete[identity.User](d, int64(user.ID))
+		site.Put(d, site.RetiredNumber{UID: user.UID, Name: user.Name, Since: instant(time.Now())})
 		return s.keepAdministrator(d)
 	})
 }

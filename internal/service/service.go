@@ -116,6 +116,8 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.awaitLook(s.lookAtVolumes())
 	s.background.wait.Go(s.runVolumes)
 	s.background.wait.Go(s.runUse)
+	s.background.wait.Go(s.runDue)
+	s.background.wait.Go(s.runDue)
 	if s.hashes != nil {
 		s.background.wait.Go(s.runHashes)
 	}

@@ -620,7 +620,12 @@ func TestTheNumberOfWhoLeft(t *testing.T) {
 	entries := c.Policy().Folders[0].Rules[0].Entries
 	require.NoError(t, c.RemoveEntry(ctx, keeper, "instruments", entries[0].ID))
 	require.NoError(t, c.RemoveUser(ctx, keeper, "tomasz"))
-	u, err := c.CreateUser(ctx, keeper, UserInput{Name: "ines", UID: &tomasz.UID, Service: true})
+	_, err := c.CreateUser(ctx, keeper, UserInput{Name: "ines", UID: &tomasz.UID, Service: true})
+	require.ErrorContains(t, err, "was tomasz's until")
+	next, err := c.CreateUser(ctx, keeper, UserInput{Name: "iris", Service: true})
+	require.NoError(t, err)
+	require.NotEqual(t, tomasz.UID, next.UID, "it is not proposed either")
+	u, err := c.CreateUser(ctx, keeper, UserInput{Name: "ines", UID: &tomasz.UID, Service: true, Reuse: true})
 	require.NoError(t, err)
 	notes := c.NumberNotes(u, nil)
 	require.Len(t, notes, 1)

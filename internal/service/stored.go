@@ -50,6 +50,14 @@ func (s *Service) stored() audit.Stored {
 			}
 		}
 	}
+	for _, u := range p.Directory.Users() {
+		if u.Left.IsZero() {
+			continue
+		}
+		if use := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: u.UID}); use.Files > 0 {
+			out.Left = append(out.Left, audit.LeftBehind{User: u.Name, UID: u.UID, Files: use.Files})
+		}
+	}
 	out.Unheld = s.unheld()
 	for _, v := range p.Volumes {
 		bears := slices.ContainsFunc(p.Limits.Limits, func(l limit.Limit) bool {

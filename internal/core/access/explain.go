@@ -82,6 +82,7 @@ const (
 	FixNumber       FixKind = "change uid or gid"
 	FixLimit        FixKind = "change limit"
 	FixLimitRemove  FixKind = "remove limit"
+	FixHandOver     FixKind = "hand over files"
 	FixCounting     FixKind = "count what is stored"
 )
 

@@ -22,6 +22,7 @@ type Stored struct {
 	InMemory  []string // what cannot be opened, and ends with the process
 	Away      []AwayVolume
 	Hashes    string // why the hashes of the journal are not where they are to be kept; "" where they are
+	Left      []LeftBehind
 	Aside     string // where what could not be read of what was counted was put; "" for nowhere
 }
 
@@ -29,6 +30,13 @@ type Stored struct {
 type Held struct {
 	Who string
 	limit.Standing
+}
+
+// LeftBehind is somebody who left, and how much still belongs to them.
+type LeftBehind struct {
+	User  string
+	UID   uint32
+	Files int64
 }
 
 // AwayVolume is a volume that is not where it should be, with the folders on it.
@@ -70,6 +78,7 @@ const (
 	HashesLost  = "journal not vouched for"
 	InMemory    = "kept in memory only"
 	NotTold     = "notices not delivered"
+	StillTheirs = "left behind"
 	NoReader    = "administrators without an address"
 )
 
@@ -139,6 +148,9 @@ func (x *finder) limits() {
 	}
 	for _, d := range st.Differed {
 		x.add(CountDiffer, Low, d.Folder, "folder "+d.Folder, "when it was last counted there was "+d.Says+": something was changed behind the service's back, or the service was ended before it had written down what it counted")
+	}
+	for _, l := range st.Left {
+		x.add(StillTheirs, Low, l.User, "user "+l.User, fmt.Sprintf("%d files and directories still belong to uid %d, who has left", l.Files, l.UID), access.Fix{Kind: access.FixHandOver, UID: l.UID})
 	}
 	for _, v := range st.Away {
 		x.add(VolumeAway, High, v.Volume, "volume "+v.Volume, fmt.Sprintf("%s: %s. %s answered with an error, and nothing is written there, until it is back: it is taken up again by itself", v.Path, v.Why, folders(v.Folders)))

@@ -90,7 +90,17 @@ type User struct {
 	PastPasswords []int64   `json:"pastPasswords,omitzero"`
 	// Codes is the number of what one-time codes are checked with, which is in no record; 0 where the account has none.
 	Codes int64 `json:"codes,omitzero"`
+	// Left is when the user left, zero for who has not; Leaving is what is to be done on the day on which they will.
+	Left    time.Time `json:"left,omitzero"`
+	Leaving *Leaving  `json:"leaving,omitzero"`
 	Labelled
+}
+
+// Leaving is how somebody leaves: when, who succeeds them, 0 for nobody, and whether what they own on disk passes to that one too.
+type Leaving struct {
+	On    time.Time `json:"on,omitzero"`
+	To    ID        `json:"to,omitzero"`
+	Files bool      `json:"files,omitzero"`
 }
 
 // MayUseConsole says whether the account may sign in to the console, in whatever role.

@@ -53,6 +53,7 @@ type roll struct {
 	rules   Rules
 	next    uint32
 	taken   map[uint32]identity.ID
+	retired map[uint32]string             // whose numbers were until lately
 	direct  map[identity.ID][]identity.ID // groups in which somebody is listed, by user
 	members map[identity.ID]*identity.Group
 	altered map[identity.ID]bool // groups
@@ -60,10 +61,13 @@ type roll struct {
 
 // Put puts what a list says into a draft of the records of a directory, and says line by line what became of it. Refused lines alter nothing.
 func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, gone GoneRule) []Outcome {
-	r := &roll{d: d, dir: dir, rules: rules, next: dir.NextUID(), taken: make(map[uint32]identity.ID), direct: make(map[identity.ID][]identity.ID),
+	r := &roll{d: d, dir: dir, rules: rules, next: dir.NextUID(), taken: make(map[uint32]identity.ID), retired: make(map[uint32]string), direct: make(map[identity.ID][]identity.ID),
 		members: make(map[identity.ID]*identity.Group), altered: make(map[identity.ID]bool)}
 	for _, u := range dir.Users() {
 		r.taken[u.UID] = u.ID
+	}
+	for _, n := range d.Records().RetiredNumbers {
+		r.retired[n.UID] = n.Name
 	}
 	for _, g := range dir.Groups() {
 		for _, m := range g.Members {
@@ -152,7 +156,7 @@ func (r *roll) free() uint32 {
 	for {
 		n := r.next
 		r.next++
-		if _, ok := r.taken[n]; !ok {
+		if _, ok := r.taken[n]; !ok && r.retired[n] == "" {
 			return n
 		}
 	}
@@ -221,6 +225,8 @@ func (r *roll) mayHave(u *identity.User, uid uint32) error {
 		return fmt.Errorf("uid %d is kept for the system: it is nobody's", uid)
 	case ok && holder != 0 && holder != u.ID:
 		return fmt.Errorf("uid %d is %s's: two users with one number are one user to every NFS client", uid, r.dir.Name(identity.UserPrincipal(holder)))
+	case holder == 0 && r.retired[uid] != "" && u.UID != uid:
+		return fmt.Errorf("uid %d was %s's until lately: what is theirs on disks and clients would be the other's", uid, r.retired[uid])
 	}
 	return nil
 }

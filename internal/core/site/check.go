@@ -231,6 +231,9 @@ var (
 		unique: func(u *identity.User) []keyed { return []keyed{name(u.Name), {"uid", number(u.UID)}} },
 		refers: func(_ *Draft, u *identity.User, to func(string, string, int64)) {
 			optional(to, "primary", "group", u.Primary)
+			if u.Leaving != nil {
+				optional(to, "leaving", "user", u.Leaving.To)
+			}
 		}}
 	checkGroup = checks[identity.Group]{name: func(g *identity.Group) string { return g.Name },
 		unique: func(g *identity.Group) []keyed { return []keyed{name(g.Name), {"gid", number(g.GID)}} },
@@ -246,6 +249,8 @@ var (
 				}
 			}
 		}}
+	checkRetiredNumber = checks[RetiredNumber]{name: func(n *RetiredNumber) string { return number(n.UID) },
+		unique: func(n *RetiredNumber) []keyed { return []keyed{{"uid", number(n.UID)}} }}
 	checkToken = checks[Token]{name: func(t *Token) string { return t.Name },
 		unique: func(t *Token) []keyed {
 			return []keyed{{"name", strconv.FormatInt(int64(t.User), 10) + ":" + identity.Fold(t.Name)}}

@@ -126,6 +126,8 @@ type Records struct {
 
 	SigningIn SigningIn
 	Tokens    []Token
+
+	RetiredNumbers []RetiredNumber
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.

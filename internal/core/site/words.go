@@ -232,7 +232,26 @@ func sayUser(n *Names, u *identity.User) (string, []Said) {
 	return u.Name, []Said{{"name", u.Name}, {"full-name", u.FullName}, {"uid", number(u.UID)}, {"primary", named(n.groups, u.Primary)}, {"role", role},
 		{"mail", u.Mail}, {"description", u.Description}, {"starts", Moment(u.Starts)}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"console", on(u.Console)},
 		{"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}, {"password", given(u.Password)}, {"password is", must}, {"password set", Moment(u.PasswordSet)},
-		{"earlier passwords", strings.Join(earlier, ", ")}, {"one-time codes", given(u.Codes)}}
+		{"earlier passwords", strings.Join(earlier, ", ")}, {"one-time codes", given(u.Codes)}, {"left", Moment(u.Left)}, {"leaves", leaving(n, u.Leaving)}}
+}
+
+// leaving is how somebody will leave, in words.
+func leaving(n *Names, l *identity.Leaving) string {
+	if l == nil {
+		return ""
+	}
+	text := Moment(l.On)
+	if l.To != 0 {
+		text += ", succeeded by " + named(n.users, l.To)
+	}
+	if l.Files {
+		text += ", with what they own on disk"
+	}
+	return text
+}
+
+func sayRetiredNumber(_ *Names, n *RetiredNumber) (string, []Said) {
+	return number(n.UID), []Said{{"uid", number(n.UID)}, {"was", n.Name}, {"since", Moment(n.Since)}}
 }
 
 func saySigningIn(_ *Names, s *SigningIn) (string, []Said) {

@@ -1,0 +1,88 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/service"
+)
+
+// Leave is how somebody leaves.
+type Leave struct {
+	On    *time.Time `json:"on,omitempty" doc:"When; now, if left out. Until then all stays as it is."`
+	To    string     `json:"to,omitempty" maxLength:"64" doc:"Who succeeds them: entries, ownership of folders and groups, and reviews that go on pass to that user. What was denied to them passes to nobody."`
+	Files bool       `json:"files,omitempty" doc:"What they own on disk passes to that user as well; that is a job."`
+}
+
+func (b Leave) input() service.LeaveInput {
+	in := service.LeaveInput{To: b.To, Files: b.Files}
+	if b.On != nil {
+		in.On = *b.On
+	}
+	return in
+}
+
+// NumberToGive says who is to have what belongs to a number.
+type NumberToGive struct {
+	UID uint32 `json:"uid" maximum:"4294967294"`
+	To  string `json:"to" maxLength:"64"`
+}
+
+const (
+	planLeave   = "plan-leave"
+	beginStrays = "begin-strays"
+	handOver    = "hand-over"
+)
+
+func (s *Server) registerLeaving() {
+	handle(s, operation(planLeave, http.MethodPost, "/users/{name}/leaving/read", "Say what would become of all that somebody has who leaves", "people"), func(ctx context.Context, in *struct {
+		Named
+		Body Leave
+	}) (service.Departure, error) {
+		return s.on(ctx).PlanLeave(in.Name, in.Body.input())
+	})
+	handle(s, operation("leave-user", http.MethodPost, "/users/{name}/leaving", "Have somebody leave, now or on a day", "people"), func(ctx context.Context, in *struct {
+		Named
+		Body Leave
+	}) (service.Departure, error) {
+		return s.on(ctx).Leave(ctx, caller(ctx), in.Name, in.Body.input())
+	})
+	do(s, operation("stay-user", http.MethodDelete, "/users/{name}/leaving", "Take back that somebody is to leave on a day", "people"), func(ctx context.Context, in *Named) error {
+		return s.on(ctx).Stay(ctx, caller(ctx), in.Name)
+	})
+	handle(s, operation(beginStrays, http.MethodPost, "/ids/strays", "Look for files of numbers that nobody has; that is a job", "people"), func(ctx context.Context, _ *struct{}) (Job, error) {
+		j, err := s.on(ctx).BeginStrays(ctx, caller(ctx))
+		if err != nil {
+			return Job{}, err
+		}
+		return jobOf(j), nil
+	})
+	handle(s, operation(handOver, http.MethodPost, "/ids/hand-over", "Give somebody what belongs to a number; that is a job", "people"), func(ctx context.Context, in *struct{ Body NumberToGive }) (Job, error) {
+		j, err := s.on(ctx).HandOver(ctx, caller(ctx), in.Body.UID, in.Body.To)
+		if err != nil {
+			return Job{}, err
+		}
+		return jobOf(j), nil
+	})
+}
+
+// leavingOf is what is planned for a user.
+func leavingOf(d *identity.Directory, u *identity.User) *PlannedLeaving {
+	if u.Leaving == nil {
+		return nil
+	}
+	out := &PlannedLeaving{On: u.Leaving.On, Files: u.Leaving.Files}
+	if to := d.User(u.Leaving.To); to != nil {
+		out.To = to.Name
+	}
+	return out
+}
+
+// PlannedLeaving is how somebody will leave.
+type PlannedLeaving struct {
+	On    time.Time `json:"on"`
+	To    string    `json:"to,omitempty"`
+	Files bool      `json:"files"`
+}
