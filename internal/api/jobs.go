@@ -17,7 +17,7 @@ import (
 // Job is something that goes on by itself for a while.
 type Job struct {
 	ID         int64               `json:"id"`
-	Kind       string              `json:"kind" enum:"owner,convert,survey,largest,hand over,strays" doc:"What it does."`
+	Kind       string              `json:"kind" enum:"owner,convert,survey,largest,hand over,strays,own directories" doc:"What it does."`
 	Text       string              `json:"text"`
 	Actor      string              `json:"actor"`
 	Begun      time.Time           `json:"begun"`
@@ -33,6 +33,7 @@ type Job struct {
 	Converted  *service.Converted  `json:"converted,omitempty" doc:"What became of a folder's modes."`
 	Strays     *service.Strays     `json:"strays,omitempty" doc:"What is under numbers that nobody has."`
 	HandedOver *service.HandedOver `json:"handedOver,omitempty" doc:"What was given to somebody."`
+	OwnMade    *service.OwnMade    `json:"ownMade,omitempty" doc:"How many directories were made."`
 }
 
 func jobOf(j *job.Job) Job {
@@ -57,6 +58,8 @@ func jobOf(j *job.Job) Job {
 		}
 	case "survey":
 		_ = json.Unmarshal(is.Result, &out.Survey)
+	case "own directories":
+		_ = json.Unmarshal(is.Result, &out.OwnMade)
 	case "strays":
 		_ = json.Unmarshal(is.Result, &out.Strays)
 	case "hand over":

@@ -34,6 +34,7 @@ const (
 	planLeave   = "plan-leave"
 	beginStrays = "begin-strays"
 	handOver    = "hand-over"
+	makeOwn     = "make-own"
 )
 
 func (s *Server) registerLeaving() {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"time"
@@ -34,11 +35,18 @@ type Folder struct {
 	Ownership   string            `json:"ownership" enum:"mapped,native" doc:"Where objects carry their owner: in an extended attribute, or as the host's own."`
 	Away        string            `json:"away,omitempty" doc:"Why its volume is not where it should be: until it is, everybody is answered with an I/O error."`
 	Converting  int64             `json:"converting,omitempty" doc:"When it has just been added with convert: the job that turns modes into entries."`
+	Personal    *PersonalOf       `json:"personal,omitempty" doc:"Each of a group has a directory of their own in it."`
 	LogAccess   bool              `json:"logAccess,omitempty" doc:"The journal tells who reads and writes which file."`
 	Shares      []Published       `json:"shares" doc:"Where it is published over SMB."`
 	Exports     []Exported        `json:"exports" doc:"Where it is published over NFS."`
 	Places      []Place           `json:"places" doc:"The paths on which something is written, the folder itself first."`
 	Labels      map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
+}
+
+// PersonalOf says who has a directory of their own in a folder.
+type PersonalOf struct {
+	Group string `json:"group" doc:"Each of this group has one, called as they are."`
+	Level string `json:"level" enum:"change,control" doc:"What they have of it."`
 }
 
 // Published is one share of a folder, in short.
@@ -77,6 +85,7 @@ type Entry struct {
 	Ends    *time.Time `json:"ends,omitempty" doc:"When it ends by itself."`
 	Ended   bool       `json:"ended,omitempty" doc:"It has ended and counts no more."`
 	Note    string     `json:"note,omitempty"`
+	Own     bool       `json:"own,omitempty" doc:"Nobody wrote it: the folder is personal."`
 	From    string     `json:"from" doc:"The path it is written on."`
 }
 
@@ -89,7 +98,10 @@ func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
 		kind = "group"
 	}
 	out := Entry{ID: e.ID, Deny: e.Deny, Kind: kind, Who: p.Directory.Name(e.Who), Level: e.Grant(),
-		Applies: e.Applies.Names(), Note: e.Note, From: from}
+		Applies: e.Applies.Names(), Note: e.Note, From: from, Own: e.ID < 0}
+	if out.Own {
+		out.ID = 0
+	}
 	if e.Level == acl.NoLevel {
 		out.Bits = e.Mask.Names(true)
 	}
@@ -156,7 +168,13 @@ func (s *Server) folderOf(p *site.Policy, f *site.PublishedFolder) Folder {
 	if len(f.Rules) == 0 || f.Rules[0].Path != "" {
 		out.Places = append(out.Places, placeOf(p, f, "", false))
 	}
+	if f.Personal != nil {
+		out.Personal = &PersonalOf{Group: p.Directory.Name(identity.GroupPrincipal(f.Personal.Group)), Level: cmp.Or(f.Personal.Level, acl.Change).String()}
+	}
 	for _, r := range f.Rules {
+		if len(site.WrittenRules([]acl.Rule{r})) == 0 && r.Path != "" {
+			continue // one for each person
+		}
 		out.Places = append(out.Places, placeOf(p, f, r.Path, false))
 	}
 	return out
@@ -257,6 +275,7 @@ type FolderChange struct {
 	Description *string           `json:"description,omitempty" maxLength:"200"`
 	Owner       *string           `json:"owner,omitempty" maxLength:"64" doc:"Of what has none of its own on disk."`
 	Group       *string           `json:"group,omitempty" maxLength:"64" doc:"Likewise."`
+	Personal    *string           `json:"personal,omitempty" maxLength:"64" doc:"The group of which each has a directory of their own in it, called as they are; empty for none."`
 	LogAccess   *bool             `json:"logAccess,omitempty" doc:"Whether the journal tells who reads and writes which file."`
 	Labels      map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }

@@ -105,6 +105,8 @@ func printJob(w io.Writer, j api.Job) {
 	case j.Strays != nil:
 		fmt.Fprintln(w)
 		printStrays(w, j.Strays)
+	case j.OwnMade != nil:
+		fmt.Fprintf(w, "\n%d directories made\n", j.OwnMade.Made)
 	case j.HandedOver != nil:
 		fmt.Fprintf(w, "\n%d files and directories passed on\n", j.HandedOver.Files)
 		for _, r := range j.HandedOver.Refused {

@@ -124,3 +124,16 @@ func printStrays(w io.Writer, s *service.Strays) {
 		fmt.Fprintln(w, "\nGive what belongs to one to somebody: amber ids hand-over UID USER")
 	}
 }
+
+func (a *app) makeOwnCommand() *cli.Command {
+	return a.leaf("make-own", "make the directories of all who have one of their own in a personal folder and have not come yet", "FOLDER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		var j api.Job
+		if err := a.client.send(ctx, http.MethodPost, "folders/"+escape(args[0])+"/personal", nil, nil, &j); err != nil {
+			return err
+		}
+		if err := a.watch(ctx, j.ID, &j); err != nil {
+			return err
+		}
+		return show(a, cmd, j, printJob)
+	})
+}

@@ -103,14 +103,22 @@ func (a *app) placeCommands() []*cli.Command {
 			return ask(ctx, a, cmd, http.MethodGet, "folders/"+escape(f.Name), nil, nil, printFolder)
 		}),
 		folders.list(a, "list the folders"), folders.show(a, "show a folder with everything written on it"), folders.remove(a),
+		a.makeOwnCommand(),
 		folders.set(a, "change a folder's record", "what, such as --description", []cli.Flag{
 			nameFlag(),
 			&cli.StringFlag{Name: "description", Usage: "what it is for"},
 			&cli.StringFlag{Name: "owner", Usage: "the user who owns what has no owner of its own"},
 			&cli.StringFlag{Name: "group", Usage: "the group likewise"},
 			&cli.BoolFlag{Name: "log-access", Usage: "whether amber events tells who reads and writes which file"},
+			&cli.StringFlag{Name: "personal", Usage: "each of this group has a directory of their own in it, made at first use; none for none"},
 		}, func(cmd *cli.Command, b body) error {
 			given(cmd, b.put, "name", "description", "owner", "group")
+			if personal := cmd.String("personal"); cmd.IsSet("personal") {
+				if personal == "none" {
+					personal = ""
+				}
+				b["personal"] = personal
+			}
 			if cmd.IsSet("log-access") {
 				b["logAccess"] = cmd.Bool("log-access")
 			}
@@ -403,15 +411,25 @@ func logged(f api.Folder) string {
 }
 
 func printFolder(w io.Writer, f api.Folder) {
-	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "away", f.Away, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "journal", logged(f), "labels", labelText(f.Labels))
+	fields(w, "folder", f.Name, "description", f.Description, "volume", f.Volume+", at "+f.Path, "away", f.Away, "owner", f.Owner, "group", f.Group, "published as", publishedAs(f), "permissions", decides(f), "personal", personalText(f), "journal", logged(f), "labels", labelText(f.Labels))
 	for _, p := range f.Places {
 		fmt.Fprintln(w)
 		printPlace(w, p, false)
 	}
 }
 
+func personalText(f api.Folder) string {
+	if f.Personal == nil {
+		return ""
+	}
+	return "each of " + f.Personal.Group + " has a directory of their own, to " + f.Personal.Level
+}
+
 // noteOf is an entry's note, with its end date in front.
 func noteOf(e api.Entry) string {
+	if e.Own {
+		return "as the folder is personal"
+	}
 	if e.Ends == nil {
 		return e.Note
 	}
@@ -449,7 +467,11 @@ func printPlace(w io.Writer, p api.Place, inherited bool) {
 		if i >= p.Explicit {
 			from = e.From
 		}
-		t.row("", fmt.Sprint(e.ID), verb, e.Who, e.Level, strings.Join(e.Applies, ", "), from, noteOf(e))
+		number := fmt.Sprint(e.ID)
+		if e.Own {
+			number = "-"
+		}
+		t.row("", number, verb, e.Who, e.Level, strings.Join(e.Applies, ", "), from, noteOf(e))
 	}
 	if len(t.rows) == 0 {
 		fmt.Fprintln(w, "  no entries: nobody gets in")

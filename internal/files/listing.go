@@ -63,7 +63,7 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 // shows says whether a listing of the directory it is in, by whoever may list that, shows the name of an
 // object: not where the share hides what the subject may not open.
 func (v view) shows(path string, file bool) bool {
-	if v.share == nil || !v.share.ListOnlyOpenable {
+	if v.share == nil || !v.share.ListOnlyOpenable && v.folder.Personal == nil {
 		return true
 	}
 	need := acl.ReadData

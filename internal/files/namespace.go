@@ -170,8 +170,11 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 			return view{}, ErrGone
 		}
 		v.folder = v.nfs.Export.Folder
-		if n.sink != nil && v.nfs.User != 0 && !sub.Guest.told.Load() && !sub.Guest.told.Swap(true) {
-			n.sink.Arrived(v.nfs.User, sub.Guest.Origin.Address.String())
+		if v.nfs.User != 0 && !sub.Guest.told.Load() && !sub.Guest.told.Swap(true) {
+			if n.sink != nil {
+				n.sink.Arrived(v.nfs.User, sub.Guest.Origin.Address.String())
+			}
+			n.comeHome(v, v.nfs.User)
 		}
 	} else {
 		if v.share = p.ShareNamed(share); v.share == nil {
@@ -253,6 +256,7 @@ func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
 	if verdict.Granted == 0 {
 		return 0, v.refuse(verdict.Gate, "")
 	}
+	n.comeHome(v, sub.User)
 	return verdict.Granted, nil
 }
 

@@ -107,6 +107,9 @@ func (v Reviews) reviewLines(r *site.Review, folders []string) error {
 		for i := range f.Rules {
 			for j := range f.Rules[i].Entries {
 				e := &f.Rules[i].Entries[j]
+				if e.ID < 0 { // nobody wrote it
+					continue
+				}
 				l := site.ReviewLine{Path: f.Display(f.Rules[i].Path), Entry: e.ID, Says: fmt.Sprintf("%s %s %s", e.Verb(), d.Name(e.Who), e.Grant()), People: v.named(e.Who)}
 				if e.Note != "" {
 					l.Says += " (" + e.Note + ")"

@@ -22,6 +22,9 @@ func (s *Service) openCounting(ctx context.Context) (err error) {
 // Account begins to count what is stored by a counter, each folder again so long after it was last counted, never for 0; and to tell people how they stand.
 func (s *Service) Account(by counting.Counter, every time.Duration) {
 	ctx, wait := s.background.ctx, &s.background.wait
+	if homes, ok := by.(ownMaker); ok {
+		s.homes.Store(&homes)
+	}
 	s.counts.Begin(ctx, wait, by, every)
 	wait.Go(s.sampling)
 	wait.Go(func() { s.Tell(ctx) })

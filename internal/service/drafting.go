@@ -261,7 +261,9 @@ func entriesOf(p *site.Policy) map[int64]bool {
 	for _, f := range p.Folders {
 		for i := range f.Rules {
 			for j := range f.Rules[i].Entries {
-				out[f.Rules[i].Entries[j].ID] = true
+				if id := f.Rules[i].Entries[j].ID; id > 0 {
+					out[id] = true
+				}
 			}
 		}
 	}

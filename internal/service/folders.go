@@ -127,6 +127,7 @@ func (s *Service) makeDirectory(d *site.Draft, at site.Location, path string) er
 // FolderChange is what is to change of a folder; nil leaves a field as it is, "" empties it.
 type FolderChange struct {
 	Name, Description, Owner, Group *string
+	Personal                        *string // the group of which each has a directory; "" for none
 	LogAccess                       *bool
 	Labels                          map[string]string // by key; "" takes one away
 }
@@ -157,6 +158,11 @@ func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in Fo
 		}
 		set(&is.Description, in.Description)
 		set(&is.LogAccess, in.LogAccess)
+		if in.Personal != nil {
+			if is.Personal, err = s.personal(&is, *in.Personal); err != nil {
+				return err
+			}
+		}
 		if err := relabel(&is.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -168,6 +174,21 @@ func (s *Service) UpdateFolder(ctx context.Context, by Actor, name string, in Fo
 		return nil, err
 	}
 	return s.Folder(nameAfter(f.Name, in.Name))
+}
+
+// personal is how a folder is to be personal: for each of a group, or, with "", for nobody.
+func (s *Service) personal(f *site.Folder, group string) (*site.Personal, error) {
+	if group == "" {
+		return nil, nil
+	}
+	if f.Permissions == site.ByMode {
+		return nil, conflict("personal", "amber folder convert "+quote(f.Name), "in %s owner, group and mode decide: it cannot be personal", f.Name)
+	}
+	g, err := s.Group(group)
+	if err != nil {
+		return nil, err
+	}
+	return &site.Personal{Group: g.ID}, nil
 }
 
 // ModeInput is what is to change of an object where modes decide; nil and "" leave it.

@@ -29,6 +29,7 @@ func (s *Service) jobKinds() []job.Kind {
 	return []job.Kind{
 		{Name: ownerJob, Run: s.giveBelow},
 		{Name: handOverJob, Run: s.runHandOver},
+		{Name: ownJob, Run: s.runOwn},
 		{Name: straysJob, Run: s.runStrays, Most: mostLookers},
 		{Name: convertJob, Run: s.runConvert},
 		{Name: surveyJob, Run: s.runSurvey, Most: mostLookers},

@@ -90,6 +90,9 @@ func (s *Service) depart(d *site.Draft, user, to *identity.User, in LeaveInput) 
 		}
 		out.Partings = append(out.Partings, p)
 	}
+	for _, own := range s.ownOf(user) {
+		out.Partings = append(out.Partings, site.Parting{What: "files", Where: "their own directory, " + own, Becomes: "stays where it is, and nobody gets into it by its being theirs"})
+	}
 	site.ByWhat(out.Partings)
 	return out
 }

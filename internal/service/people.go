@@ -271,7 +271,10 @@ type naming struct{ where, command string }
 func (s *Service) usedBy(p identity.Principal) (out []naming) {
 	policy := s.Policy()
 	for _, f := range policy.Folders {
-		for _, r := range f.Rules {
+		if f.Personal != nil && p == identity.GroupPrincipal(f.Personal.Group) {
+			out = append(out, naming{"the directories of " + f.Name + ", which is personal", "amber folder set " + quote(f.Name) + " --personal none"})
+		}
+		for _, r := range site.WrittenRules(f.Rules) {
 			for _, e := range r.Entries {
 				if e.Who == p {
 					out = append(out, naming{fmt.Sprintf("entry %d on %s", e.ID, f.Display(r.Path)), fmt.Sprintf("amber entry remove %s %d", quote(f.Display(r.Path)), e.ID)})

@@ -259,7 +259,7 @@ func (s *Service) SetInherit(ctx context.Context, by Actor, full string, inherit
 		rule := d.Rule(f.ID, at.Path)
 		if !inherit && copy && !rule.Cut {
 			rule.Entries = slices.Clip(rule.Entries)
-			for _, e := range s.Policy().Folder(f.ID).Tree.InheritedEntries(at.Path, at.File) {
+			for _, e := range site.Written(s.Policy().Folder(f.ID).Tree.InheritedEntries(at.Path, at.File)) {
 				e.ID = 0
 				rule.Entries = append(rule.Entries, e)
 			}

@@ -154,12 +154,12 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 		source := s.Policy().Folder(f.ID)
 		eraseRules(d, g.ID, func(r acl.Rule) bool { return r.Path == there.Path || under(r.Path, there.Path) })
 		own := s.rule(f.ID, at.Path)
-		top := acl.Rule{Path: there.Path, Cut: true, Entries: slices.Clone(own.Entries)}
+		top := acl.Rule{Path: there.Path, Cut: true, Entries: slices.Clone(site.Written(own.Entries))}
 		if !own.Cut {
-			top.Entries = append(top.Entries, source.Tree.InheritedEntries(at.Path, at.File)...)
+			top.Entries = append(top.Entries, site.Written(source.Tree.InheritedEntries(at.Path, at.File))...)
 		}
 		putRule(d, g.ID, top)
-		for _, r := range source.Rules {
+		for _, r := range site.WrittenRules(source.Rules) {
 			if !under(r.Path, at.Path) {
 				continue
 			}

@@ -61,6 +61,8 @@ type Service struct {
 	asOf     time.Time // a past moment that it stands for; zero for now
 	drafting *drafting // changes are tried out and never committed; nil where they count
 
+	homes atomic.Pointer[ownMaker] // makes the directories that people have of their own; nil before anything is served
+
 	writing sync.Mutex // one change at a time, from reading the records to swapping what is in force
 	force   atomic.Pointer[inForce]
 }

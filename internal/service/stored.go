@@ -27,6 +27,9 @@ func (s *Service) stored() audit.Stored {
 		}
 		slices.Sort(out.InMemory)
 	}
+	if s.asOf.IsZero() {
+		out.Strangers = s.strangers()
+	}
 	if !s.asOf.IsZero() && s.drafting == nil || len(p.Limits.Limits) == 0 && s.counts.Aside() == "" && len(s.ledger.Folders()) == 0 {
 		return out
 	}

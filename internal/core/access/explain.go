@@ -38,7 +38,13 @@ type EntryReport struct {
 }
 
 // Record names the entry: "entry 12 on nightlog".
-func (e EntryReport) Record() string { return fmt.Sprintf("entry %d on %s", e.ID, e.Path) }
+func (e EntryReport) Record() string {
+	if e.ID < 0 {
+		folder, _, _ := strings.Cut(e.Path, "/")
+		return "personal folder " + folder
+	}
+	return fmt.Sprintf("entry %d on %s", e.ID, e.Path)
+}
 
 // Says is what the entry says of the user: "allows staff read (through observers, in staff)".
 func (e EntryReport) Says() string {
@@ -47,6 +53,9 @@ func (e EntryReport) Says() string {
 		verb = "denies"
 	}
 	s := fmt.Sprintf("%s %s %s", verb, e.Who, e.Grant)
+	if e.ID < 0 && strings.Contains(e.Path, "/") {
+		s = e.Who + " has the directory of their own: it " + s
+	}
 	if len(e.Chain) > 1 {
 		s += " (through " + strings.Join(e.Chain, ", in ") + ")"
 	}

@@ -34,7 +34,7 @@ func TakeAway(p *site.Policy, r Request) []Fix {
 	}
 	var giving []*acl.Ace
 	list.Evaluate(who, own, r.Now, takes(r.Want, r.File), func(a *acl.Ace, _ acl.Mask) { giving = append(giving, a) })
-	if len(giving) == 1 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && r.Want&^left(list.Without(giving)) != 0 {
+	if len(giving) == 1 && giving[0].Entry.ID > 0 && giving[0].Entry.Who == identity.UserPrincipal(r.User) && r.Want&^left(list.Without(giving)) != 0 {
 		return []Fix{{Kind: FixRemove, Path: r.Folder.Display(giving[0].From), EntryID: giving[0].Entry.ID}}
 	}
 	rec := &recorder{policy: p, request: &r}

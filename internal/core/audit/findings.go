@@ -421,6 +421,9 @@ func (x *finder) groups() {
 			for _, e := range f.Rules[i].Entries {
 				if e.Who.Kind == identity.KindGroup {
 					used[e.Who.ID] = true
+					if e.ID < 0 { // it comes of the folder's being personal
+						continue
+					}
 					removes[e.Who.ID] = append(removes[e.Who.ID], access.Fix{Kind: access.FixRemove, Path: f.Display(f.Rules[i].Path), EntryID: e.ID})
 				}
 			}

@@ -23,6 +23,7 @@ type Stored struct {
 	Away      []AwayVolume
 	Hashes    string // why the hashes of the journal are not where they are to be kept; "" where they are
 	Left      []LeftBehind
+	Strangers []Stranger
 	Aside     string // where what could not be read of what was counted was put; "" for nowhere
 }
 
@@ -37,6 +38,12 @@ type LeftBehind struct {
 	User  string
 	UID   uint32
 	Files int64
+}
+
+// Stranger are directories in a folder that is personal, and nobody's who has one there.
+type Stranger struct {
+	Folder, Group string
+	Names         []string
 }
 
 // AwayVolume is a volume that is not where it should be, with the folders on it.
@@ -79,6 +86,7 @@ const (
 	InMemory    = "kept in memory only"
 	NotTold     = "notices not delivered"
 	StillTheirs = "left behind"
+	NobodysOwn  = "own directory of nobody"
 	NoReader    = "administrators without an address"
 )
 
@@ -151,6 +159,13 @@ func (x *finder) limits() {
 	}
 	for _, l := range st.Left {
 		x.add(StillTheirs, Low, l.User, "user "+l.User, fmt.Sprintf("%d files and directories still belong to uid %d, who has left", l.Files, l.UID), access.Fix{Kind: access.FixHandOver, UID: l.UID})
+	}
+	for _, n := range st.Strangers {
+		some := strings.Join(n.Names[:min(len(n.Names), 5)], ", ")
+		if more := len(n.Names) - 5; more > 0 {
+			some += fmt.Sprintf(" and %d more", more)
+		}
+		x.add(NobodysOwn, Low, n.Folder, "folder "+n.Folder, fmt.Sprintf("it is personal, and nobody of %s is called as these directories are, so that nobody gets into them by that: %s", n.Group, some))
 	}
 	for _, v := range st.Away {
 		x.add(VolumeAway, High, v.Volume, "volume "+v.Volume, fmt.Sprintf("%s: %s. %s answered with an error, and nothing is written there, until it is back: it is taken up again by itself", v.Path, v.Why, folders(v.Folders)))

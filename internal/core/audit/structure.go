@@ -7,6 +7,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // rules looks at every entry of a folder where it is written: does it reach anybody, does it say
@@ -173,6 +174,9 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 	at := s.f.Display(n.path)
 	if disk, ok := s.f.facts.(onDisk); ok {
 		exists, file := disk.Kind(n.path)
+		if !exists && !n.rule.Cut && len(site.Written(n.rule.Entries)) == 0 {
+			return // it is made when it is first used
+		}
 		if !exists {
 			x.add(PathGone, Medium, at, at, fmt.Sprintf("rules are written on it, and it is not on disk (%d entries)", len(n.rule.Entries)), access.Fix{Kind: access.FixClear, Path: at})
 			return
@@ -191,7 +195,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 	}
 	kept := make([]*acl.Entry, 0, len(n.rule.Entries))
 	for i := range n.rule.Entries {
-		if e := &n.rule.Entries[i]; e.Expires.IsZero() {
+		if e := &n.rule.Entries[i]; e.Expires.IsZero() && e.ID >= 0 {
 			kept = append(kept, e)
 		}
 	}
@@ -221,7 +225,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 	}
 	for i := range n.rule.Entries {
 		e := &n.rule.Entries[i]
-		if flagged[e.ID] || e.Deny || e.Ended(x.Now) {
+		if flagged[e.ID] || e.Deny || e.Ended(x.Now) || e.ID < 0 {
 			continue
 		}
 		if e.Who == identity.Everyone && e.Bits(true)&(acl.ReadData|acl.WriteData|acl.AppendData|acl.WriteACL) != 0 {
@@ -397,7 +401,7 @@ func (s *structure) usersForGroup(n *node, at string, flagged map[int64]bool) {
 	var done []acl.Entry
 	for i := range n.rule.Entries {
 		e := n.rule.Entries[i]
-		if e.Who.Kind != identity.KindUser || flagged[e.ID] || !e.Expires.IsZero() || slices.ContainsFunc(done, func(o acl.Entry) bool { return sayAlike(o, e) }) {
+		if e.Who.Kind != identity.KindUser || e.ID < 0 || flagged[e.ID] || !e.Expires.IsZero() || slices.ContainsFunc(done, func(o acl.Entry) bool { return sayAlike(o, e) }) {
 			continue
 		}
 		done = append(done, e)

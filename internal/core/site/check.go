@@ -265,6 +265,9 @@ var (
 			to("volumeId", "volume", f.VolumeID)
 			optional(to, "owner", "user", f.Owner)
 			optional(to, "group", "group", f.Group)
+			if f.Personal != nil {
+				to("personal", "group", int64(f.Personal.Group))
+			}
 		}}
 	checkShare = checks[Share]{name: func(s *Share) string { return s.Name }, unique: func(s *Share) []keyed { return []keyed{name(s.Name)} },
 		refers: func(_ *Draft, s *Share, to func(string, string, int64)) {

@@ -77,6 +77,7 @@ type Folder struct {
 	Group       identity.ID `json:"group,omitzero"`
 	Permissions Permissions `json:"permissions,omitzero"`
 	Ownership   Ownership   `json:"ownership,omitzero"`
+	Personal    *Personal   `json:"personal,omitzero"`  // each of a group has a directory of their own in it; nil for none
 	LogAccess   bool        `json:"logAccess,omitzero"` // who reads and writes which file is journalled
 	identity.Labelled
 	Rules []acl.Rule `json:"-"` // journalled one by one
@@ -235,6 +236,11 @@ func (p *Policy) Next(d *Draft) (*Policy, error) {
 		if dir, kept, err = dir.Next(r.Users, r.Groups, people); err != nil {
 			return nil, err
 		}
+		for i := range r.Folders { // who has a directory there may be others
+			if r.Folders[i].Personal != nil {
+				touched[Key{folderRules, r.Folders[i].ID}] = true
+			}
+		}
 	}
 	for key := range touched {
 		switch key.Kind {
@@ -273,6 +279,7 @@ func (p *Policy) takeRules(r Records, touched map[Key]bool) error {
 		}
 		f := *p.Folders[at]
 		f.Folder, _ = folders.get(&r, key.ID)
+		f.Rules = f.inForce(p.Directory)
 		var err error
 		if f.Tree, err = acl.NewTree(p.Directory.Indexes(), f.Rules); err != nil {
 			return fmt.Errorf("folder %s: %w", f.Name, err)
@@ -345,8 +352,11 @@ func compile(r Records, dir *identity.Directory, touched func(Key) bool, before 
 		if old := before.Folder(f.ID); old != nil {
 			was = old.Tree
 		}
+		if pf.Rules = f.inForce(dir); f.Personal != nil || before.Folder(f.ID) != nil && before.Folder(f.ID).Personal != nil {
+			was = nil
+		}
 		var err error
-		if pf.Tree, err = tree(was, Key{folderRules, f.ID}, f.Rules); err != nil {
+		if pf.Tree, err = tree(was, Key{folderRules, f.ID}, pf.Rules); err != nil {
 			return nil, fmt.Errorf("folder %s: %w", f.Name, err)
 		}
 		p.folderByName[name], p.folderByID[f.ID] = len(p.Folders), len(p.Folders)

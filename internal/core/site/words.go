@@ -312,7 +312,14 @@ func sayVolume(_ *Names, v *Volume) (string, []Said) {
 func sayFolder(n *Names, f *Folder) (string, []Said) {
 	return f.Name, []Said{{"name", f.Name}, {"volume", named(n.volumes, f.VolumeID)}, {"path", f.Path}, {"description", f.Description},
 		{"owner", named(n.users, f.Owner)}, {"group", named(n.groups, f.Group)}, {"permissions", string(f.Permissions)}, {"ownership", string(f.Ownership)},
-		{"log-access", yes(f.LogAccess)}}
+		{"log-access", yes(f.LogAccess)}, {"personal", personal(n, f.Personal)}}
+}
+
+func personal(n *Names, p *Personal) string {
+	if p == nil {
+		return ""
+	}
+	return "for " + named(n.groups, p.Group) + ", who " + acl.GrantText(p.Level, 0) + " their own"
 }
 
 func sayRule(n *Names, r *RuleRecord) (string, []Said) {

@@ -66,7 +66,7 @@ export function PlaceSheet({ place, mayChange }: { place: Place; mayChange: bool
       ) : (
         <Grid head={['-Allow or deny', 'Who', 'Level', 'Reaches', 'Note', ...(mayChange ? ['-Remove'] : [])]}>
           {written.map((e) => (
-            <EntryRow key={e.id} entry={e} place={place} mayChange={mayChange} />
+            <EntryRow key={`${e.id} ${e.who}`} entry={e} place={place} mayChange={mayChange} />
           ))}
         </Grid>
       )}
@@ -221,9 +221,10 @@ function EntryRow({ entry, place, mayChange }: { entry: Entry; place: Place; may
             {entry.note ? '; ' : ''}
           </Text>
         )}
-        {entry.note}
+        {entry.own ? 'as the folder is personal' : entry.note}
       </Table.Cell>
-      {mayChange && (
+      {mayChange && entry.own && <Table.Cell />}
+      {mayChange && !entry.own && (
         <Table.Cell textAlign="end" py="1">
           <IconButton
             aria-label={`Remove: ${entry.deny ? 'deny' : 'allow'} ${entry.who} ${entry.level}`}
