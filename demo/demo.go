@@ -298,6 +298,10 @@ func cellar(ctx context.Context, svc *service.Service, site larkfell, volume str
 			return err
 		}
 	}
+	visitor := service.ProfileInput{Name: new("visitor"), Description: new("Who observes as a guest for a season"), Groups: &[]string{"visitors"}, NFS: new(false), Hard: new("2GB"), EndsAfter: new(90)}
+	if _, err := svc.CreateProfile(ctx, service.Itself, visitor); err != nil {
+		return err
+	}
 	return nil
 }
 

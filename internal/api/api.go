@@ -112,6 +112,7 @@ func New(c Config) *Server {
 	s.registerOwn()
 	s.registerLeaving()
 	s.registerPerson()
+	s.registerProfiles()
 	s.registerPeople()
 	s.registerRoster()
 	s.registerPlaces()

@@ -29,6 +29,7 @@ type User struct {
 	About    string            `json:"description,omitempty"`
 	Password PasswordState     `json:"password"`
 	Codes    bool              `json:"codes" doc:"One-time codes are asked for."`
+	Profile  string            `json:"profile,omitempty" doc:"The profile that they were given."`
 	Left     *time.Time        `json:"left,omitempty" doc:"When they left."`
 	Leaving  *PlannedLeaving   `json:"leaving,omitempty" doc:"That they will leave."`
 	Mail     string            `json:"mail,omitempty" doc:"An address."`
@@ -46,7 +47,7 @@ func userOf(p *site.Policy, u *identity.User) User {
 	if !u.Left.IsZero() {
 		out.Left = &u.Left
 	}
-	out.Leaving = leavingOf(p.Directory, u)
+	out.Leaving, out.Profile = leavingOf(p.Directory, u), service.ProfileNamed(p, u.Profile)
 	if !u.Starts.IsZero() {
 		out.Starts = &u.Starts
 	}
@@ -152,6 +153,7 @@ type NewUser struct {
 	NFS      *bool             `json:"nfs,omitempty" doc:"May use NFS; true if left out."`
 	Console  *bool             `json:"console,omitempty" doc:"May sign in to the console for what is theirs; if left out, people may and programs may not."`
 	About    string            `json:"description,omitempty" maxLength:"200"`
+	Profile  string            `json:"profile,omitempty" maxLength:"80" doc:"Give what this profile says: groups, services, role, limit and end. What else is said counts after it."`
 	Mail     string            `json:"mail,omitempty" maxLength:"254" doc:"An address, to which it is told that a limit is close."`
 	Password string            `json:"password,omitempty" maxLength:"256" format:"password"`
 	Change   bool              `json:"mustChange,omitempty" doc:"The password opens nothing but the way to another: the user has to change it first."`
@@ -175,6 +177,7 @@ type UserChange struct {
 	NFS      *bool             `json:"nfs,omitempty"`
 	Console  *bool             `json:"console,omitempty" doc:"May sign in to the console for what is theirs."`
 	About    *string           `json:"description,omitempty" maxLength:"200"`
+	Profile  *string           `json:"profile,omitempty" maxLength:"80" doc:"Give what this profile says: groups, services, role, limit and end. What else is said counts after it."`
 	Mail     *string           `json:"mail,omitempty" maxLength:"254" doc:"Empty for none."`
 	Labels   map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
@@ -240,7 +243,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 		add: func(ctx context.Context, b NewUser) (User, error) {
 			input := service.UserInput{Name: b.Name, FullName: b.FullName, UID: b.UID, Reuse: b.Reuse, Primary: b.Primary, Groups: b.Groups, Role: identity.Role(b.Role),
 				Service: b.Service, NoSMB: b.SMB != nil && !*b.SMB, NoNFS: b.NFS != nil && !*b.NFS, Console: b.Console, Description: b.About,
-				Password: b.Password, MustChange: b.Change, Mail: b.Mail, Labels: b.Labels}
+				Password: b.Password, MustChange: b.Change, Profile: b.Profile, Mail: b.Mail, Labels: b.Labels}
 			if b.Starts != nil {
 				input.Starts = *b.Starts
 			}
@@ -256,7 +259,7 @@ func (s *Server) users() resource[User, NewUser, UserChange] {
 		},
 		change: func(ctx context.Context, name string, b UserChange) (User, error) {
 			change := service.UserChange{Name: b.Name, FullName: b.FullName, UID: b.UID, Reuse: b.Reuse, Primary: b.Primary, Role: (*identity.Role)(b.Role), Service: b.Service, Disabled: b.Disabled, Starts: b.Starts, Expires: b.Ends,
-				SMB: b.SMB, NFS: b.NFS, Console: b.Console, Description: b.About, Mail: b.Mail, Labels: b.Labels}
+				SMB: b.SMB, NFS: b.NFS, Console: b.Console, Description: b.About, Profile: b.Profile, Mail: b.Mail, Labels: b.Labels}
 			if b.Endless {
 				change.Expires = &time.Time{}
 			}

@@ -16,11 +16,11 @@ const longestRoster = 24 << 20
 
 // Roster is a list of people, and how it is to be read.
 type Roster struct {
-	File        []byte            `json:"file" doc:"The file as it is, base64: CSV (RFC 4180) with a header, in UTF-8, UTF-16 or Windows-1252; lines of passwd(5); or LDIF (RFC 2849) with RFC 2307's attributes."`
-	Format      string            `json:"format,omitempty" enum:"csv,passwd,ldif" doc:"What it looks like, if left out."`
-	Columns     map[string]string `json:"columns,omitempty" maxProperties:"20" doc:"What headers of a CSV stand for, where they are not name, full name, uid, group, groups, mail, ends or label."`
+	File        []byte            `json:"file" doc:"The file as it is, base64: CSV (RFC 4180) with a header, in UTF-8, UTF-16 or Windows-1252; lines of passwd(5) or group(5); or LDIF (RFC 2849) with RFC 2307's attributes."`
+	Format      string            `json:"format,omitempty" enum:"csv,passwd,group,ldif" doc:"What it looks like, if left out."`
+	Columns     map[string]string `json:"columns,omitempty" maxProperties:"20" doc:"What headers of a CSV stand for, where they are not name, full name, uid, group, groups, mail, starts, ends, label or profile."`
 	SkipWrong   bool              `json:"skipWrong,omitempty" doc:"Do the rest where a line is refused; else nothing is done then."`
-	Gone        string            `json:"gone,omitempty" enum:"ignore,disable" doc:"What becomes of those who are in no line; ignore if left out."`
+	Gone        string            `json:"gone,omitempty" enum:"ignore,disable,leave" doc:"What becomes of those who are in no line; ignore if left out."`
 	WithinGroup string            `json:"withinGroup,omitempty" maxLength:"64" doc:"The list is complete for this group: whoever is in it and in no line is gone."`
 	WithinLabel string            `json:"withinLabel,omitempty" maxLength:"100" doc:"The same for those who have this label: KEY=VALUE, or KEY."`
 }
@@ -78,7 +78,7 @@ func (s *Server) registerRoster() {
 		return rosterOf(out), err
 	})
 	huma.Register(s.api, operation("export-users", http.MethodGet, "/users/export", "Write the users down in a form that can be read again", "people"), func(ctx context.Context, in *struct {
-		Format string `query:"format" enum:"csv,passwd,ldif" default:"csv"`
+		Format string `query:"format" enum:"csv,passwd,group,ldif" default:"csv"`
 	}) (*Bytes, error) {
 		var b bytes.Buffer
 		if err := s.on(ctx).WriteRoster(&b, roster.Format(in.Format)); err != nil {

@@ -39,7 +39,7 @@ func touchesAccess(path string) bool {
 	switch first {
 	case "reviews":
 		return strings.HasSuffix(rest, "/apply")
-	case "users", "groups":
+	case "users", "groups", "profiles":
 		return !strings.HasSuffix(rest, "/password") && !strings.HasSuffix(rest, "/read")
 	case "changes", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
 		return true

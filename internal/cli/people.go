@@ -130,6 +130,7 @@ func (a *app) peopleCommands() []*cli.Command {
 			&cli.StringFlag{Name: "primary", Usage: "the primary group"},
 			&cli.StringFlag{Name: "role", Usage: "administrator, operator or auditor; none for most"},
 			&cli.StringFlag{Name: "description", Usage: "what is to be known of the account"},
+			&cli.StringFlag{Name: "profile", Usage: "give what this profile says: groups, services, role, limit and end; none takes the profile away and leaves that"},
 			&cli.StringFlag{Name: "mail", Usage: "the mail address, to which it is told that a limit is close; none for none"},
 			&cli.StringFlag{Name: "starts", Usage: "the account's first day, a time, or now"},
 			&cli.StringFlag{Name: "ends", Usage: "the account's last day, a time, or never"},
@@ -227,7 +228,7 @@ func (a *app) peopleCommands() []*cli.Command {
 		a.membership("join", http.MethodPut, "put users or groups into a group", "%s %s now in %s"),
 		a.membership("leave", http.MethodDelete, "take users or groups out of a group", "%s %s no longer listed in %s"),
 	)
-	return []*cli.Command{user, groupCommand, a.idsCommand()}
+	return []*cli.Command{user, groupCommand, a.profileCommand(), a.idsCommand()}
 }
 
 func (a *app) userPasswordCommand() *cli.Command {
@@ -325,12 +326,12 @@ func (a *app) membership(name, method, text, said string) *cli.Command {
 
 // fillUser puts what is said of a user into what the API takes.
 func fillUser(cmd *cli.Command, b body, change bool) error {
-	for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role", "mail": "mail", "description": "description"} {
+	for flag, field := range map[string]string{"full-name": "fullName", "primary": "primaryGroup", "role": "role", "mail": "mail", "description": "description", "profile": "profile"} {
 		if cmd.IsSet(flag) {
 			b[field] = cmd.String(flag)
 		}
 	}
-	for _, field := range []string{"role", "mail"} {
+	for _, field := range []string{"role", "mail", "profile"} {
 		if b[field] == "none" {
 			b[field] = ""
 		}
@@ -417,7 +418,7 @@ func memberNames(all []api.Member) string {
 
 func printUser(w io.Writer, u api.User) {
 	protocols := strings.Join(namesThat(map[string]bool{"SMB": u.SMB, "NFS": u.NFS, "the console": u.Console || u.Role != ""}), ", ")
-	fields(w, "user", u.Name, "full name", u.FullName, "description", u.About, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "primary group", u.Primary,
+	fields(w, "user", u.Name, "full name", u.FullName, "description", u.About, "uid", fmt.Sprint(u.UID), "mail", u.Mail, "state", userState(u), "profile", u.Profile, "primary group", u.Primary,
 		"groups", strings.Join(u.Groups, ", "), "may use", cmp.Or(protocols, "nothing: nobody signs in"), "password", passwordText(u), "labels", labelText(u.Labels))
 	for _, n := range u.Notes {
 		fmt.Fprintln(w)

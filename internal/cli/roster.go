@@ -18,13 +18,13 @@ const mostListed = 40
 
 func (a *app) importCommand() *cli.Command {
 	return describe(a.leaf("import", "put a list of people into the records, as one change that is shown first; - is the standard input", "FILE", []cli.Flag{
-		&cli.StringFlag{Name: "format", Usage: "csv, passwd or ldif", DefaultText: "what it looks like"},
+		&cli.StringFlag{Name: "format", Usage: "csv, passwd, group or ldif", DefaultText: "what it looks like"},
 		&cli.StringSliceFlag{Name: "column", Usage: "what a header stands for: Login=name; again for more"},
 		&cli.BoolFlag{Name: "skip-wrong", Usage: "do the rest where a line is refused"},
-		&cli.StringFlag{Name: "gone", Usage: "what becomes of those who are in no line: ignore or disable", DefaultText: "ignore"},
+		&cli.StringFlag{Name: "gone", Usage: "what becomes of those who are in no line: ignore, disable or leave", DefaultText: "ignore"},
 		&cli.StringFlag{Name: "within-group", Usage: "the list is complete for this group: whoever is in it and in no line is gone"},
 		&cli.StringFlag{Name: "within-label", Usage: "the same for those who have this label: KEY=VALUE, or KEY"},
-	}, a.importUsers), `A CSV begins with a header, of which the words may be in any order: `+"name, full name, uid, group, groups, mail, ends, label"+`.
+	}, a.importUsers), `A CSV begins with a header, of which the words may be in any order: `+"name, full name, uid, group, groups, mail, starts, ends, label, profile"+`.
 What a line does not say stays as it is; who is new gets the next free uid. A cell of groups names all groups in which somebody
 is listed, one of labels is such as season=spring;team=dome, and ends is the last day on which the account works.
 
@@ -59,13 +59,13 @@ func (a *app) importUsers(ctx context.Context, cmd *cli.Command, args []string) 
 		printRoster(a.err, spelled(read), all)
 		return &failure{code: exitFailed, msg: fmt.Sprintf("nothing was done: %d lines are refused", read.Refused), next: "amber user import " + strings.Join(quoted(args), "") + " --skip-wrong"}
 	}
-	if read.Made+read.Changed == 0 && (read.Gone == 0 || b.Gone != "disable") {
+	if read.Made+read.Changed == 0 && (read.Gone == 0 || b.Gone == "" || b.Gone == "ignore") {
 		return show(a, cmd, read, func(w io.Writer, r api.RosterRead) { printRoster(w, r, all) })
 	}
 	printRoster(a.err, spelled(read), all)
 	a.says = fmt.Sprintf("This makes %d users and changes %d.", read.Made, read.Changed)
-	if b.Gone == "disable" && read.Gone > 0 {
-		a.says = fmt.Sprintf("This makes %d users, changes %d and disables %d.", read.Made, read.Changed, read.Gone)
+	if what := map[string]string{"disable": "disables", "leave": "has leave"}[b.Gone]; what != "" && read.Gone > 0 {
+		a.says = fmt.Sprintf("This makes %d users, changes %d and %s %d.", read.Made, read.Changed, what, read.Gone)
 	}
 	var made api.RosterRead
 	if err := a.client.call(ctx, http.MethodPost, "users/import", nil, b, &made); err != nil {
@@ -137,7 +137,7 @@ func changedText(changed []api.Changed) string {
 
 func (a *app) exportUsersCommand() *cli.Command {
 	return a.leaf("export", "write the users down in a form that import reads", "", []cli.Flag{
-		&cli.StringFlag{Name: "format", Usage: "csv, passwd or ldif", Value: "csv"}, outFlag(),
+		&cli.StringFlag{Name: "format", Usage: "csv, passwd, group or ldif", Value: "csv"}, outFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 		return a.save(ctx, cmd, "users/export", url.Values{"format": {cmd.String("format")}})
 	})

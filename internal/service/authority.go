@@ -108,6 +108,11 @@ func (a authority) over(c site.Change) error {
 		if err != nil || is.User == a.by.ID && is.Role.Within(a.by.Role) && (was.User == 0 || was.User == a.by.ID) || is.User == 0 && was.User == a.by.ID {
 			return err
 		}
+	case "profile":
+		was, is, err := beforeAndAfter[site.Profile](c)
+		if err != nil || a.by.Role == identity.Operator && was.Role == identity.NoRole && is.Role == identity.NoRole {
+			return err
+		}
 	case "limit", "id list":
 		if a.by.Role == identity.Operator {
 			return nil

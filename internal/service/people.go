@@ -30,6 +30,7 @@ type UserInput struct {
 	Password       string            // "" for none: the account cannot sign in until it has one
 	MustChange     bool              // the password opens nothing but the way to another
 	Mail           string            // an address; "" for none
+	Profile        string            // whose groups, services, role, limit and end they are given; "" for none
 	Reuse          bool              // give the number even though it was somebody else\'s lately
 	FirstOnly      bool              // fail if there is an administrator already
 	Labels         map[string]string // by key; "" takes one away
@@ -117,6 +118,14 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 			return err
 		}
 		u.ID = identity.ID(site.Put(d, u))
+		if in.Profile != "" {
+			if err := s.giveProfile(d, u.ID, in.Profile); err != nil {
+				return err
+			}
+			shaped, _ := site.Get[identity.User](d, int64(u.ID))
+			u = in.after(shaped)
+			site.Put(d, u)
+		}
 		for _, name := range in.Groups {
 			g, err := s.Group(name)
 			if err != nil {
@@ -133,6 +142,19 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		return nil, err
 	}
 	return s.User(in.Name)
+}
+
+// after is a user who was given a profile, with what was said of them besides: that counts more.
+func (in UserInput) after(u identity.User) identity.User {
+	u.SMB, u.NFS = u.SMB && !in.NoSMB, u.NFS && !in.NoNFS
+	set(&u.Console, in.Console)
+	if in.Role != identity.NoRole {
+		u.Role = in.Role
+	}
+	if !in.Expires.IsZero() {
+		u.Expires = instant(in.Expires)
+	}
+	return u
 }
 
 // checkDates refuses an account that would never work.
@@ -172,6 +194,7 @@ type UserChange struct {
 	Expires     *time.Time // zero for never
 	SMB, NFS    *bool
 	Console     *bool
+	Profile     *string           // what it says is given; "" takes the profile away and leaves that
 	Reuse       bool              // give the number even though it was somebody else\'s lately
 	Mail        *string           // "" for none
 	Labels      map[string]string // by key; "" takes one away
@@ -197,6 +220,12 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 			if err := s.uidGiven(d, *in.UID, user.ID, in.Reuse); err != nil {
 				return err
 			}
+		}
+		if in.Profile != nil {
+			if err := s.giveProfile(d, user.ID, *in.Profile); err != nil {
+				return err
+			}
+			u, _ = site.Get[identity.User](d, int64(user.ID))
 		}
 		if in.Primary != nil {
 			if u.Primary, err = s.groupOrNone(*in.Primary); err != nil {

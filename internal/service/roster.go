@@ -17,7 +17,7 @@ type RosterInput struct {
 	Format    roster.Format     // "" for what it looks like
 	Columns   map[string]string // what headers of a CSV stand for
 	SkipWrong bool              // do the rest where a line is refused
-	// Gone is what becomes of people who are in no line: "" or ignore, or disable. It is of those in a group, or with a label, and of nobody else.
+	// Gone is what becomes of people who are in no line: "" or ignore, disable, or leave. It is of those in a group, or with a label, and of nobody else.
 	Gone        string
 	WithinGroup string
 	WithinLabel string
@@ -31,6 +31,14 @@ func (s *Service) ReadRoster(in RosterInput) ([]roster.Outcome, error) {
 }
 
 func (s *Service) putRoster(d *site.Draft, in RosterInput) ([]roster.Outcome, error) {
+	rules := roster.Rules{Name: func(name string) error { return checkAccountName("name", name) }, Mail: func(address string) error { return checkMail("mail", address) }}
+	if in.Format == roster.Groups || in.Format == "" && roster.LooksLikeGroups(in.File) {
+		groups, err := roster.ReadGroups(in.File)
+		if err != nil {
+			return nil, invalid("file", "it cannot be read as a list of groups: %v", err)
+		}
+		return roster.PutGroups(d, s.Policy().Directory, groups, rules), nil
+	}
 	people, err := roster.Read(in.File, roster.Options{Format: in.Format, Columns: in.Columns, Location: time.Local})
 	if err != nil {
 		return nil, invalid("file", "it cannot be read as a list of people: %v", err)
@@ -39,8 +47,14 @@ func (s *Service) putRoster(d *site.Draft, in RosterInput) ([]roster.Outcome, er
 	if err != nil {
 		return nil, err
 	}
-	rules := roster.Rules{Name: func(name string) error { return checkAccountName("name", name) }, Mail: func(address string) error { return checkMail("mail", address) }}
-	return roster.Put(d, s.Policy().Directory, people, rules, gone), nil
+	if in.Gone == "leave" {
+		now := instant(s.Now())
+		gone.Leave = func(id identity.ID) {
+			site.Depart(d, s.Policy().Directory, id, 0, now)
+			s.later(func() { s.EndLoose(id) })
+		}
+	}
+	return roster.Put(d, s.Policy().Directory, people, rules, gone, s.Now()), nil
 }
 
 // goneRule is of whom it is asked whether they are still in a list.
@@ -48,13 +62,13 @@ func (s *Service) goneRule(in RosterInput) (rule roster.GoneRule, err error) {
 	p := s.Policy()
 	switch in.Gone {
 	case "", "ignore":
-	case "disable":
+	case "disable", "leave":
 		if in.WithinGroup == "" && in.WithinLabel == "" {
-			return rule, invalid("gone", "whoever is in no line would be disabled, whole departments of which it knows nothing: say within which group, or which label, it is complete")
+			return rule, invalid("gone", "whoever is in no line would be gone, whole departments of which it knows nothing: say within which group, or which label, it is complete")
 		}
-		rule.Disable = true
+		rule.Disable = in.Gone == "disable"
 	default:
-		return rule, invalid("gone", "%q is not one of ignore, disable", in.Gone)
+		return rule, invalid("gone", "%q is not one of ignore, disable, leave", in.Gone)
 	}
 	if in.WithinGroup == "" && in.WithinLabel == "" {
 		return rule, nil
@@ -130,7 +144,7 @@ func (in RosterInput) subject() string {
 
 // WriteRoster writes the users down in a form that can be read again.
 func (s *Service) WriteRoster(w io.Writer, format roster.Format) error {
-	text, err := roster.Write(s.Policy().Directory, format)
+	text, err := roster.Write(s.Policy().Directory, s.Policy().Profiles, format)
 	if err != nil {
 		return invalid("format", "%v", err)
 	}

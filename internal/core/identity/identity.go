@@ -90,6 +90,8 @@ type User struct {
 	PastPasswords []int64   `json:"pastPasswords,omitzero"`
 	// Codes is the number of what one-time codes are checked with, which is in no record; 0 where the account has none.
 	Codes int64 `json:"codes,omitzero"`
+	// Profile is the number of the profile that the user was given, 0 for none.
+	Profile int64 `json:"profile,omitzero"`
 	// Left is when the user left, zero for who has not; Leaving is what is to be done on the day on which they will.
 	Left    time.Time `json:"left,omitzero"`
 	Leaving *Leaving  `json:"leaving,omitzero"`

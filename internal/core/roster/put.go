@@ -2,6 +2,7 @@ package roster
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 )
@@ -43,6 +45,7 @@ type Rules struct {
 // What becomes of people who are in no line.
 type GoneRule struct {
 	Disable bool
+	Leave   func(id identity.ID)        // has them leave; nil for not
 	Within  func(u *identity.User) bool // of whom that is asked
 }
 
@@ -53,6 +56,8 @@ type roll struct {
 	rules   Rules
 	next    uint32
 	taken   map[uint32]identity.ID
+	limits  map[identity.ID]limit.Limit // on what users have in all; nil before one is needed
+	now     time.Time
 	retired map[uint32]string             // whose numbers were until lately
 	direct  map[identity.ID][]identity.ID // groups in which somebody is listed, by user
 	members map[identity.ID]*identity.Group
@@ -60,8 +65,8 @@ type roll struct {
 }
 
 // Put puts what a list says into a draft of the records of a directory, and says line by line what became of it. Refused lines alter nothing.
-func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, gone GoneRule) []Outcome {
-	r := &roll{d: d, dir: dir, rules: rules, next: dir.NextUID(), taken: make(map[uint32]identity.ID), retired: make(map[uint32]string), direct: make(map[identity.ID][]identity.ID),
+func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, gone GoneRule, now time.Time) []Outcome {
+	r := &roll{now: now, d: d, dir: dir, rules: rules, next: dir.NextUID(), taken: make(map[uint32]identity.ID), retired: make(map[uint32]string), direct: make(map[identity.ID][]identity.ID),
 		members: make(map[identity.ID]*identity.Group), altered: make(map[identity.ID]bool)}
 	for _, u := range dir.Users() {
 		r.taken[u.UID] = u.ID
@@ -84,6 +89,7 @@ func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, g
 		}
 	}
 	var out []Outcome
+	var leavers []identity.ID
 	listed := make(map[identity.ID]bool)
 	for i := range people {
 		o, id := r.put(&people[i])
@@ -99,7 +105,11 @@ func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, g
 				continue
 			}
 			o := Outcome{Name: u.Name, Act: Gone}
-			if gone.Disable {
+			switch {
+			case gone.Leave != nil:
+				leavers = append(leavers, u.ID)
+				o.Changed = []site.Changed{{Name: "leaves", Before: "no", After: "yes"}}
+			case gone.Disable:
 				u.Disabled = true
 				site.Put(d, u)
 				o.Changed = []site.Changed{{Name: "disabled", Before: "no", After: "yes"}}
@@ -110,6 +120,9 @@ func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, g
 	for id := range r.altered {
 		site.Put(d, *r.members[id])
 	}
+	for _, id := range leavers { // of the groups as they are now
+		gone.Leave(id)
+	}
 	return out
 }
 
@@ -119,7 +132,7 @@ func (r *roll) put(p *Person) (Outcome, identity.ID) {
 	if o.Why != "" {
 		return o, 0
 	}
-	was, u := r.dir.UserNamed(p.Name), identity.User{SMB: true, NFS: true, Name: p.Name}
+	was, u := r.dir.UserNamed(p.Name), identity.User{SMB: true, NFS: true, Console: true, Name: p.Name}
 	if was != nil {
 		u = *was
 	}
@@ -145,6 +158,7 @@ func (r *roll) put(p *Person) (Outcome, identity.ID) {
 		site.Put(r.d, u)
 		r.taken[u.UID] = u.ID
 	}
+	r.bind(was, &u)
 	if p.Groups != nil {
 		r.join(u.ID, groups)
 	}
@@ -192,10 +206,23 @@ func (r *roll) fill(u, was *identity.User, p *Person) (groups []identity.ID, err
 		}
 		u.UID = *p.UID
 	}
+	if p.Starts != nil {
+		if u.Starts = *p.Starts; !u.Starts.IsZero() {
+			u.Starts = u.Starts.UTC().Truncate(time.Second)
+		}
+	}
+	if p.Profile != nil {
+		if err := r.profile(u, p); err != nil {
+			return nil, err
+		}
+	}
 	if p.Ends != nil {
 		if u.Expires = *p.Ends; !u.Expires.IsZero() {
 			u.Expires = u.Expires.UTC().Truncate(time.Second)
 		}
+	}
+	if !u.Expires.IsZero() && !u.Starts.Before(u.Expires) {
+		return nil, errors.New("the account would end before it begins")
 	}
 	if len(p.Labels) > 0 {
 		if u.Labels, err = u.Labels.With(p.Labels); err != nil {
@@ -216,6 +243,55 @@ func (r *roll) fill(u, was *identity.User, p *Person) (groups []identity.ID, err
 	}
 	slices.Sort(groups)
 	return groups, nil
+}
+
+// profile gives a record what the profile says that a line names, and has the line name the groups of it besides those that it names itself, or that
+// somebody is in.
+func (r *roll) profile(u *identity.User, p *Person) error {
+	if *p.Profile == "" {
+		u.Profile = 0
+		return nil
+	}
+	all := r.d.Records().Profiles
+	i := slices.IndexFunc(all, func(is site.Profile) bool { return identity.Fold(is.Name) == identity.Fold(*p.Profile) })
+	if i < 0 {
+		return fmt.Errorf("there is no profile %q", *p.Profile)
+	}
+	fresh := u.Profile != all[i].ID
+	if fresh {
+		all[i].Shape(u, r.now)
+	}
+	var names []string
+	switch {
+	case p.Groups != nil:
+		names = *p.Groups
+	case !fresh:
+		return nil
+	default:
+		for _, id := range r.direct[u.ID] {
+			names = append(names, r.dir.Name(identity.GroupPrincipal(id)))
+		}
+	}
+	for _, id := range all[i].Groups {
+		names = append(names, r.dir.Name(identity.GroupPrincipal(id)))
+	}
+	p.Groups = &names
+	return nil
+}
+
+// bind gives somebody the limit of the profile that they have just been given.
+func (r *roll) bind(was *identity.User, u *identity.User) {
+	if u.Profile == 0 || was != nil && was.Profile == u.Profile {
+		return
+	}
+	for _, p := range r.d.Records().Profiles {
+		if p.ID == u.Profile {
+			if r.limits == nil {
+				r.limits = site.LimitsInAll(r.d.Records())
+			}
+			p.Bind(r.d, u.ID, r.limits)
+		}
+	}
 }
 
 // mayHave says why somebody cannot have a number.
@@ -316,6 +392,14 @@ func (r *roll) difference(was, is *identity.User, named bool, groups []identity.
 		add("groups", names(r.direct[before.ID]), names(groups))
 	}
 	add("mail", before.Mail, is.Mail)
+	add("starts", site.Moment(before.Starts), site.Moment(is.Starts))
+	add("profile", r.profileName(before.Profile), r.profileName(is.Profile))
+	add("role", string(before.Role), string(is.Role))
+	if was != nil {
+		add("smb", onOff(before.SMB), onOff(is.SMB))
+		add("nfs", onOff(before.NFS), onOff(is.NFS))
+		add("console", onOff(before.Console), onOff(is.Console))
+	}
 	add("ends", site.Moment(before.Expires), site.Moment(is.Expires))
 	had, has := before.Labels.Map(), is.Labels.Map()
 	all := maps.Clone(had)
@@ -328,6 +412,15 @@ func (r *roll) difference(was, is *identity.User, named bool, groups []identity.
 	}
 	return out
 }
+
+func onOff(on bool) string {
+	if on {
+		return "on"
+	}
+	return "off"
+}
+
+func (r *roll) profileName(id int64) string { return profileOf(r.d.Records().Profiles, id) }
 
 func number(n uint32) string {
 	if n == 0 {

@@ -34,6 +34,8 @@ type Person struct {
 	PrimaryGID *uint32 // or its number
 	Groups     *[]string
 	Mail       *string
+	Starts     *time.Time // the first moment at which the account works; zero for at once
+	Profile    *string    // a profile's name; "" for none
 	Ends       *time.Time // the first moment at which the account no longer works; zero for never
 	Labels     map[string]string
 	Wrong      string // why nothing can be made of the line; "" where something can
@@ -47,6 +49,8 @@ const (
 	CSV    Format = "csv"
 	Passwd Format = "passwd"
 	LDIF   Format = "ldif"
+	// Groups are lines of group(5), which ReadGroups reads.
+	Groups Format = "group"
 )
 
 // Options say how a list is to be read.
@@ -60,7 +64,7 @@ type Options struct {
 const MostLines = 100_000
 
 // The words that a CSV's header is in. Case, spaces, dashes and underscores do not matter.
-var columns = []string{"name", "full name", "uid", "group", "groups", "mail", "ends", "label"}
+var columns = []string{"name", "full name", "uid", "group", "groups", "mail", "starts", "ends", "label", "profile"}
 
 // Errors of lists that cannot be read at all. What is wrong with a line is said there.
 var (
@@ -68,7 +72,9 @@ var (
 	errTooMany = fmt.Errorf("it has more than %d lines", MostLines)
 )
 
-func errFormat(format Format) error { return fmt.Errorf("%q is not one of csv, passwd, ldif", format) }
+func errFormat(format Format) error {
+	return fmt.Errorf("%q is not one of csv, passwd, group, ldif", format)
+}
 
 // Read reads a list.
 func Read(raw []byte, o Options) ([]Person, error) {
@@ -137,6 +143,20 @@ func looksLike(text string) Format {
 		break
 	}
 	return CSV
+}
+
+// LooksLikeGroups says whether a file is lines of group(5), by its first that is no comment.
+func LooksLikeGroups(raw []byte) bool {
+	text, err := decoded(raw)
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			return strings.Count(line, ":") == 3 && !strings.ContainsAny(line, "\t;")
+		}
+	}
+	return false
 }
 
 // twice marks those whose name, or number, another in the list has before them.
@@ -272,7 +292,7 @@ func (p *Person) fill(row []string, at map[string]int, in *time.Location) {
 		return plain.Uncell(strings.TrimSpace(row[i])), true
 	}
 	p.Name, _ = cell("name")
-	for word, to := range map[string]**string{"full name": &p.FullName, "group": &p.Primary, "mail": &p.Mail} {
+	for word, to := range map[string]**string{"full name": &p.FullName, "group": &p.Primary, "mail": &p.Mail, "profile": &p.Profile} {
 		if text, ok := cell(word); ok {
 			*to = &text
 		}
@@ -283,6 +303,9 @@ func (p *Person) fill(row []string, at map[string]int, in *time.Location) {
 	if text, ok := cell("groups"); ok {
 		groups := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",;| ", r) })
 		p.Groups = &groups
+	}
+	if text, ok := cell("starts"); ok {
+		p.Starts = p.start(text, in)
 	}
 	if text, ok := cell("ends"); ok {
 		p.Ends = p.end(text, in)
@@ -316,6 +339,21 @@ func (p *Person) number(what, text string) *uint32 {
 	}
 	out := uint32(n)
 	return &out
+}
+
+// start reads the first day on which an account works, or a moment; "" and now are for at once.
+func (p *Person) start(text string, in *time.Location) *time.Time {
+	var t time.Time
+	if text == "" || text == "now" {
+		return &t
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02"} {
+		if t, err := time.ParseInLocation(form, text, in); err == nil {
+			return &t
+		}
+	}
+	p.wrong("starts %q is no day such as 2026-12-31", text)
+	return nil
 }
 
 // end reads the last day on which an account works, or a moment; "" and never are for ever.

@@ -48,7 +48,7 @@ func put(t require.TestingT, r site.Records, raw []byte, o Options, gone GoneRul
 	dir, err := identity.Compile(r.Users, r.Groups)
 	require.NoError(t, err)
 	d := site.NewDraft(r, nil)
-	out := Put(d, dir, people, plainRules, gone)
+	out := Put(d, dir, people, plainRules, gone, time.Date(2031, 3, 1, 0, 0, 0, 0, time.UTC))
 	require.Nil(t, d.Check())
 	return out, d.Records()
 }
@@ -225,7 +225,7 @@ func FuzzRead(f *testing.F) {
 		dir, err := identity.Compile(r.Users, r.Groups)
 		require.NoError(t, err)
 		d := site.NewDraft(r, nil)
-		Put(d, dir, people, plainRules, GoneRule{})
+		Put(d, dir, people, plainRules, GoneRule{}, time.Now())
 		require.Nil(t, d.Check())
 	})
 }

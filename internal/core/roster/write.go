@@ -15,7 +15,7 @@ import (
 )
 
 // Write writes the users of a directory down in a form that Read reads.
-func Write(d *identity.Directory, format Format) ([]byte, error) {
+func Write(d *identity.Directory, profiles []site.Profile, format Format) ([]byte, error) {
 	direct := make(map[identity.ID][]string)
 	for _, g := range d.Groups() {
 		for _, m := range g.Members {
@@ -42,17 +42,15 @@ func Write(d *identity.Directory, format Format) ([]byte, error) {
 			for _, l := range u.Labels {
 				labels = append(labels, l.Key+"="+l.Value)
 			}
-			ends := ""
-			if !u.Expires.IsZero() {
-				ends = u.Expires.UTC().Format(time.RFC3339)
-			}
-			row := []string{u.Name, u.FullName, strconv.FormatUint(uint64(u.UID), 10), group, strings.Join(direct[u.ID], " "), u.Mail, ends, strings.Join(labels, ";")}
+			row := []string{u.Name, u.FullName, strconv.FormatUint(uint64(u.UID), 10), group, strings.Join(direct[u.ID], " "), u.Mail, stamp(u.Starts), stamp(u.Expires), strings.Join(labels, ";"), profileOf(profiles, u.Profile)}
 			for i := range row {
 				row[i] = plain.Cell(row[i])
 			}
 			_ = out.Write(row) // to memory
 		}
 		out.Flush()
+	case Groups:
+		return WriteGroups(d), nil
 	case Passwd:
 		for i := range d.Users() {
 			u := &d.Users()[i]
@@ -69,6 +67,22 @@ func Write(d *identity.Directory, format Format) ([]byte, error) {
 		return nil, errFormat(format)
 	}
 	return b.Bytes(), nil
+}
+
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+func profileOf(all []site.Profile, id int64) string {
+	for i := range all {
+		if all[i].ID == id {
+			return all[i].Name
+		}
+	}
+	return ""
 }
 
 // writeLDIF writes a user as an entry of class posixAccount (RFC 2307).

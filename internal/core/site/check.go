@@ -189,7 +189,7 @@ func principalKey(p identity.Principal) (Key, bool) {
 // checkGone looks for what still refers to records that have gone: all that may is looked through, as nothing says who does.
 func (d *Draft) checkGone(gone []Key) *Fault {
 	if !slices.ContainsFunc(gone, func(k Key) bool {
-		return k.Kind == "user" || k.Kind == "group" || k.Kind == "volume" || k.Kind == "folder" || k.Kind == "host set"
+		return k.Kind == "user" || k.Kind == "group" || k.Kind == "volume" || k.Kind == "folder" || k.Kind == "host set" || k.Kind == "profile"
 	}) {
 		return nil
 	}
@@ -231,6 +231,7 @@ var (
 		unique: func(u *identity.User) []keyed { return []keyed{name(u.Name), {"uid", number(u.UID)}} },
 		refers: func(_ *Draft, u *identity.User, to func(string, string, int64)) {
 			optional(to, "primary", "group", u.Primary)
+			optional(to, "profile", "profile", u.Profile)
 			if u.Leaving != nil {
 				optional(to, "leaving", "user", u.Leaving.To)
 			}
@@ -247,6 +248,12 @@ var (
 				if key, ok := principalKey(o); ok {
 					to("owners", key.Kind, key.ID)
 				}
+			}
+		}}
+	checkProfile = checks[Profile]{name: func(p *Profile) string { return p.Name }, unique: func(p *Profile) []keyed { return []keyed{name(p.Name)} },
+		refers: func(_ *Draft, p *Profile, to func(string, string, int64)) {
+			for _, g := range p.Groups {
+				to("groups", "group", int64(g))
 			}
 		}}
 	checkRetiredNumber = checks[RetiredNumber]{name: func(n *RetiredNumber) string { return number(n.UID) },

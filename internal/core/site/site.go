@@ -129,6 +129,7 @@ type Records struct {
 	Tokens    []Token
 
 	RetiredNumbers []RetiredNumber
+	Profiles       []Profile
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -196,6 +197,7 @@ type Policy struct {
 
 	SigningIn SigningIn
 	Tokens    []Token
+	Profiles  []Profile
 
 	folderByName map[string]int // where they are in the lists
 	folderByID   map[int64]int
@@ -263,7 +265,7 @@ func (p *Policy) Next(d *Draft) (*Policy, error) {
 // takeRest takes what needs no compiling.
 func (p *Policy) takeRest(r Records) {
 	p.Services, p.Volumes, p.Acceptances, p.IDLists, p.Reviews, p.Notices, p.Hooks = r.Services, r.Volumes, r.Acceptances, r.IDLists, r.Reviews, r.Notices, r.Hooks
-	p.SigningIn, p.Tokens = r.SigningIn, r.Tokens
+	p.SigningIn, p.Tokens, p.Profiles = r.SigningIn, r.Tokens, r.Profiles
 }
 
 // takeRules compiles the rules of folders, and nothing else of them: they are published as they were.

@@ -232,7 +232,7 @@ func sayUser(n *Names, u *identity.User) (string, []Said) {
 	return u.Name, []Said{{"name", u.Name}, {"full-name", u.FullName}, {"uid", number(u.UID)}, {"primary", named(n.groups, u.Primary)}, {"role", role},
 		{"mail", u.Mail}, {"description", u.Description}, {"starts", Moment(u.Starts)}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"console", on(u.Console)},
 		{"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}, {"password", given(u.Password)}, {"password is", must}, {"password set", Moment(u.PasswordSet)},
-		{"earlier passwords", strings.Join(earlier, ", ")}, {"one-time codes", given(u.Codes)}, {"left", Moment(u.Left)}, {"leaves", leaving(n, u.Leaving)}}
+		{"earlier passwords", strings.Join(earlier, ", ")}, {"one-time codes", given(u.Codes)}, {"profile", given(u.Profile)}, {"left", Moment(u.Left)}, {"leaves", leaving(n, u.Leaving)}}
 }
 
 // leaving is how somebody will leave, in words.
@@ -248,6 +248,24 @@ func leaving(n *Names, l *identity.Leaving) string {
 		text += ", with what they own on disk"
 	}
 	return text
+}
+
+func sayProfile(n *Names, p *Profile) (string, []Said) {
+	role := string(p.Role)
+	if role == "" {
+		role = "none"
+	}
+	said := []Said{{"name", p.Name}, {"description", p.Description}, {"smb", on(p.SMB)}, {"nfs", on(p.NFS)}, {"console", on(p.Console)}, {"role", role}}
+	if p.HardBytes != nil {
+		said = append(said, Said{"limit", limit.FormatSize(*p.HardBytes)}, Said{"limit in bytes", strconv.FormatInt(*p.HardBytes, 10)})
+	}
+	if p.EndsAfter != 0 {
+		said = append(said, Said{"ends-after", strconv.Itoa(p.EndsAfter) + " days"})
+	}
+	for _, g := range p.Groups {
+		said = append(said, Said{"group", named(n.groups, g)})
+	}
+	return p.Name, said
 }
 
 func sayRetiredNumber(_ *Names, n *RetiredNumber) (string, []Said) {
