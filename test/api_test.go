@@ -51,24 +51,6 @@ func ask(t testing.TB, g *gateway.Gateway, token, method, path, body string, hea
 	return a
 }
 
-// routes reads every route from the document that the service itself gives out.
-func routes(t testing.TB, g *gateway.Gateway) map[string][]string {
-	var doc struct {
-		OpenAPI string                                `json:"openapi"`
-		Paths   map[string]map[string]json.RawMessage `json:"paths"`
-	}
-	require.NoError(t, json.Unmarshal(ask(t, g, "", "GET", "/openapi.json", "").body, &doc))
-	require.True(t, strings.HasPrefix(doc.OpenAPI, "3.1."))
-	out := make(map[string][]string)
-	for path, methods := range doc.Paths {
-		for m := range methods {
-			out[path] = append(out[path], strings.ToUpper(m))
-		}
-	}
-	require.Greater(t, len(out), 20)
-	return out
-}
-
 func TestBadInputNamesTheField(t *testing.T) {
 	g := gateway.Start(t)
 	keeper := g.Token(t, "keeper")

@@ -84,7 +84,7 @@ func (s *Service) depart(d *site.Draft, user, to *identity.User, in LeaveInput) 
 	}
 	out.Partings = append(out.Partings, site.Depart(d, s.Policy().Directory, user.ID, succeeds, out.On)...)
 	if use := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: user.UID}); use.Files > 0 || in.Files {
-		p := site.Parting{What: "files", Where: fmt.Sprintf("%d files and directories that belong to uid %d, as far as is counted", use.Files, user.UID), Becomes: "stay where they are, and theirs"}
+		p := site.Parting{What: "files", Where: fmt.Sprintf("what belongs to uid %d: %s, as far as is counted", user.UID, limit.Files.Spell(use.Files)), Becomes: "stay where they are, and theirs"}
 		if in.Files {
 			p.Becomes = "pass to " + to.Name + ", by a job"
 		}

@@ -28,7 +28,7 @@ func TestSomebodyLeaves(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []site.Parting{
 		{What: "account", Where: "tomasz", Becomes: "works no more; uid 1000 stays theirs"},
-		{What: "files", Where: "1 files and directories that belong to uid 1000, as far as is counted", Becomes: "pass to ines, by a job"},
+		{What: "files", Where: "what belongs to uid 1000: 1 files, as far as is counted", Becomes: "pass to ines, by a job"},
 		{What: "member", Where: "group engineers", Becomes: "taken out"},
 		{What: "entry", Where: "entry 1 on instruments: allow change", Becomes: "passes to ines"},
 	}, plan.Partings)

@@ -174,6 +174,9 @@ func (s *Service) giveProfile(d *site.Draft, id identity.ID, name string) error 
 	site.Put(d, u)
 	p.Bind(d, id, site.LimitsInAll(d.Records()))
 	for _, g := range p.Groups {
+		if g == u.Primary {
+			continue // they are in it as it is
+		}
 		site.Join(d, g, identity.UserPrincipal(id))
 	}
 	return nil

@@ -131,7 +131,7 @@ func (tx *Tx) settleSecrets(ctx context.Context, changes []site.Change) error {
 				return err
 			}
 		}
-		if c.Kind == "user" {
+		if c.Kind == "user" && (len(was) == 0 || len(is) == 0 || was[0] != is[0]) { // another password: the first of them
 			if err := tx.Run(ctx, `DELETE FROM sessions WHERE user_id = ?`, c.ID); err != nil {
 				return err
 			}

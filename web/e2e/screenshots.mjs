@@ -50,7 +50,7 @@ try {
   await enter(page);
   await shot(page, 'folders');
   await page.goto(`${url}/folders/instruments`);
-  await page.getByRole('button', { name: 'Add an entry on instruments', exact: true }).click();
+  await page.getByRole('button', { name: 'Add entry on instruments', exact: true }).click();
   await shot(page, 'folder');
   await page.goto(`${url}/why?user=isolde&path=instruments/firmware/bench`);
   await page.getByText('Refused at').waitFor();
@@ -85,7 +85,7 @@ try {
   await page.getByText('svc-dome').first().waitFor();
   await shot(page, 'who');
   await page.goto(`${url}/folders/instruments`);
-  await page.getByRole('button', { name: 'Add an entry on instruments/firmware/bench' }).click();
+  await page.getByRole('button', { name: 'Add entry on instruments/firmware/bench' }).click();
   await page.getByRole('combobox', { name: 'Who' }).fill('wren');
   await page.getByRole('button', { name: 'See what it does' }).click();
   await page.getByRole('button', { name: 'Let them pass as well' }).waitFor();

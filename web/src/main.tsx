@@ -28,6 +28,7 @@ const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Lim
 const Account = lazy(async () => ({ default: (await import('./pages/account')).Account }));
 const OwnFolder = lazy(async () => ({ default: (await import('./pages/own')).OwnFolder }));
 const OwnGroup = lazy(async () => ({ default: (await import('./pages/own')).OwnGroup }));
+const Groups = lazy(async () => ({ default: (await import('./pages/groups')).Groups }));
 const Person = lazy(async () => ({ default: (await import('./pages/person')).Person }));
 
 function Console() {
@@ -66,6 +67,7 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/limits" element={<Limits />} />
       <Route path="/people/:name" element={<Person />} />
       <Route path="/people" element={<People />} />
+      <Route path="/groups" element={<Groups />} />
       <Route path="/notices" element={<Notices />} />
       <Route path="/why" element={<Why />} />
       <Route path="/who" element={<Who />} />

@@ -273,7 +273,11 @@ func (r *roll) profile(u *identity.User, p *Person) error {
 		}
 	}
 	for _, id := range all[i].Groups {
-		names = append(names, r.dir.Name(identity.GroupPrincipal(id)))
+		name := r.dir.Name(identity.GroupPrincipal(id))
+		if p.Primary != nil && identity.Fold(*p.Primary) == identity.Fold(name) || p.Primary == nil && u.Primary == id {
+			continue // they are in it as it is
+		}
+		names = append(names, name)
 	}
 	p.Groups = &names
 	return nil

@@ -107,7 +107,7 @@ func Reprofile(d *Draft, was, is *Profile, now time.Time) (people int) {
 		}
 		g.Members = slices.Clone(g.Members)
 		for _, u := range d.is.Users { // in the order of the records
-			if who := identity.UserPrincipal(u.ID); those[who] && !in[who] {
+			if who := identity.UserPrincipal(u.ID); those[who] && !in[who] && u.Primary != id {
 				g.Members = append(g.Members, who)
 			}
 		}

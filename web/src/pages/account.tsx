@@ -91,13 +91,13 @@ function Reaches({ user }: { user: string }) {
   });
   if (!reach.data)
     return (
-      <Part title="Where you get">
+      <Part title="What you reach">
         <Waiting error={reach.error} rows={2} />
       </Part>
     );
   const spots = reach.data.spots;
   return (
-    <Part title="Where you get">
+    <Part title="What you reach">
       {spots.length === 0 ? (
         <Text px="5" py="3" color="faint">
           Nowhere yet.

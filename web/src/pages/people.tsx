@@ -3,11 +3,13 @@ import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Change, type Roster, type RosterRead, taken, type User, useMe } from '../api/client';
+import { Bulk } from '../parts/bulk';
 import { lastDay } from '../parts/day';
 import { people as howMany, Previewed } from '../parts/effect';
 import { Grid } from '../parts/grid';
 import { Labels } from '../parts/labels';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { sayRefused } from '../parts/toaster';
 
 const page = 100;
 
@@ -37,7 +39,10 @@ function usePeople(match: string, label: string | null) {
 }
 
 function stateOf(u: User) {
+  if (u.left) return 'left';
   if (u.disabled) return 'disabled';
+  if (u.onlyOwns) return 'only owns';
+  if (u.starts && new Date(u.starts) > new Date()) return `from ${new Date(u.starts).toLocaleDateString()}`;
   if (u.ends) return `until ${lastDay(u.ends)}`;
   return u.role ?? '';
 }
@@ -50,6 +55,24 @@ export function People() {
   const [text, setText] = useState('');
   const people = usePeople(useDeferredValue(text), label);
   const [importing, setImporting] = useState(false);
+  const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const all = useMutation({
+    // all that match, and not only those that have been shown
+    mutationFn: async () => {
+      const query = { ...(text && { match: text }), ...(label && { label: [label] }) };
+      return (await taken<User[]>(api.GET('/api/v1/users', { params: { query } }))) ?? [];
+    },
+    onSuccess: (found) => setChosen(new Set(found.map((u) => u.name))),
+    onError: sayRefused,
+  });
+  const mayChange = me.data?.role === 'administrator' || me.data?.role === 'operator';
+  const choose = (name: string, on: boolean) =>
+    setChosen((was) => {
+      const is = new Set(was);
+      if (on) is.add(name);
+      else is.delete(name);
+      return is;
+    });
   const users = people.data?.pages.flatMap((p) => p.users);
   return (
     <>
@@ -58,9 +81,10 @@ export function People() {
           <a href="/api/v1/users/export?format=csv">
             <QuietButton as="span">As a list</QuietButton>
           </a>
-          {me.data?.role === 'administrator' && (
-            <MainButton onClick={() => setImporting(!importing)}>Put a list in</MainButton>
-          )}
+          <Link to="/groups">
+            <QuietButton as="span">Groups and profiles</QuietButton>
+          </Link>
+          {mayChange && <MainButton onClick={() => setImporting(!importing)}>Put a list in</MainButton>}
         </HStack>
       </PageHead>
       {importing && <Import onDone={() => setImporting(false)} />}
@@ -74,7 +98,13 @@ export function People() {
           onChange={(e) => setText(e.target.value)}
         />
         {label && <QuietButton onClick={() => setParams({})}>Whatever the label</QuietButton>}
+        {mayChange && (
+          <QuietButton loading={all.isPending} onClick={() => all.mutate()}>
+            {text || label ? 'Choose all of these' : 'Choose all'}
+          </QuietButton>
+        )}
       </HStack>
+      {chosen.size > 0 && <Bulk names={[...chosen]} onDone={() => setChosen(new Set())} />}
       {!users ? (
         <Waiting error={people.error} />
       ) : users.length === 0 ? (
@@ -87,6 +117,11 @@ export function People() {
             <Table.Root size="sm" css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
               <Table.Header>
                 <Table.Row>
+                  {mayChange && (
+                    <Table.ColumnHeader w="10">
+                      <Text srOnly>Chosen</Text>
+                    </Table.ColumnHeader>
+                  )}
                   <Table.ColumnHeader color="faint">Name</Table.ColumnHeader>
                   <Table.ColumnHeader color="faint" textAlign="end">
                     uid
@@ -103,6 +138,18 @@ export function People() {
               <Table.Body>
                 {users.map((u) => (
                   <Table.Row key={u.name}>
+                    {mayChange && (
+                      <Table.Cell>
+                        <Checkbox.Root
+                          size="sm"
+                          checked={chosen.has(u.name)}
+                          onCheckedChange={(v) => choose(u.name, v.checked === true)}
+                        >
+                          <Checkbox.HiddenInput aria-label={`Choose ${u.name}`} />
+                          <Checkbox.Control />
+                        </Checkbox.Root>
+                      </Table.Cell>
+                    )}
                     <Table.Cell>
                       <Link to={`/people/${encodeURIComponent(u.name)}`}>
                         <Text as="span" fontWeight="600" textDecoration="underline" textDecorationColor="line">
@@ -164,8 +211,9 @@ function Import({ onDone }: { onDone: () => void }) {
     <Sheet as="section" aria-label="Put a list in" p="5" mb="6">
       <Stack gap="4">
         <Text color="faint" maxW="75ch">
-          CSV whose first line has the words name, full name, uid, group, groups, mail, ends and label, as many as there
-          are and in any order; lines of passwd; or LDIF. What a line does not say stays as it is.
+          CSV whose first line has the words name, full name, uid, group, groups, mail, starts, ends, label and profile,
+          as many as there are and in any order; lines of passwd or group; or LDIF. What a line does not say stays as it
+          is.
         </Text>
         <Flex gap="4" align="center" wrap="wrap">
           <input

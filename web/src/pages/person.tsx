@@ -1,46 +1,103 @@
-import { Box, Flex, Stack, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, HStack, Input, SimpleGrid, Stack, Table, Text } from '@chakra-ui/react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
 import { Link, useParams } from 'react-router';
-import { useMe, useUser, useUses } from '../api/client';
-import { lastDay } from '../parts/day';
+import { api, type Change, type Person as Known, taken, useMe, useUses } from '../api/client';
+import { Ask } from '../parts/confirm';
+import { afterLastDay, lastDay, when } from '../parts/day';
+import { Previewed } from '../parts/effect';
+import { Grid } from '../parts/grid';
 import { AlterLabels } from '../parts/labels';
-import { Fact, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { Leaving } from '../parts/leaving';
+import { Level } from '../parts/level';
+import { Pick } from '../parts/pick';
+import { Fact, MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { InUse, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
 
-/** One person: who they are, and what they have in use against each limit. */
+const usePerson = (name: string) =>
+  useQuery({
+    queryKey: ['users', name, 'person'],
+    queryFn: () => taken(api.GET('/api/v1/people/{name}', { params: { path: { name } } })),
+  });
+const useProfiles = () => useQuery({ queryKey: ['profiles'], queryFn: () => taken(api.GET('/api/v1/profiles')) });
+
+/** One person, in one place: who they are, where they get and why, what they use, how they come, what they own and where they are named. */
 export function Person() {
   const { name = '' } = useParams();
-  const me = useMe();
-  const user = useUser(name);
+  const me = useMe().data;
+  const person = usePerson(name);
   const uses = useUses('user', name);
-  if (!user.data) return <Waiting error={user.error} />;
-  const u = user.data;
+  const [asks, setAsks] = useState<'leave' | 'change' | 'password'>();
+  if (!person.data) return <Waiting error={person.error} />;
+  const u = person.data;
   const use = uses.data?.uses.find((one) => one.name === u.name);
-  const may = [u.smb && 'SMB', u.nfs && 'NFS'].filter(Boolean).join(', ');
+  const may = [u.smb && 'SMB', u.nfs && 'NFS', (u.console || u.role) && 'the console'].filter(Boolean).join(', ');
+  const looksAfter = me?.role === 'administrator' || (me?.role === 'operator' && !u.role);
+  const close = () => setAsks(undefined);
   return (
     <>
       <PageHead title={u.fullName || u.name} text={u.service ? `${u.name}, an account of a program` : u.name}>
-        <Link to={`/why?user=${encodeURIComponent(u.name)}`}>
-          <QuietButton as="span">Ask why</QuietButton>
-        </Link>
+        <HStack wrap="wrap">
+          <Link to={`/why?user=${encodeURIComponent(u.name)}`}>
+            <QuietButton as="span">Ask why</QuietButton>
+          </Link>
+          {looksAfter && !u.left && (
+            <>
+              <QuietButton onClick={() => setAsks('change')}>Change</QuietButton>
+              {!u.onlyOwns && <QuietButton onClick={() => setAsks('password')}>Another password</QuietButton>}
+            </>
+          )}
+          {me?.role === 'administrator' && !u.left && (
+            <QuietButton color="shut" onClick={() => setAsks('leave')}>
+              Leaves
+            </QuietButton>
+          )}
+        </HStack>
       </PageHead>
+      {asks === 'leave' && <Leaving user={u} onClose={close} />}
+      {asks === 'change' && <ChangeUser user={u} onClose={close} />}
+      {asks === 'password' && <NewPassword name={u.name} onClose={close} />}
       <Flex gap="6" mb="8" wrap="wrap">
         <Fact name="uid">{u.uid}</Fact>
-        <Fact name="Groups">{u.groups.join(', ') || 'none'}</Fact>
-        <Fact name="May use">{may || 'nothing'}</Fact>
+        <Fact name="Groups">
+          {u.direct.join(', ') || 'none'}
+          {u.through.map((g) => (
+            <Text key={g.group} color="faint" fontSize="sm">
+              {g.group}, through {g.chain.slice(0, -1).join(', in ')}
+            </Text>
+          ))}
+        </Fact>
+        <Fact name="May use">{may || 'nothing: nobody signs in'}</Fact>
         {u.role && <Fact name="Role">{u.role}</Fact>}
+        {u.profile && <Fact name="Profile">{u.profile}</Fact>}
+        {u.description && <Fact name="Description">{u.description}</Fact>}
         <Fact name="Mail">{u.mail || 'no address: they are not told that a limit is close'}</Fact>
+        <Fact name="Password">
+          {u.password.set ? 'set' : 'none'}
+          {u.password.mustChange && ', to be changed first'}
+          {u.codes && ', with one-time codes'}
+        </Fact>
         <Fact name="Labels">
           <AlterLabels
             labels={u.labels}
             list="/people"
-            mayChange={me.data?.role === 'administrator'}
+            mayChange={looksAfter}
             change={(labels) => ({ kind: 'user', act: 'change', of: { name: u.name }, with: { labels } })}
           />
         </Fact>
-        {u.disabled && <Fact name="State">disabled</Fact>}
-        {u.ends && <Fact name="Last day">{lastDay(u.ends)}</Fact>}
+        {u.left ? <Fact name="Left">{when(u.left)}</Fact> : u.disabled && <Fact name="State">disabled</Fact>}
+        {u.leaving && (
+          <Fact name="Leaves">
+            {when(u.leaving.on)}
+            {u.leaving.to && `, succeeded by ${u.leaving.to}`}
+          </Fact>
+        )}
+        {u.starts && <Fact name="First day">{new Date(u.starts).toLocaleDateString()}</Fact>}
+        {u.ends && !u.left && <Fact name="Last day">{lastDay(u.ends)}</Fact>}
       </Flex>
+      <Reach user={u} />
       <Sheet as="section" aria-label="In use" p="5">
         <Text fontWeight="700" fontSize="lg" mb="3">
           In use
@@ -70,6 +127,247 @@ export function Person() {
           </Stack>
         )}
       </Sheet>
+      <SimpleGrid columns={{ base: 1, md: 2 }} gap="6" mt="6">
+        <Listed title="Last came in" empty="They have not come yet.">
+          {u.seen.map((s) => `over ${s.via}, ${when(s.at)}, from ${s.from}`)}
+        </Listed>
+        <Listed title="Is signed in" empty="Nowhere.">
+          {u.signIns.map((s) => `from ${s.address} since ${when(s.begun)}`)}
+        </Listed>
+        <Listed title="Owns" empty="No folder and no group.">
+          {u.owns}
+        </Listed>
+        <Listed title="Is named by" empty="No entry and no setting.">
+          {u.named.map((n) => n.where)}
+        </Listed>
+        <Listed title="Numbers elsewhere" empty="No other machine has been compared.">
+          {u.hosts.map((h) => `${h.host}: ${h.uid}${h.same ? '' : `, and ${u.uid} here`}`)}
+        </Listed>
+        <Listed title="Tokens" empty="None.">
+          {u.tokens.map((t) => `${t.name} (${t.role})`)}
+        </Listed>
+      </SimpleGrid>
+      <Lately user={u} />
     </>
+  );
+}
+
+function Listed({ title, empty, children }: { title: string; empty: string; children: string[] }) {
+  return (
+    <Sheet as="section" aria-label={title} p="5">
+      <Text as="h2" fontWeight="700" mb="2">
+        {title}
+      </Text>
+      {children.length === 0 ? (
+        <Text color="faint">{empty}</Text>
+      ) : (
+        children.map((line) => <Text key={line}>{line}</Text>)
+      )}
+    </Sheet>
+  );
+}
+
+function Reach({ user }: { user: Known }) {
+  return (
+    <Sheet as="section" aria-label="Where they get" mb="6">
+      <Text as="h2" px="5" py="3" bg="sunk" fontWeight="700">
+        Where they get
+      </Text>
+      {user.reach.length === 0 ? (
+        <Text px="5" py="3" color="faint">
+          Nowhere.
+        </Text>
+      ) : (
+        <Grid head={['Path', 'Over SMB', 'Over NFS', '-Why']} maxH="340px">
+          {user.reach.map((s) => (
+            <Table.Row key={s.path}>
+              <Table.Cell fontFamily="mono">{s.path}</Table.Cell>
+              <Table.Cell>
+                <Level level={s.level.smb} />
+              </Table.Cell>
+              <Table.Cell>
+                <Level level={s.level.nfs} />
+              </Table.Cell>
+              <Table.Cell textAlign="end">
+                <Link to={`/why?user=${encodeURIComponent(user.name)}&path=${encodeURIComponent(s.path)}`}>
+                  <Text textDecoration="underline">Ask why</Text>
+                </Link>
+              </Table.Cell>
+            </Table.Row>
+          ))}
+        </Grid>
+      )}
+    </Sheet>
+  );
+}
+
+function Lately({ user }: { user: Known }) {
+  if (user.events.length === 0) return null;
+  return (
+    <Sheet as="section" aria-label="Lately" mt="6">
+      <Text as="h2" px="5" py="3" bg="sunk" fontWeight="700">
+        Lately
+      </Text>
+      <Grid head={['When', 'What', 'Where', 'From']}>
+        {user.events.map((e) => (
+          <Table.Row key={e.id}>
+            <Table.Cell>{when(e.since)}</Table.Cell>
+            <Table.Cell color={/refused/.test(e.kind) ? 'shut' : undefined}>
+              {e.kind}
+              {e.count > 1 && `, ${e.count} times`}
+            </Table.Cell>
+            <Table.Cell whiteSpace="normal">{e.path}</Table.Cell>
+            <Table.Cell>
+              {e.via}, {e.from}
+            </Table.Cell>
+          </Table.Row>
+        ))}
+      </Grid>
+    </Sheet>
+  );
+}
+
+type Form = {
+  fullName: string;
+  description: string;
+  mail: string;
+  starts: string;
+  ends: string;
+  profile: string;
+  disabled: string;
+};
+
+const day = (at?: string, last = false) =>
+  at ? new Date(new Date(at).getTime() - (last ? 1 : 0)).toLocaleDateString('sv') : '';
+
+/** What is to be otherwise of a user; only that is sent. */
+function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
+  const profiles = useProfiles();
+  const was: Form = {
+    fullName: user.fullName,
+    description: user.description ?? '',
+    mail: user.mail ?? '',
+    starts: day(user.starts),
+    ends: day(user.ends, true),
+    profile: user.profile ?? '',
+    disabled: user.disabled ? 'disabled' : 'enabled',
+  };
+  const { register, handleSubmit } = useForm<Form>({ defaultValues: was });
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const submit = (f: Form) => {
+    const to: Record<string, unknown> = {};
+    for (const field of ['fullName', 'description', 'mail', 'profile'] as const)
+      if (f[field] !== was[field]) to[field] = f[field];
+    if (f.starts !== was.starts)
+      to.starts = f.starts ? new Date(`${f.starts}T00:00`).toISOString() : new Date(0).toISOString();
+    if (f.ends !== was.ends) Object.assign(to, f.ends ? { ends: afterLastDay(f.ends) } : { endless: true });
+    if (f.disabled !== was.disabled) to.disabled = f.disabled === 'disabled';
+    if (Object.keys(to).length > 0) setAsking([{ kind: 'user', act: 'change', of: { name: user.name }, with: to }]);
+    else onClose();
+  };
+  if (asking)
+    return (
+      <Previewed
+        title={`Change ${user.name}?`}
+        act="Change it"
+        changes={asking}
+        done={`${user.name} is changed.`}
+        onClose={() => setAsking(null)}
+        onDone={onClose}
+      />
+    );
+  return (
+    <Ask
+      title={`Change ${user.name}`}
+      open
+      onClose={onClose}
+      act={
+        <MainButton type="submit" form="change-user">
+          See what it does
+        </MainButton>
+      }
+    >
+      <form id="change-user" onSubmit={handleSubmit(submit)}>
+        <Stack gap="4">
+          <Field.Root>
+            <Field.Label>Full name</Field.Label>
+            <Input {...register('fullName')} />
+          </Field.Root>
+          <Field.Root>
+            <Field.Label>Description</Field.Label>
+            <Input {...register('description')} />
+          </Field.Root>
+          <Field.Root>
+            <Field.Label>Mail</Field.Label>
+            <Input type="email" {...register('mail')} />
+          </Field.Root>
+          <HStack align="start">
+            <Field.Root>
+              <Field.Label>First day</Field.Label>
+              <Input type="date" {...register('starts')} />
+            </Field.Root>
+            <Field.Root>
+              <Field.Label>Last day</Field.Label>
+              <Input type="date" {...register('ends')} />
+            </Field.Root>
+          </HStack>
+          <HStack align="start">
+            <Field.Root>
+              <Field.Label>Profile</Field.Label>
+              <Pick {...register('profile')}>
+                <option value="">none</option>
+                {(profiles.data ?? []).map((p) => (
+                  <option key={p.name}>{p.name}</option>
+                ))}
+              </Pick>
+            </Field.Root>
+            <Field.Root>
+              <Field.Label>State</Field.Label>
+              <Pick {...register('disabled')}>
+                <option>enabled</option>
+                <option>disabled</option>
+              </Pick>
+            </Field.Root>
+          </HStack>
+        </Stack>
+      </form>
+    </Ask>
+  );
+}
+
+/** A password that is made up, shown once. */
+function NewPassword({ name, onClose }: { name: string; onClose: () => void }) {
+  const reset = useMutation({
+    mutationFn: () => taken(api.POST('/api/v1/users/{name}/password', { params: { path: { name } } })),
+  });
+  return (
+    <Ask
+      title={`Another password for ${name}`}
+      open
+      onClose={onClose}
+      act={
+        reset.data ? (
+          <MainButton onClick={onClose}>I have told them</MainButton>
+        ) : (
+          <MainButton loading={reset.isPending} onClick={() => reset.mutate()}>
+            Make one up
+          </MainButton>
+        )
+      }
+    >
+      <Stack gap="3">
+        {reset.error && <Refused error={reset.error} />}
+        {reset.data ? (
+          <>
+            <Text>It is shown this once, and opens nothing until they have changed it.</Text>
+            <Text fontFamily="mono" fontSize="lg" aria-label="The password">
+              {reset.data.password}
+            </Text>
+          </>
+        ) : (
+          <Text>The one that they have opens nothing any more, and what they are signed in with ends.</Text>
+        )}
+      </Stack>
+    </Ask>
   );
 }

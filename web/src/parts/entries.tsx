@@ -47,12 +47,7 @@ export function PlaceSheet({ place, mayChange }: { place: Place; mayChange: bool
         {mayChange && !adding && (
           <HStack>
             <RuleActs place={place} />
-            <QuietButton
-              size="sm"
-              bg="sheet"
-              onClick={() => setAdding(true)}
-              aria-label={`Add an entry on ${place.path}`}
-            >
+            <QuietButton size="sm" bg="sheet" onClick={() => setAdding(true)} aria-label={`Add entry on ${place.path}`}>
               <AddIcon /> Add entry
             </QuietButton>
           </HStack>

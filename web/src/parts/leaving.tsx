@@ -1,0 +1,88 @@
+import { Checkbox, Field, Flex, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, type Change, taken, type User } from '../api/client';
+import { Ask } from './confirm';
+import { afterLastDay } from './day';
+import { Previewed } from './effect';
+import { Grid } from './grid';
+import { MainButton, Refused, Waiting } from './sheet';
+
+/** Somebody leaves: what they have, and what becomes of it, before it is done. */
+export function Leaving({ user, onClose }: { user: User; onClose: () => void }) {
+  const [to, setTo] = useState('');
+  const [on, setOn] = useState('');
+  const [files, setFiles] = useState(false);
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const body = { ...(to && { to }), ...(on && { on: afterLastDay(on) }), ...(to && files && { files }) };
+  const plan = useQuery({
+    queryKey: ['leaving', user.name, body],
+    queryFn: () =>
+      taken(api.POST('/api/v1/users/{name}/leaving/read', { params: { path: { name: user.name } }, body })),
+    placeholderData: (before) => before,
+  });
+  if (asking)
+    return (
+      <Previewed
+        title={`${user.name} leaves?`}
+        act="Have them leave"
+        changes={asking}
+        done={on ? `${user.name} will leave.` : `${user.name} has left.`}
+        onClose={() => setAsking(null)}
+        onDone={onClose}
+      />
+    );
+  return (
+    <Ask
+      wide
+      title={`${user.name} leaves`}
+      open
+      onClose={onClose}
+      act={
+        <MainButton
+          disabled={!plan.data || !!plan.error}
+          onClick={() => setAsking([{ kind: 'user', act: 'leave', of: { name: user.name }, with: body }])}
+        >
+          See what it does
+        </MainButton>
+      }
+    >
+      <Stack gap="4">
+        <Flex gap="4" wrap="wrap" align="end">
+          <Field.Root w="200px">
+            <Field.Label>Last day</Field.Label>
+            <Input type="date" value={on} onChange={(e) => setOn(e.target.value)} />
+            <Field.HelperText>At once, if left empty.</Field.HelperText>
+          </Field.Root>
+          <Field.Root w="220px">
+            <Field.Label>Succeeded by</Field.Label>
+            <Input value={to} placeholder="nobody" onChange={(e) => setTo(e.target.value)} />
+            <Field.HelperText>Entries and ownership pass to them.</Field.HelperText>
+          </Field.Root>
+          <Checkbox.Root checked={files} disabled={!to} onCheckedChange={(v) => setFiles(v.checked === true)}>
+            <Checkbox.HiddenInput />
+            <Checkbox.Control />
+            <Checkbox.Label>and what they own on disk</Checkbox.Label>
+          </Checkbox.Root>
+        </Flex>
+        {plan.error && <Refused error={plan.error} />}
+        {!plan.data ? (
+          <Waiting error={null} rows={2} />
+        ) : (
+          <Grid head={['What', 'Where', 'Becomes']} maxH="300px">
+            {plan.data.partings.map((p) => (
+              <Table.Row key={`${p.what} ${p.where}`}>
+                <Table.Cell>{p.what}</Table.Cell>
+                <Table.Cell whiteSpace="normal">{p.where}</Table.Cell>
+                <Table.Cell whiteSpace="normal">{p.becomes}</Table.Cell>
+              </Table.Row>
+            ))}
+          </Grid>
+        )}
+        <Text color="faint" fontSize="sm">
+          The record stays, and with it the number. It can be taken back, but for what was passed on on disk.
+        </Text>
+      </Stack>
+    </Ask>
+  );
+}
