@@ -85,15 +85,8 @@ func (d *Desk) ConfirmCodes(ctx context.Context, try Try, fresh string) ([]strin
 	if begun.secret == "" || d.now().Sub(begun.since) > enrolWithin {
 		return nil, refusal.Clash("", "amber codes set-up "+try.Name, "nobody has begun to set up codes, or it was longer than %s ago: begin anew", enrolWithin)
 	}
-	if user.Codes == 0 { // else a code of those before was asked for when it was begun, and none is taken twice
-		if _, err := d.prove(ctx, try); err != nil {
-			return nil, err
-		}
-	} else if err := d.provePassword(ctx, try, user); err != nil {
+	if err := d.proveFresh(ctx, try, user, begun.secret, fresh); err != nil {
 		return nil, err
-	}
-	if _, ok := stepOf(begun.secret, fresh, d.now()); !ok {
-		return nil, &refusal.Error{Kind: refusal.Invalid, Field: "fresh", Message: "that is not the code that it shows now: is its clock right?"}
 	}
 	codes := make([]string, recoveryCodes)
 	hashes := make([]string, recoveryCodes)
@@ -114,18 +107,29 @@ func (d *Desk) ConfirmCodes(ctx context.Context, try Try, fresh string) ([]strin
 	return codes, nil
 }
 
-func (d *Desk) provePassword(ctx context.Context, try Try, user *identity.User) error {
+// proveFresh says why somebody is not who sets codes up: a wrong password, or a code that was not made with what was set up. Both are slowed down, as whoever
+// guessed such a code would have codes of their own in the place of those that there are. A code of those was asked for when it was begun.
+func (d *Desk) proveFresh(ctx context.Context, try Try, user *identity.User, key, fresh string) error {
 	kept, err := d.store.Secret(ctx, user.Password)
 	if err != nil {
 		return err
 	}
-	ok, wait := d.throttle.Compare(ctx, try.Name, try.Address, 0, func() bool { return secret.Check(kept.Hash, try.Password) })
+	known := false
+	ok, wait := d.throttle.Compare(ctx, try.Name, try.Address, 0, func() bool {
+		if known = secret.Check(kept.Hash, try.Password); !known {
+			return false
+		}
+		_, right := stepOf(key, fresh, d.now())
+		return right
+	})
 	switch {
 	case wait > 0:
 		return tooMany("passwords", wait)
-	case !ok || !user.InForce(d.now()):
+	case !known || !user.InForce(d.now()):
 		d.saw(user, ViaConsole, try.Address, errSignIn.Message)
 		return errSignIn
+	case !ok:
+		return &refusal.Error{Kind: refusal.Invalid, Field: "fresh", Message: "that is not the code that it shows now: is its clock right?"}
 	}
 	return nil
 }

@@ -228,6 +228,14 @@ func TestSettingUpCodes(t *testing.T) {
 	require.ErrorIs(t, err, errSignIn)
 	_, err = h.desk.ConfirmCodes(ctx, h.try("orla", ""), fresh)
 	require.ErrorContains(t, err, "nobody has begun")
+	for range freeTries { // whoever guesses is slowed down, as with passwords
+		_, err = h.desk.ConfirmCodes(ctx, h.try("keeper", ""), "000000")
+		require.Error(t, err)
+	}
+	_, err = h.desk.ConfirmCodes(ctx, h.try("keeper", ""), "000000")
+	var slowed *refusal.Error
+	require.ErrorAs(t, err, &slowed)
+	require.Equal(t, refusal.RateLimited, slowed.Kind)
 	h.now = h.now.Add(enrolWithin + time.Second)
 	_, err = h.desk.ConfirmCodes(ctx, h.try("keeper", ""), fresh)
 	require.ErrorContains(t, err, "nobody has begun")

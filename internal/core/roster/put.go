@@ -72,7 +72,9 @@ func Put(d *site.Draft, dir *identity.Directory, people []Person, rules Rules, g
 		r.taken[u.UID] = u.ID
 	}
 	for _, n := range d.Records().RetiredNumbers {
-		r.retired[n.UID] = n.Name
+		if now.Sub(n.Since) < site.RetiredFor {
+			r.retired[n.UID] = n.Name
+		}
 	}
 	for _, g := range dir.Groups() {
 		for _, m := range g.Members {
