@@ -33,6 +33,9 @@ func drawSite(t *rapid.T) (site.Records, owners) {
 		if rapid.IntRange(0, 5).Draw(t, "expires") == 0 {
 			u.Expires = now.Add(time.Duration(rapid.IntRange(-1, 1).Draw(t, "when")) * time.Hour)
 		}
+		if rapid.IntRange(0, 5).Draw(t, "starts") == 0 {
+			u.Starts = now.Add(time.Duration(rapid.IntRange(-1, 1).Draw(t, "from")) * time.Hour)
+		}
 		r.Users = append(r.Users, u)
 	}
 	for i := range nGroups {
@@ -118,7 +121,7 @@ func naive(r site.Records, own owners, q Request) acl.Mask {
 			user = &r.Users[i]
 		}
 	}
-	if user == nil || user.Disabled || !user.Expires.IsZero() && !q.Now.Before(user.Expires) || !r.Services.SMB || !user.SMB {
+	if user == nil || user.Disabled || q.Now.Before(user.Starts) || !user.Expires.IsZero() && !q.Now.Before(user.Expires) || !r.Services.SMB || !user.SMB {
 		return 0
 	}
 	var inGroup func(g identity.ID) bool
