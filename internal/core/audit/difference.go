@@ -49,6 +49,7 @@ type Comparison struct {
 	sameSite      bool // nothing but folders, shares and exports differs
 	ids           []identity.ID
 	was, is       []int32 // by number: the dense index on each side, or None
+	straight      [2]bool // of before and after: the numbers begin as the indexes there do, and those that follow have none
 	untouched     map[[2]*site.PublishedFolder]bool
 }
 
@@ -68,12 +69,26 @@ func Compare(before, after *Audit) *Comparison {
 			c.same = false
 		}
 	}
+	c.straight = [2]bool{straight(c.was), straight(c.is)}
 	c.sameSite = c.same && before.Now.Equal(after.Now) && before.Policy.Services == after.Policy.Services &&
 		reflect.DeepEqual(a.Users(), b.Users()) && reflect.DeepEqual(a.Groups(), b.Groups())
 	for _, pair := range c.folders() {
 		c.untouched[pair] = c.alike(pair[0], pair[1])
 	}
 	return c
+}
+
+// straight says whether indexes are their own numbers, up to where there are none any more: as those of a site are to which people only came.
+func straight(index []int32) bool {
+	ended := false
+	for n, i := range index {
+		if i == identity.None {
+			ended = true
+		} else if ended || int(i) != n {
+			return false
+		}
+	}
+	return true
 }
 
 // folders pairs those of both sides by their numbers; nil where there is none.
@@ -113,17 +128,22 @@ func (c *Comparison) alike(b, a *site.PublishedFolder) bool {
 }
 
 // numbered is a standing in the numbering of both sides.
-func (c *Comparison) numbered(s *Standing, index []int32) [2]Levels {
+func (c *Comparison) numbered(s *Standing, side int) [2]Levels {
 	if s == nil {
 		return [2]Levels{}
 	}
 	if c.same {
 		return [2]Levels{s.SMB, s.NFS}
 	}
+	index := [2][]int32{c.was, c.is}[side]
 	var out [2]Levels
 	for k, l := range []*Levels{&s.SMB, &s.NFS} {
 		for _, level := range acl.Levels {
 			out[k][level] = make(identity.People, len(c.ids)/64+1)
+			if c.straight[side] { // ten thousand people who come are so many words, and not so many steps for each level and path
+				copy(out[k][level], l[level])
+				continue
+			}
 			for n, i := range index {
 				if i != identity.None && l[level].Has(i) {
 					out[k][level].Add(int32(n))
@@ -178,7 +198,7 @@ func (c *Comparison) folder(b, a *site.PublishedFolder) []Change {
 func (c *Comparison) down(folder string, was, is *side, path, name string, above *[2][2]Levels, out *[]Change) {
 	frB, stB := was.step(path, name)
 	frA, stA := is.step(path, name)
-	here := [2][2]Levels{c.numbered(stB, c.was), c.numbered(stA, c.is)}
+	here := [2][2]Levels{c.numbered(stB, 0), c.numbered(stA, 1)}
 	*out = append(*out, c.changes(folder, path, &here, above)...)
 
 	names := make(map[string]bool)
