@@ -40,6 +40,7 @@ func binary(t testing.TB) string {
 // process is a running `amber serve`.
 type process struct {
 	bin, state, url, smb, nfs, code string
+	out                             string // the file that it prints to
 	cmd                             *exec.Cmd
 }
 
@@ -52,7 +53,7 @@ func serve(t testing.TB, bin, state string, flags ...string) *process {
 	out, err := os.CreateTemp(t.TempDir(), "stdout")
 	require.NoError(t, err)
 	defer out.Close()
-	p.cmd.Stdout, p.cmd.Stderr = out, out
+	p.cmd.Stdout, p.cmd.Stderr, p.out = out, out, out.Name()
 	require.NoError(t, p.cmd.Start())
 	t.Cleanup(p.kill)
 	last := "make demo-reset"
@@ -73,6 +74,12 @@ func serve(t testing.TB, bin, state string, flags ...string) *process {
 		p.code, _, _ = strings.Cut(after, "\n")
 	}
 	return p
+}
+
+// said is all that it has printed.
+func (p *process) said() string {
+	raw, _ := os.ReadFile(p.out)
+	return string(raw)
 }
 
 func (p *process) kill() {
