@@ -34,7 +34,7 @@ export function Limits() {
   const [named, setNamed] = useState('');
   const [making, setMaking] = useState(false);
   const me = useMe();
-  const mayChange = me.data?.role === 'administrator';
+  const mayChange = me.data?.role === 'administrator' || me.data?.role === 'operator';
   return (
     <>
       <PageHead title="Limits" text="Who uses how much, the fullest first. A limit that is changed binds at once.">
