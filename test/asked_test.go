@@ -224,9 +224,10 @@ func TestTheJournalInWords(t *testing.T) {
 	a.run("user", "add", "short-stay", "--no-password", "--uid", "2999")
 	a.run("user", "remove", "short-stay")
 	gone := last()
-	require.Equal(t, "removed", gone.Told[0].Act)
-	require.Equal(t, "short-stay", gone.Told[0].Name)
-	require.Contains(t, gone.Told[0].Changed, api.Changed{Name: "uid", Before: "2999"})
+	require.Equal(t, "retired number", gone.Told[0].Kind, "it rests for a year")
+	require.Equal(t, "removed", gone.Told[1].Act)
+	require.Equal(t, "short-stay", gone.Told[1].Name)
+	require.Contains(t, gone.Told[1].Changed, api.Changed{Name: "uid", Before: "2999"})
 	require.Contains(t, a.run("journal", "show", strconv.FormatInt(gone.Seq, 10)), "uid       2999\n")
 
 	_, errOut, code = a.try("", "journal", "show", "99999999")

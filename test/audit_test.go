@@ -336,6 +336,9 @@ func TestRefusalsAreWrittenDown(t *testing.T) {
 		for _, e := range list {
 			require.Equal(t, "127.0.0.1", e.From)
 			require.Positive(t, e.Count)
+			if e.Kind == "signed in" {
+				continue
+			}
 			rows = append(rows, fmt.Sprint(e.Who, " ", e.Kind, " ", e.Path))
 		}
 		return len(rows) >= 3

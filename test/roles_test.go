@@ -187,7 +187,7 @@ func TestAnOperatorStaysOne(t *testing.T) {
 		{"PATCH", "users/harrow", `{"fullName":"Lunt Harrow","ends":"2099-01-01T00:00:00Z"}`},
 		{"PUT", "groups/visitors/members/harrow", ``},
 		{"POST", "users/harrow/password", ``},
-		{"PUT", "limits", `{"kind":"user","name":"harrow","hardBytes":1000000}`},
+		{"PUT", "limits", `{"kind":"user","name":"harrow","hardBytes":"1MB"}`},
 		{"POST", "changes", `{"changes":[{"kind":"user","act":"change","of":{"name":"harrow"},"with":{"disabled":true}},{"kind":"member","act":"remove","of":{"name":"visitors","member":"harrow"}}]}`},
 		{"POST", "journal/undo", `{}`},
 		{"DELETE", "limits?kind=user&name=harrow", ``},

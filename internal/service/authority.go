@@ -113,7 +113,7 @@ func (a authority) over(c site.Change) error {
 		if err != nil || a.by.Role == identity.Operator && was.Role == identity.NoRole && is.Role == identity.NoRole {
 			return err
 		}
-	case "limit", "id list":
+	case "limit", "id list", "retired number":
 		if a.by.Role == identity.Operator {
 			return nil
 		}

@@ -360,7 +360,13 @@ func (s *Service) RemoveUser(ctx context.Context, by Actor, name string) error {
 			return err
 		}
 		site.Delete[identity.User](d, int64(user.ID))
-		site.Put(d, site.RetiredNumber{UID: user.UID, Name: user.Name, Since: instant(time.Now())})
+		rests := site.RetiredNumber{UID: user.UID, Name: user.Name, Since: instant(time.Now())}
+		for _, n := range d.Records().RetiredNumbers { // somebody had it before, and it was given again
+			if n.UID == user.UID {
+				rests.ID = n.ID
+			}
+		}
+		site.Put(d, rests)
 		return s.keepAdministrator(d)
 	})
 }

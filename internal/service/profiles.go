@@ -25,7 +25,7 @@ type ProfileInput struct {
 
 // Profile finds a profile by name, whatever its case.
 func (s *Service) Profile(name string) (site.Profile, error) {
-	for _, p := range s.known().Profiles {
+	for _, p := range s.Policy().Profiles {
 		if identity.Fold(p.Name) == identity.Fold(name) {
 			return p, nil
 		}
