@@ -35,9 +35,8 @@ type arrival struct {
 }
 
 type seenAt struct {
-	at      time.Time
-	from    string
-	written bool
+	at   time.Time
+	from string
 }
 
 func newLast() *last {
@@ -50,7 +49,7 @@ func (l *last) arrived(user identity.ID, via, from string) (tell bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	key := arrivalFrom{arrival{user, via}, from}
-	l.by[key.arrival] = seenAt{at: now, from: from}
+	l.by[key.arrival] = seenAt{now, from}
 	if tell = now.Sub(l.told[key]) > tellAgain; !tell {
 		return false
 	}
@@ -65,7 +64,6 @@ func (l *last) write(ctx context.Context, e *store.Events) error {
 	l.mu.Lock()
 	due := maps.Clone(l.by)
 	l.mu.Unlock()
-	maps.DeleteFunc(due, func(_ arrival, s seenAt) bool { return s.written })
 	if len(due) == 0 {
 		return nil
 	}
@@ -82,12 +80,7 @@ func (l *last) write(ctx context.Context, e *store.Events) error {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for key, s := range due {
-		if is := l.by[key]; is.at.Equal(s.at) {
-			is.written = true
-			l.by[key] = is
-		}
-	}
+	maps.DeleteFunc(l.by, func(key arrival, s seenAt) bool { return due[key] == s })
 	return nil
 }
 
@@ -100,28 +93,29 @@ type LastSeen struct {
 
 // LastSeen lists when a user last came in by each way; for user 0, nobody.
 func (l *Log) LastSeen(ctx context.Context, user identity.ID) (out []LastSeen, err error) {
-	rows, err := l.events.DB().QueryContext(ctx, `SELECT via, at, origin FROM last_seen WHERE user = ?`, user)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	by := make(map[string]LastSeen)
-	for rows.Next() {
-		var s LastSeen
-		var at int64
-		if err := rows.Scan(&s.Via, &at, &s.From); err != nil {
-			return nil, err
-		}
-		s.At = time.UnixMilli(at)
-		by[s.Via] = s
-	}
-	l.last.mu.Lock()
+	l.last.mu.Lock() // before what is written down: that may come to be in between
 	for key, s := range l.last.by {
 		if key.user == user {
 			by[key.via] = LastSeen{key.via, s.at, s.from}
 		}
 	}
 	l.last.mu.Unlock()
+	rows, err := l.events.DB().QueryContext(ctx, `SELECT via, at, origin FROM last_seen WHERE user = ?`, user)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var s LastSeen
+		var at int64
+		if err := rows.Scan(&s.Via, &at, &s.From); err != nil {
+			return nil, err
+		}
+		if s.At = time.UnixMilli(at); s.At.After(by[s.Via].At) {
+			by[s.Via] = s
+		}
+	}
 	out = slices.Collect(maps.Values(by))
 	slices.SortFunc(out, func(a, b LastSeen) int { return strings.Compare(a.Via, b.Via) })
 	return out, rows.Err()

@@ -94,10 +94,7 @@ func (s *Server) registerTexts() {
 	})
 	handle(s, operation(makeOwn, http.MethodPost, "/folders/{name}/personal", "Make the directories of all who have one of their own in a folder; that is a job", "places"), func(ctx context.Context, in *Named) (Job, error) {
 		j, err := s.on(ctx).MakeAllOwn(ctx, caller(ctx), in.Name)
-		if err != nil {
-			return Job{}, err
-		}
-		return jobOf(j), nil
+		return shownBy(j, err, jobOf)
 	})
 	handle(s, operation("convert-folder", http.MethodPost, "/folders/{name}/convert", "Turn owners, modes and POSIX ACLs into entries, which decide from then on; that is a job", "places"), func(ctx context.Context, in *Named) (Job, error) {
 		j, err := s.on(ctx).ConvertFolder(ctx, caller(ctx), in.Name)

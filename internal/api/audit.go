@@ -165,10 +165,7 @@ func (s *Server) registerAudit() {
 		Body SurveyOf
 	}) (Job, error) {
 		j, err := s.svc.BeginSurvey(ctx, caller(ctx), in.Name, in.Body.User)
-		if err != nil {
-			return Job{}, err
-		}
-		return jobOf(j), nil
+		return shownBy(j, err, jobOf)
 	})
 	handle(s, operation("survey", http.MethodGet, "/surveys/{name}", "Say the same at once, of a folder that is not large, or as if changes had been made", "audit"), func(ctx context.Context, in *struct {
 		Named

@@ -44,9 +44,7 @@ func jobOf(j *job.Job) Job {
 		seconds := left.Seconds()
 		out.Left = &seconds
 	}
-	if !is.Ended.IsZero() {
-		out.Ended = &is.Ended
-	}
+	out.Ended = orNever(is.Ended)
 	if is.Result == nil {
 		return out
 	}

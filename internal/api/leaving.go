@@ -55,17 +55,11 @@ func (s *Server) registerLeaving() {
 	})
 	handle(s, operation(beginStrays, http.MethodPost, "/ids/strays", "Look for files of numbers that nobody has; that is a job", "people"), func(ctx context.Context, _ *struct{}) (Job, error) {
 		j, err := s.on(ctx).BeginStrays(ctx, caller(ctx))
-		if err != nil {
-			return Job{}, err
-		}
-		return jobOf(j), nil
+		return shownBy(j, err, jobOf)
 	})
 	handle(s, operation(handOver, http.MethodPost, "/ids/hand-over", "Give somebody what belongs to a number; that is a job", "people"), func(ctx context.Context, in *struct{ Body NumberToGive }) (Job, error) {
 		j, err := s.on(ctx).HandOver(ctx, caller(ctx), in.Body.UID, in.Body.To)
-		if err != nil {
-			return Job{}, err
-		}
-		return jobOf(j), nil
+		return shownBy(j, err, jobOf)
 	})
 }
 

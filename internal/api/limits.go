@@ -309,18 +309,12 @@ func (s *Server) registerLimits() {
 		for _, sample := range h.Samples {
 			out.Samples = append(out.Samples, UseSample{sample.At.UTC(), sample.Amount.Bytes, sample.Amount.Files})
 		}
-		if !h.FullAt.IsZero() {
-			at := h.FullAt.UTC()
-			out.FullAt = &at
-		}
+		out.FullAt = orNever(h.FullAt.UTC())
 		return out, nil
 	})
 	handle(s, operation(lookLargest, http.MethodPost, "/use/largest", "Look for the files and directories that take most room; that goes on by itself", "limits"), func(ctx context.Context, in *struct{ Body LargestToLookFor }) (Job, error) {
-		w, err := s.on(ctx).Largest(ctx, caller(ctx), in.Body.Path, cmp.Or(in.Body.Top, 20))
-		if err != nil {
-			return Job{}, err
-		}
-		return jobOf(w), nil
+		j, err := s.on(ctx).Largest(ctx, caller(ctx), in.Body.Path, cmp.Or(in.Body.Top, 20))
+		return shownBy(j, err, jobOf)
 	})
 	counts := listing[Count]{name: func(c *Count) string { return c.Folder }, matches: func(c *Count) []string { return []string{c.Volume, c.State} }, sorts: map[string]func(*Count) string{
 		"volume": func(c *Count) string { return c.Volume }, "state": func(c *Count) string { return c.State }, "files": func(c *Count) string { return byNumber(c.UsedFiles) }}}

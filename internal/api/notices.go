@@ -158,12 +158,7 @@ func (s *Server) registerNotices() {
 		list, err := s.on(ctx).Unsent(ctx)
 		out := []Unsent{}
 		for _, u := range list {
-			one := Unsent{To: u.Target, Made: u.Made.UTC(), Tries: u.Tries, Problem: u.Problem}
-			if !u.Again.IsZero() {
-				again := u.Again.UTC()
-				one.Again = &again
-			}
-			out = append(out, one)
+			out = append(out, Unsent{To: u.Target, Made: u.Made.UTC(), Tries: u.Tries, Problem: u.Problem, Again: orNever(u.Again.UTC())})
 		}
 		return out, err
 	})

@@ -87,7 +87,7 @@ type SigningInChange struct {
 func signingInOf(s site.SigningIn) SigningIn {
 	out := SigningIn{s.Idle().String(), s.Longest().String(), s.PasswordDays, []string{}}
 	for _, r := range s.CodesFor {
-		out.CodesFor = append(out.CodesFor, roleName(r))
+		out.CodesFor = append(out.CodesFor, r.Name())
 	}
 	return out
 }
@@ -95,7 +95,7 @@ func signingInOf(s site.SigningIn) SigningIn {
 // me is who asks.
 func (s *Server) me(ctx context.Context) Me {
 	by, svc := caller(ctx), s.on(ctx)
-	me := Me{User: by.Name, Role: roleName(by.Role), Token: by.Token, Trouble: svc.TroubleSays(), Decides: []string{}, Owns: []string{}}
+	me := Me{User: by.Name, Role: by.Role.Name(), Token: by.Token, Trouble: svc.TroubleSays(), Decides: []string{}, Owns: []string{}}
 	d := svc.Policy().Directory
 	u := d.User(by.ID)
 	if u == nil {
@@ -246,21 +246,17 @@ func (s *Server) registerSignIns() {
 }
 
 func signInOf(is signin.Session, by service.Actor) SignInNow {
-	return SignInNow{ID: is.ID, User: is.Actor.Name, Role: roleName(is.Actor.Role), Begun: is.Begun.UTC(), Used: is.Used.UTC(), Ends: is.Expires.UTC(),
+	return SignInNow{ID: is.ID, User: is.Actor.Name, Role: is.Actor.Role.Name(), Begun: is.Begun.UTC(), Used: is.Used.UTC(), Ends: is.Expires.UTC(),
 		Address: is.Address, Client: is.Client, This: is.ID == by.Session && is.ID != 0}
 }
 
 func (s *Server) tokenOf(ctx context.Context, t site.Token) Token {
 	svc := s.on(ctx)
-	out := Token{ID: t.ID, Name: t.Name, User: svc.Policy().Directory.Name(identity.UserPrincipal(t.User)), Role: roleName(t.Role), Made: t.Made, Ended: t.Ended(svc.Now()), From: []string{}}
+	out := Token{ID: t.ID, Name: t.Name, User: svc.Policy().Directory.Name(identity.UserPrincipal(t.User)), Role: t.Role.Name(), Made: t.Made, Ended: t.Ended(svc.Now()), From: []string{}}
 	out.From = append(out.From, t.From...)
-	if !t.Ends.IsZero() {
-		out.Ends = &t.Ends
-	}
-	if at, from := svc.TokenUse(ctx, t.ID); !at.IsZero() {
-		at = at.UTC()
-		out.Used, out.Address = &at, from
-	}
+	out.Ends = orNever(t.Ends)
+	at, from := svc.TokenUse(ctx, t.ID)
+	out.Used, out.Address = orNever(at.UTC()), from
 	return out
 }
 

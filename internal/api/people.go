@@ -41,24 +41,13 @@ func userOf(p *site.Policy, u *identity.User) User {
 	out := User{Name: u.Name, FullName: u.FullName, UID: u.UID, Groups: []string{}, Role: string(u.Role), Service: u.Service,
 		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS, Console: u.Console, OnlyOwns: u.OnlyOwns(), About: u.Description, Mail: u.Mail, Labels: u.Labels.Map(), Codes: u.Codes != 0,
 		Password: PasswordState{Set: u.Password != 0, MustChange: u.MustChange}}
-	if !u.PasswordSet.IsZero() {
-		out.Password.Since = &u.PasswordSet
-	}
-	if !u.Left.IsZero() {
-		out.Left = &u.Left
-	}
-	out.Leaving, out.Profile = leavingOf(p.Directory, u), service.ProfileNamed(p, u.Profile)
-	if !u.Starts.IsZero() {
-		out.Starts = &u.Starts
-	}
+	out.Starts, out.Ends, out.Left, out.Password.Since = orNever(u.Starts), orNever(u.Expires), orNever(u.Left), orNever(u.PasswordSet)
+	out.Leaving, out.Profile = leavingOf(p.Directory, u), site.ProfileName(p.Profiles, u)
 	if g := p.Directory.Group(u.Primary); g != nil {
 		out.Primary = g.Name
 	}
 	for _, g := range p.Directory.MemberOf(u.ID) {
 		out.Groups = append(out.Groups, g.Name)
-	}
-	if !u.Expires.IsZero() {
-		out.Ends = &u.Expires
 	}
 	return out
 }

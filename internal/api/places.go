@@ -105,9 +105,7 @@ func entryOf(p *site.Policy, e *acl.Entry, from string) Entry {
 	if e.Level == acl.NoLevel {
 		out.Bits = e.Mask.Names(true)
 	}
-	if !e.Expires.IsZero() {
-		out.Ends, out.Ended = &e.Expires, e.Ended(time.Now())
-	}
+	out.Ends, out.Ended = orNever(e.Expires), e.Ended(time.Now())
 	return out
 }
 

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -245,6 +246,14 @@ func register[T, N, C any](s *Server, r resource[T, N, C]) {
 		})
 	}
 	do(s, operation(dashed("remove", r.one), http.MethodDelete, at, r.does.remove, r.tag), func(ctx context.Context, in *Named) error { return r.remove(ctx, in.Name) })
+}
+
+// orNever is a moment as an answer has it; nil for never.
+func orNever(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
 }
 
 // shownBy makes an answer of what a use case gives.

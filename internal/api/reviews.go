@@ -48,9 +48,7 @@ type ReviewLine struct {
 
 func reviewOf(r *site.Review, lines bool) Review {
 	out := Review{Name: r.Name, Folders: r.Folders, Reviewers: r.Reviewers, Made: r.Made, By: r.By, ClosedBy: r.ClosedBy, Signature: r.Signature}
-	if !r.Closed.IsZero() {
-		out.Closed = &r.Closed
-	}
+	out.Closed = orNever(r.Closed)
 	for _, l := range r.Lines {
 		switch l.Decision {
 		case site.Keep:

@@ -17,7 +17,7 @@ import (
 // Besides the roles that accounts are given there are two that everybody has who is signed in: a user, for what is their own, and an owner, of the folders
 // that they hold control of and the groups that they own.
 const (
-	plainUser = "user"
+	plainUser = "user" // identity.NoRole.Name()
 	anOwner   = "owner"
 )
 

@@ -7,7 +7,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/signin"
 )
 
@@ -78,20 +77,13 @@ type FirstAdministrator struct {
 	Password string `json:"password" minLength:"1" maxLength:"256" format:"password"`
 }
 
-func roleName(r identity.Role) string {
-	if r == identity.NoRole {
-		return plainUser
-	}
-	return string(r)
-}
-
 func (s *Server) registerSession() {
 	answer := func(ctx context.Context, session signin.Session, err error) (*signedInOutput, error) {
 		if err != nil {
 			return nil, s.asProblem(err, "body")
 		}
 		return &signedInOutput{cookie(ctx, session.Token, session.Expires),
-			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, roleName(session.Actor.Role)}}, nil
+			SignedIn{session.Token, session.Expires.UTC(), session.Actor.Name, session.Actor.Role.Name()}}, nil
 	}
 	op := operation("sign-in", http.MethodPost, "/sign-in", "Sign in", "session")
 	op.Security = public

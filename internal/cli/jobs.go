@@ -169,6 +169,18 @@ func (a *app) follow(ctx context.Context, j *api.Job) error {
 	return nil
 }
 
+// begin begins a job, waits for it and shows it.
+func (a *app) begin(ctx context.Context, cmd *cli.Command, path string, in any) error {
+	var j api.Job
+	if err := a.client.send(ctx, http.MethodPost, path, nil, in, &j); err != nil {
+		return err
+	}
+	if err := a.follow(ctx, &j); err != nil {
+		return err
+	}
+	return show(a, cmd, j, printJob)
+}
+
 // followed waits for a job and prints what came of it.
 func (a *app) followed(ctx context.Context, cmd *cli.Command, j *api.Job) error {
 	if err := a.follow(ctx, j); err != nil {

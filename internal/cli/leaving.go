@@ -8,7 +8,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -74,14 +73,7 @@ func printDeparture(w io.Writer, d service.Departure) {
 
 func (a *app) straysCommand() *cli.Command {
 	return a.leaf("strays", "look in all folders for files of numbers that nobody has, or had who left", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-		var j api.Job
-		if err := a.client.send(ctx, http.MethodPost, "ids/strays", nil, nil, &j); err != nil {
-			return err
-		}
-		if err := a.watch(ctx, j.ID, &j); err != nil {
-			return err
-		}
-		return show(a, cmd, j, printJob)
+		return a.begin(ctx, cmd, "ids/strays", nil)
 	})
 }
 
@@ -94,14 +86,7 @@ func (a *app) handOverCommand() *cli.Command {
 		if err := a.goOn(cmd, fmt.Sprintf("This gives %s all that belongs to uid %d, in all folders.", args[1], uid)); err != nil {
 			return err
 		}
-		var j api.Job
-		if err := a.client.send(ctx, http.MethodPost, "ids/hand-over", nil, body{"uid": uid, "to": args[1]}, &j); err != nil {
-			return err
-		}
-		if err := a.watch(ctx, j.ID, &j); err != nil {
-			return err
-		}
-		return show(a, cmd, j, printJob)
+		return a.begin(ctx, cmd, "ids/hand-over", body{"uid": uid, "to": args[1]})
 	})
 }
 
@@ -127,13 +112,6 @@ func printStrays(w io.Writer, s *service.Strays) {
 
 func (a *app) makeOwnCommand() *cli.Command {
 	return a.leaf("make-own", "make the directories of all who have one of their own in a personal folder and have not come yet", "FOLDER", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-		var j api.Job
-		if err := a.client.send(ctx, http.MethodPost, "folders/"+escape(args[0])+"/personal", nil, nil, &j); err != nil {
-			return err
-		}
-		if err := a.watch(ctx, j.ID, &j); err != nil {
-			return err
-		}
-		return show(a, cmd, j, printJob)
+		return a.begin(ctx, cmd, "folders/"+escape(args[0])+"/personal", nil)
 	})
 }

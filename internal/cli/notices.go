@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/notice"
 )
 
@@ -159,12 +160,9 @@ func (a *app) noticeSetCommand() *cli.Command {
 			}
 			b["percent"] = marks
 		}
-		grace, err := onOff(cmd, "grace")
+		err := switches(cmd, b, "grace")
 		if err != nil {
 			return err
-		}
-		if grace != nil {
-			b["grace"] = *grace
 		}
 		none := func(field string) func(string, string) {
 			return func(_, value string) {
@@ -212,15 +210,8 @@ func printNotices(w io.Writer, list []notice.Notice) {
 var hooks = resource[api.Hook]{
 	one: "webhook", many: "webhooks", route: "notices/hooks/", arg: "NAME",
 	head: []string{"webhook", "at", "is"}, empty: "no webhooks yet: amber notice hook add NAME URL",
-	row:   func(h api.Hook) []string { return []string{h.Name, h.Site, onOffText(h.On)} },
+	row:   func(h api.Hook) []string { return []string{h.Name, h.Site, site.OnOff(h.On)} },
 	print: printHook, removes: "This has the webhook %s called no more; what waits for it is forgotten.",
-}
-
-func onOffText(on bool) string {
-	if on {
-		return "on"
-	}
-	return "off"
 }
 
 func printNoticeSettings(w io.Writer, n api.NoticeSettings) {
@@ -248,11 +239,11 @@ func printNoticeSettings(w io.Writer, n api.NoticeSettings) {
 	if n.Mail.Trust != "" {
 		trust = "certificates of its own"
 	}
-	fields(w, "told at", at, "grace", onOffText(n.Grace), "mail server", server, "from", n.Mail.Sender, "signs in as", user, "trusts", trust)
+	fields(w, "told at", at, "grace", site.OnOff(n.Grace), "mail server", server, "from", n.Mail.Sender, "signs in as", user, "trusts", trust)
 }
 
 func printHook(w io.Writer, h api.Hook) {
-	fields(w, "webhook", h.Name, "at", h.Site, "is", onOffText(h.On), "secret", h.Secret)
+	fields(w, "webhook", h.Name, "at", h.Site, "is", site.OnOff(h.On), "secret", h.Secret)
 	if h.Secret != "" {
 		fmt.Fprintln(w, "\nThe secret is not shown again.")
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 func (a *app) sessionCommands() []*cli.Command {
@@ -94,16 +95,35 @@ func onOff(cmd *cli.Command, name string) (*bool, error) {
 	return &v, nil
 }
 
+// switches puts what flags say that say on or off into what the API takes.
+func switches(cmd *cli.Command, b map[string]any, names ...string) error {
+	for _, name := range names {
+		v, err := onOff(cmd, name)
+		if err != nil {
+			return err
+		}
+		if v != nil {
+			b[name] = *v
+		}
+	}
+	return nil
+}
+
+// noneOr is a list that a flag gives, in which none is for an empty one.
+func noneOr(list []string) []string {
+	return slices.DeleteFunc(append([]string{}, list...), func(name string) bool { return name == "none" })
+}
+
 // endDate reads a date or a time; never is the zero time.
 func endDate(s string) (time.Time, error) {
 	if s == "never" {
 		return time.Time{}, nil
 	}
-	if t, err := time.Parse(time.RFC3339, s); err == nil {
+	if t, day, ok := site.ParseDay(s, time.Local); ok {
+		if day {
+			t = t.AddDate(0, 0, 1) // the day itself still counts
+		}
 		return t, nil
-	}
-	if t, err := time.ParseInLocation("2006-01-02", s, time.Local); err == nil {
-		return t.AddDate(0, 0, 1), nil // the day itself still counts
 	}
 	return time.Time{}, usage("--ends takes never, a day such as 2026-12-31, or a time such as 2026-12-31T18:00:00Z, not %q", s)
 }
@@ -113,10 +133,8 @@ func startDate(s string) (time.Time, error) {
 	if s == "now" {
 		return time.Unix(0, 0).UTC(), nil
 	}
-	for _, form := range []string{time.RFC3339, "2006-01-02"} {
-		if t, err := time.ParseInLocation(form, s, time.Local); err == nil {
-			return t, nil
-		}
+	if t, _, ok := site.ParseDay(s, time.Local); ok {
+		return t, nil
 	}
 	return time.Time{}, usage("--starts takes now, a day such as 2026-12-31, or a time such as 2026-12-31T18:00:00Z, not %q", s)
 }
@@ -221,7 +239,7 @@ func (a *app) peopleCommands() []*cli.Command {
 				b["gid"] = cmd.Uint32("gid")
 			}
 			if owners := cmd.StringSlice("owner"); cmd.IsSet("owner") {
-				b["owners"] = slices.DeleteFunc(append([]string{}, owners...), func(name string) bool { return name == "none" })
+				b["owners"] = noneOr(owners)
 			}
 			return nil
 		}),
@@ -342,12 +360,8 @@ func fillUser(cmd *cli.Command, b body, change bool) error {
 	if cmd.Bool("reuse") {
 		b["reuse"] = true
 	}
-	for _, name := range []string{"smb", "nfs", "console"} {
-		if v, err := onOff(cmd, name); err != nil {
-			return err
-		} else if v != nil {
-			b[name] = *v
-		}
+	if err := switches(cmd, b, "smb", "nfs", "console"); err != nil {
+		return err
 	}
 	if cmd.IsSet("starts") {
 		t, err := startDate(cmd.String("starts"))

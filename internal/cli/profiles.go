@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -63,29 +64,23 @@ func fillProfile(cmd *cli.Command, b body) error {
 	if b["role"] == "none" {
 		b["role"] = ""
 	}
-	for _, name := range []string{"smb", "nfs", "console"} {
-		if v, err := onOff(cmd, name); err != nil {
-			return err
-		} else if v != nil {
-			b[name] = *v
-		}
-	}
 	if groups := cmd.StringSlice("group"); cmd.IsSet("group") {
-		list := []string{}
-		for _, g := range groups {
-			if g != "none" {
-				list = append(list, g)
-			}
-		}
-		b["groups"] = list
+		b["groups"] = noneOr(groups)
 	}
-	if text := cmd.String("ends-after"); cmd.IsSet("ends-after") {
-		days, err := strconv.Atoi(strings.TrimSuffix(text, "d"))
-		if err != nil && text != "never" {
-			return usage("--ends-after takes a number of days, or never, not %q", text)
-		}
-		b["endsAfter"] = days
+	return cmp.Or(switches(cmd, b, "smb", "nfs", "console"), days(cmd, b, "ends-after", "endsAfter"))
+}
+
+// days puts a number of days that a flag says, 0 for never, into what the API takes.
+func days(cmd *cli.Command, b body, flag, field string) error {
+	text := cmd.String(flag)
+	if !cmd.IsSet(flag) {
+		return nil
 	}
+	n, err := strconv.Atoi(strings.TrimSuffix(text, "d"))
+	if err != nil && text != "never" {
+		return usage("--%s takes a number of days, or never, not %q", flag, text)
+	}
+	b[field] = n
 	return nil
 }
 

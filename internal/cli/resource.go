@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // resource is a kind of thing that commands list, show, change and remove, described once. T is how the API answers one.
@@ -307,7 +308,7 @@ func (r resource[T]) remove(a *app) *cli.Command {
 	if r.labels != nil {
 		flags = append(flags, labelledBy())
 	}
-	return a.leaf("remove", "remove "+withArticle(r.one)+", or several as one change", r.several(), flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
+	return a.leaf("remove", "remove "+plain.WithArticle(r.one)+", or several as one change", r.several(), flags, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		args, err := r.chosen(ctx, a, cmd, args)
 		if err != nil {
 			return err
@@ -320,13 +321,6 @@ func (r resource[T]) remove(a *app) *cli.Command {
 		}
 		return a.done(cmd, "removed %s %s", r.one, fewOf(args))
 	})
-}
-
-func withArticle(noun string) string {
-	if strings.ContainsRune("aeio", rune(noun[0])) { // "a user"
-		return "an " + noun
-	}
-	return "a " + noun
 }
 
 // callAll calls a route for each of some names, as one change where there are several.

@@ -277,12 +277,8 @@ func (a *app) signingInCommand() *cli.Command {
 					b[name] = strings.TrimPrefix(cmd.String(name), "default")
 				}
 			}
-			if text := cmd.String("password-age"); cmd.IsSet("password-age") {
-				days, err := strconv.Atoi(strings.TrimSuffix(text, "d"))
-				if err != nil && text != "never" {
-					return usage("--password-age takes a number of days, or never, not %q", text)
-				}
-				b["passwordDays"] = days
+			if err := days(cmd, b, "password-age", "passwordDays"); err != nil {
+				return err
 			}
 			if cmd.IsSet("codes-for") {
 				roles := []string{}

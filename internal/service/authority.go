@@ -1,12 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -79,20 +81,20 @@ func (a authority) refused(what, takes string) error {
 // Controls says whether a user may decide about the entries on FOLDER or FOLDER/PATH; nobody may on what is not there.
 func (s *Service) Controls(user identity.ID, full string) bool {
 	f, at, err := s.place(full)
-	return err == nil && access.Controls(s.Policy(), f, at.Path, user, s.FactsOf(f), s.Now())
+	return err == nil && s.controls(s.Policy(), f, at.Path, user)
 }
 
 // ControlsFolder says whether a user may decide about the entries on a folder.
 func (s *Service) ControlsFolder(user identity.ID, f *site.PublishedFolder) bool {
-	return access.Controls(s.Policy(), f, "", user, s.FactsOf(f), s.Now())
+	return s.controls(s.Policy(), f, "", user)
+}
+
+func (s *Service) controls(p *site.Policy, f *site.PublishedFolder, path string, user identity.ID) bool {
+	return access.Controls(p, f, path, user, s.FactsOf(f), s.Now())
 }
 
 // Trying says whether what is changed is only tried out.
 func (s *Service) Trying() bool { return s.tried() }
-
-func (a authority) controls(f *site.PublishedFolder, path string) bool {
-	return access.Controls(a.policy, f, path, a.by.ID, a.s.FactsOf(f), a.s.Now())
-}
 
 // over says why one record may not become another.
 func (a authority) over(c site.Change) error {
@@ -145,16 +147,9 @@ func (a authority) overUser(c site.Change) error {
 	case was.Role != is.Role:
 		return a.refused("give or take roles", "an administrator")
 	case was.Role != identity.NoRole:
-		return a.refused(fmt.Sprintf("change %s, who is %s", was.Name, withArticle(string(was.Role))), "an administrator")
+		return a.refused(fmt.Sprintf("change %s, who is %s", was.Name, plain.WithArticle(string(was.Role))), "an administrator")
 	}
 	return nil
-}
-
-func withArticle(noun string) string {
-	if slices.Contains([]byte("aeio"), noun[0]) {
-		return "an " + noun
-	}
-	return "a " + noun
 }
 
 // overGroup lets operators at groups, and the owners of one at who is in it. Whoever puts a group into it has to own that as well.
@@ -164,7 +159,7 @@ func (a authority) overGroup(c site.Change) error {
 		return err
 	}
 	if !a.owns(was.ID) || len(c.After) == 0 {
-		return a.refused("change the group "+named(was.Name, is.Name), "who owns it, an operator or an administrator")
+		return a.refused("change the group "+cmp.Or(was.Name, is.Name), "who owns it, an operator or an administrator")
 	}
 	for _, m := range is.Members {
 		if m.Kind == identity.KindGroup && !slices.Contains(was.Members, m) && !a.owns(m.ID) {
@@ -176,15 +171,6 @@ func (a authority) overGroup(c site.Change) error {
 		return a.refused("change more of "+was.Name+" than who is in it", "an operator or an administrator")
 	}
 	return nil
-}
-
-func named(names ...string) string {
-	for _, n := range names {
-		if n != "" {
-			return n
-		}
-	}
-	return ""
 }
 
 // sameRecord says whether two records are written down alike.
@@ -219,7 +205,7 @@ func (a authority) overRule(c site.Change) error {
 			continue
 		}
 		f := a.policy.Folder(r.FolderID)
-		if f == nil || !a.controls(f, r.Path) {
+		if f == nil || !a.s.controls(a.policy, f, r.Path, a.by.ID) {
 			at := "that folder"
 			if f != nil {
 				at = f.Display(r.Path)

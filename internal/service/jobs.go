@@ -90,19 +90,24 @@ func (s *Service) SetOwner(ctx context.Context, by Actor, full, owner, group str
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, action, f.Display(at.Path), func(d *site.Draft) error {
+	return s.changeWith(ctx, by, action, f.Display(at.Path), below, is, func(d *site.Draft) error {
 		if !below || s.tried() {
 			s.setMode(d, f, at.Path, s.ownerSet(args))
 		}
 		return nil
-	}, func(tx *store.Tx) (err error) {
-		if below {
+	})
+}
+
+// changeWith makes a change with which, if begins, a job begins: it is written down with the change. None is given in a set of changes, with which it begins.
+func (s *Service) changeWith(ctx context.Context, by Actor, action, subject string, begins bool, is job.Record, fn func(*site.Draft) error) (*job.Job, error) {
+	err := s.change(ctx, by, action, subject, fn, func(tx *store.Tx) (err error) {
+		if begins {
 			is.ID, err = tx.AddJob(ctx, is)
 		}
 		return err
 	})
 	switch {
-	case err != nil || !below:
+	case err != nil || !begins:
 		return nil, err
 	case s.drafting != nil:
 		of := s.drafting.of

@@ -68,8 +68,24 @@ func (s *Service) PlanLeave(name string, in LeaveInput) (Departure, error) {
 	if err != nil {
 		return Departure{}, err
 	}
+	return s.planLeave(user, to, in), nil
+}
+
+func (s *Service) planLeave(user, to *identity.User, in LeaveInput) Departure {
 	is := s.force.Load()
-	return s.depart(site.NewDraft(is.records, is.numbers), user, to, in), nil
+	return s.depart(site.NewDraft(is.records, is.numbers), user, to, in)
+}
+
+// planned is how somebody is to leave; the zero value where nothing is planned.
+func planned(d *identity.Directory, u *identity.User) (in LeaveInput) {
+	if u.Leaving == nil {
+		return in
+	}
+	in.On, in.Files = u.Leaving.On, u.Leaving.Files
+	if to := d.User(u.Leaving.To); to != nil {
+		in.To = to.Name
+	}
+	return in
 }
 
 func (s *Service) depart(d *site.Draft, user, to *identity.User, in LeaveInput) Departure {
@@ -108,11 +124,7 @@ func (s *Service) Leave(ctx context.Context, by Actor, name string, in LeaveInpu
 		succeeds = to.ID
 	}
 	if in.On.After(s.Now()) {
-		out, err := s.PlanLeave(name, in)
-		if err != nil {
-			return out, err
-		}
-		return out, s.change(ctx, by, "plan leaving", user.Name, func(d *site.Draft) error {
+		return s.planLeave(user, to, in), s.change(ctx, by, "plan leaving", user.Name, func(d *site.Draft) error {
 			u, ok := site.Get[identity.User](d, int64(user.ID))
 			if !ok {
 				return notFound("user", "amber user list", "there is no user %q", name)
@@ -133,26 +145,16 @@ func (s *Service) Leave(ctx context.Context, by Actor, name string, in LeaveInpu
 			return Departure{}, err
 		}
 	}
-	err = s.change(ctx, by, "leave", user.Name, func(d *site.Draft) error {
+	j, err := s.changeWith(ctx, by, "leave", user.Name, in.Files, is, func(d *site.Draft) error {
 		out = s.depart(d, user, to, LeaveInput{Files: in.Files})
 		return s.keepAdministrator(d)
-	}, func(tx *store.Tx) (err error) {
-		if in.Files {
-			is.ID, err = tx.AddJob(ctx, is)
-		}
-		return err
 	})
 	if err != nil {
 		return Departure{}, err
 	}
 	s.later(func() { s.EndLoose(user.ID) })
-	switch {
-	case !in.Files || s.tried():
-	case s.drafting != nil:
-		of := s.drafting.of
-		s.later(func() { of.jobs.Begin(is) })
-	default:
-		out.Job = s.jobs.Begin(is).ID()
+	if j != nil {
+		out.Job = j.ID()
 	}
 	return out, nil
 }
@@ -201,11 +203,7 @@ func (s *Service) leaveDue(ctx context.Context) {
 		if u.Leaving == nil || u.Leaving.On.After(s.Now()) {
 			continue
 		}
-		in := LeaveInput{Files: u.Leaving.Files}
-		if to := d.User(u.Leaving.To); to != nil {
-			in.To = to.Name
-		}
-		_, err := s.Leave(ctx, Itself, u.Name, in)
+		_, err := s.Leave(ctx, Itself, u.Name, planned(d, &u))
 		if e := (*Error)(nil); errors.As(err, &e) && e.Field == "to" { // who was to succeed them is gone as well
 			_, err = s.Leave(ctx, Itself, u.Name, LeaveInput{})
 		}
@@ -244,14 +242,7 @@ func (s *Service) HandOver(ctx context.Context, by Actor, uid uint32, to string)
 	if err != nil {
 		return nil, err
 	}
-	err = s.change(ctx, by, "hand over", fmt.Sprintf("uid %d to %s", uid, u.Name), func(*site.Draft) error { return nil }, func(tx *store.Tx) (err error) {
-		is.ID, err = tx.AddJob(ctx, is)
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	return s.jobs.Begin(is), nil
+	return s.changeWith(ctx, by, "hand over", fmt.Sprintf("uid %d to %s", uid, u.Name), true, is, func(*site.Draft) error { return nil })
 }
 
 // HandedOver is what came of that.
@@ -326,14 +317,7 @@ func (s *Service) LeavingReport(ctx context.Context, by Actor, name string) (*re
 	r.Facts = []report.Fact{{Name: "user", Value: u.Name}, {Name: "full name", Value: u.FullName}, {Name: "uid", Value: strconv.FormatUint(uint64(u.UID), 10)}}
 	section := report.Section{Title: "What there is, and what becomes of it", Head: []string{"what", "where", "becomes"}, Empty: "Nothing."}
 	if u.Left.IsZero() {
-		in := LeaveInput{}
-		if l := u.Leaving; l != nil {
-			in.On, in.Files = l.On, l.Files
-			if to := s.Policy().Directory.User(l.To); to != nil {
-				in.To = to.Name
-			}
-		}
-		plan, err := s.PlanLeave(u.Name, in)
+		plan, err := s.PlanLeave(u.Name, planned(s.Policy().Directory, u))
 		if err != nil {
 			return nil, err
 		}

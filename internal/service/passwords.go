@@ -254,10 +254,3 @@ func ParseRole(field, name string) (identity.Role, error) {
 	}
 	return "", invalid(field, "%q is not one of administrator, operator, auditor, user", name)
 }
-
-func roleName(r identity.Role) string {
-	if r == identity.NoRole {
-		return "user"
-	}
-	return string(r)
-}

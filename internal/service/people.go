@@ -31,7 +31,7 @@ type UserInput struct {
 	MustChange     bool              // the password opens nothing but the way to another
 	Mail           string            // an address; "" for none
 	Profile        string            // whose groups, services, role, limit and end they are given; "" for none
-	Reuse          bool              // give the number even though it was somebody else\'s lately
+	Reuse          bool              // give the number even though it was somebody else's lately
 	FirstOnly      bool              // fail if there is an administrator already
 	Labels         map[string]string // by key; "" takes one away
 }
@@ -94,8 +94,9 @@ func (s *Service) CreateUser(ctx context.Context, by Actor, in UserInput) (*iden
 		if people.UserNamed(in.Name) != nil {
 			return conflict("name", "amber user show "+quote(in.Name), "there is a user %s already", in.Name)
 		}
-		uid := people.NextUID()
-		for s.retired(d, uid) != nil {
+		r, uid := d.Records(), people.NextUID()
+		rests := func() bool { _, rests := r.Retired(uid, s.Now()); return rests }
+		for rests() {
 			uid++
 		}
 		if in.UID != nil {
@@ -195,7 +196,7 @@ type UserChange struct {
 	SMB, NFS    *bool
 	Console     *bool
 	Profile     *string           // what it says is given; "" takes the profile away and leaves that
-	Reuse       bool              // give the number even though it was somebody else\'s lately
+	Reuse       bool              // give the number even though it was somebody else's lately
 	Mail        *string           // "" for none
 	Labels      map[string]string // by key; "" takes one away
 }

@@ -25,20 +25,10 @@ type ProfileInput struct {
 
 // Profile finds a profile by name, whatever its case.
 func (s *Service) Profile(name string) (site.Profile, error) {
-	for _, p := range s.Policy().Profiles {
-		if identity.Fold(p.Name) == identity.Fold(name) {
-			return p, nil
-		}
+	if p := site.ProfileNamed(s.Policy().Profiles, name); p != nil {
+		return *p, nil
 	}
 	return site.Profile{}, notFound("profile", "amber profile list", "there is no profile %q", name)
-}
-
-// ProfileNamed names a profile by its number; "" for none.
-func ProfileNamed(p *site.Policy, id int64) string {
-	if i := slices.IndexFunc(p.Profiles, func(p site.Profile) bool { return p.ID == id }); i >= 0 {
-		return p.Profiles[i].Name
-	}
-	return ""
 }
 
 // fillProfile gives a profile what is said of it.

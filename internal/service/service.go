@@ -119,7 +119,6 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.background.wait.Go(s.runVolumes)
 	s.background.wait.Go(s.runUse)
 	s.background.wait.Go(s.runDue)
-	s.background.wait.Go(s.runDue)
 	if s.hashes != nil {
 		s.background.wait.Go(s.runHashes)
 	}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/store"
@@ -41,7 +42,7 @@ func (s *Service) CreateToken(ctx context.Context, by Actor, in TokenInput) (tok
 	}
 	switch {
 	case !role.Within(by.Role):
-		return token, "", invalid("role", "%s is %s, and makes no token that may do more", by.Name, withArticle(roleName(by.Role)))
+		return token, "", invalid("role", "%s is %s, and makes no token that may do more", by.Name, plain.WithArticle(by.Role.Name()))
 	case !in.Ends.IsZero() && !in.Ends.After(s.Now()):
 		return token, "", invalid("ends", "%s has passed already", site.Moment(in.Ends))
 	}

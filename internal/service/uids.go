@@ -21,24 +21,16 @@ func (s *Service) uidFree(uid uint32, user identity.ID) error {
 	return nil
 }
 
-// retired finds whose number a uid was until lately; nil where it may be given.
-func (s *Service) retired(d *site.Draft, uid uint32) *site.RetiredNumber {
-	r := d.Records()
-	if n, ok := r.Retired(uid, s.Now()); ok {
-		return &n
-	}
-	return nil
-}
-
 // uidGiven is uidFree for a number that somebody is given. One that was somebody else's within a year takes reuse: what those own somewhere would be the
 // other's. It is retired no more then.
 func (s *Service) uidGiven(d *site.Draft, uid uint32, user identity.ID, reuse bool) error {
 	if err := s.uidFree(uid, user); err != nil {
 		return err
 	}
-	n := s.retired(d, uid)
+	r := d.Records()
+	n, rests := r.Retired(uid, s.Now())
 	switch {
-	case n == nil:
+	case !rests:
 		return nil
 	case !reuse:
 		return &Error{Kind: Conflict, Field: "uid", Confirm: true, Message: fmt.Sprintf("uid %d was %s's until %s: what is theirs on disks and clients would be the other's. It can be given a year later, or if you say that it is meant",

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"iter"
 	"strings"
 )
 
@@ -13,19 +14,27 @@ const (
 	lastPerson  = 65533
 )
 
+// lines gives the fields, with colons between, of each line of a file such as passwd(5), with its number. Comments and what another source of accounts adds
+// are passed over.
+func lines(text string) iter.Seq2[int, []string] {
+	return func(yield func(int, []string) bool) {
+		n := 0
+		for line := range strings.Lines(text) {
+			n++
+			line = strings.TrimRight(line, "\r\n")
+			if line != "" && !strings.ContainsRune("#+-", rune(line[0])) && !yield(n, strings.Split(line, ":")) {
+				return
+			}
+		}
+	}
+}
+
 // readPasswd reads lines of passwd(5); those of the system's own accounts are passed over.
 func readPasswd(text string) (out []Person, err error) {
-	n := 0
-	for line := range strings.Lines(text) {
-		n++
-		line = strings.TrimRight(line, "\r\n")
-		if line == "" || strings.ContainsRune("#+-", rune(line[0])) {
-			continue
-		}
+	for n, cells := range lines(text) {
 		if len(out) >= MostLines {
 			return nil, errTooMany
 		}
-		cells := strings.Split(line, ":")
 		p := Person{Line: n, Name: cells[0]}
 		if len(cells) != 7 {
 			p.wrong("it has %d fields, and a line of passwd has 7", len(cells))

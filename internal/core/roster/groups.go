@@ -25,18 +25,11 @@ func ReadGroups(raw []byte) (out []Group, err error) {
 	if err != nil {
 		return nil, err
 	}
-	n := 0
 	names, numbers := make(map[string]int), make(map[uint32]int)
-	for line := range strings.Lines(text) {
-		n++
-		line = strings.TrimRight(line, "\r\n")
-		if line == "" || strings.ContainsRune("#+-", rune(line[0])) {
-			continue
-		}
+	for n, cells := range lines(text) {
 		if len(out) >= MostLines {
 			return nil, errTooMany
 		}
-		cells := strings.Split(line, ":")
 		g := Group{Line: n, Name: cells[0]}
 		if len(cells) != 4 {
 			g.Wrong = fmt.Sprintf("it has %d fields, and a line of group has 4", len(cells))

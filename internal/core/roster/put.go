@@ -254,14 +254,13 @@ func (r *roll) profile(u *identity.User, p *Person) error {
 		u.Profile = 0
 		return nil
 	}
-	all := r.d.Records().Profiles
-	i := slices.IndexFunc(all, func(is site.Profile) bool { return identity.Fold(is.Name) == identity.Fold(*p.Profile) })
-	if i < 0 {
+	is := site.ProfileNamed(r.d.Records().Profiles, *p.Profile)
+	if is == nil {
 		return fmt.Errorf("there is no profile %q", *p.Profile)
 	}
-	fresh := u.Profile != all[i].ID
+	fresh := u.Profile != is.ID
 	if fresh {
-		all[i].Shape(u, r.now)
+		is.Shape(u, r.now)
 	}
 	var names []string
 	switch {
@@ -274,7 +273,7 @@ func (r *roll) profile(u *identity.User, p *Person) error {
 			names = append(names, r.dir.Name(identity.GroupPrincipal(id)))
 		}
 	}
-	for _, id := range all[i].Groups {
+	for _, id := range is.Groups {
 		name := r.dir.Name(identity.GroupPrincipal(id))
 		if p.Primary != nil && identity.Fold(*p.Primary) == identity.Fold(name) || p.Primary == nil && u.Primary == id {
 			continue // they are in it as it is
@@ -287,17 +286,17 @@ func (r *roll) profile(u *identity.User, p *Person) error {
 
 // bind gives somebody the limit of the profile that they have just been given.
 func (r *roll) bind(was *identity.User, u *identity.User) {
-	if u.Profile == 0 || was != nil && was.Profile == u.Profile {
+	if was != nil && was.Profile == u.Profile {
 		return
 	}
-	for _, p := range r.d.Records().Profiles {
-		if p.ID == u.Profile {
-			if r.limits == nil {
-				r.limits = site.LimitsInAll(r.d.Records())
-			}
-			p.Bind(r.d, u.ID, r.limits)
-		}
+	p := site.ProfileOf(r.d.Records().Profiles, u)
+	if p == nil {
+		return
 	}
+	if r.limits == nil {
+		r.limits = site.LimitsInAll(r.d.Records())
+	}
+	p.Bind(r.d, u.ID, r.limits)
 }
 
 // mayHave says why somebody cannot have a number.
@@ -399,12 +398,13 @@ func (r *roll) difference(was, is *identity.User, named bool, groups []identity.
 	}
 	add("mail", before.Mail, is.Mail)
 	add("starts", site.Moment(before.Starts), site.Moment(is.Starts))
-	add("profile", r.profileName(before.Profile), r.profileName(is.Profile))
+	profiles := r.d.Records().Profiles
+	add("profile", site.ProfileName(profiles, &before), site.ProfileName(profiles, is))
 	add("role", string(before.Role), string(is.Role))
 	if was != nil {
-		add("smb", onOff(before.SMB), onOff(is.SMB))
-		add("nfs", onOff(before.NFS), onOff(is.NFS))
-		add("console", onOff(before.Console), onOff(is.Console))
+		add("smb", site.OnOff(before.SMB), site.OnOff(is.SMB))
+		add("nfs", site.OnOff(before.NFS), site.OnOff(is.NFS))
+		add("console", site.OnOff(before.Console), site.OnOff(is.Console))
 	}
 	add("ends", site.Moment(before.Expires), site.Moment(is.Expires))
 	had, has := before.Labels.Map(), is.Labels.Map()
@@ -418,15 +418,6 @@ func (r *roll) difference(was, is *identity.User, named bool, groups []identity.
 	}
 	return out
 }
-
-func onOff(on bool) string {
-	if on {
-		return "on"
-	}
-	return "off"
-}
-
-func (r *roll) profileName(id int64) string { return profileOf(r.d.Records().Profiles, id) }
 
 func number(n uint32) string {
 	if n == 0 {

@@ -22,6 +22,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/plain"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 // Person is what a list says of one person; nil is what it does not say.
@@ -343,33 +344,29 @@ func (p *Person) number(what, text string) *uint32 {
 
 // start reads the first day on which an account works, or a moment; "" and now are for at once.
 func (p *Person) start(text string, in *time.Location) *time.Time {
-	var t time.Time
 	if text == "" || text == "now" {
-		return &t
+		return new(time.Time)
 	}
-	for _, form := range []string{time.RFC3339, "2006-01-02"} {
-		if t, err := time.ParseInLocation(form, text, in); err == nil {
-			return &t
-		}
+	t, _, ok := site.ParseDay(text, in)
+	if !ok {
+		p.wrong("starts %q is no day such as 2026-12-31", text)
+		return nil
 	}
-	p.wrong("starts %q is no day such as 2026-12-31", text)
-	return nil
+	return &t
 }
 
 // end reads the last day on which an account works, or a moment; "" and never are for ever.
 func (p *Person) end(text string, in *time.Location) *time.Time {
-	var t time.Time
 	if text == "" || text == "never" {
-		return &t
+		return new(time.Time)
 	}
-	if t, err := time.Parse(time.RFC3339, text); err == nil {
-		return &t
-	}
-	t, err := time.ParseInLocation("2006-01-02", text, in)
-	if err != nil {
+	t, day, ok := site.ParseDay(text, in)
+	switch {
+	case !ok:
 		p.wrong("%q is no day such as 2026-12-31", text)
 		return nil
+	case day:
+		t = t.AddDate(0, 0, 1)
 	}
-	t = t.AddDate(0, 0, 1)
 	return &t
 }

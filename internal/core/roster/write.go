@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/plain"
@@ -42,7 +41,7 @@ func Write(d *identity.Directory, profiles []site.Profile, format Format) ([]byt
 			for _, l := range u.Labels {
 				labels = append(labels, l.Key+"="+l.Value)
 			}
-			row := []string{u.Name, u.FullName, strconv.FormatUint(uint64(u.UID), 10), group, strings.Join(direct[u.ID], " "), u.Mail, stamp(u.Starts), stamp(u.Expires), strings.Join(labels, ";"), profileOf(profiles, u.Profile)}
+			row := []string{u.Name, u.FullName, strconv.FormatUint(uint64(u.UID), 10), group, strings.Join(direct[u.ID], " "), u.Mail, site.Moment(u.Starts), site.Moment(u.Expires), strings.Join(labels, ";"), site.ProfileName(profiles, u)}
 			for i := range row {
 				row[i] = plain.Cell(row[i])
 			}
@@ -67,22 +66,6 @@ func Write(d *identity.Directory, profiles []site.Profile, format Format) ([]byt
 		return nil, errFormat(format)
 	}
 	return b.Bytes(), nil
-}
-
-func stamp(t time.Time) string {
-	if t.IsZero() {
-		return ""
-	}
-	return t.UTC().Format(time.RFC3339)
-}
-
-func profileOf(all []site.Profile, id int64) string {
-	for i := range all {
-		if all[i].ID == id {
-			return all[i].Name
-		}
-	}
-	return ""
 }
 
 // writeLDIF writes a user as an entry of class posixAccount (RFC 2307).

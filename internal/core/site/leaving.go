@@ -39,7 +39,7 @@ type Parting struct {
 
 // Depart takes a user out of a draft, on a day, as somebody who leaves: the account works no more, and what names them goes, or passes to a successor, 0 for
 // none. What was denied to them passes to nobody. It says what became of what. The record stays, and with it the number.
-func Depart(d *Draft, dir *identity.Directory, id, to identity.ID, at time.Time) (out []Parting) {
+func Depart(d *Draft, dir *identity.Directory, id, to identity.ID, at time.Time) []Parting {
 	u, ok := Get[identity.User](d, int64(id))
 	if !ok {
 		return nil
@@ -112,17 +112,14 @@ func (p *parting) entriesWithout(all []acl.Entry, where string) (out []acl.Entry
 			p.say("entry", fmt.Sprintf("entry %d on %s: deny %s", e.ID, where, e.Grant()), "removed")
 			continue
 		}
-		twin := func(o acl.Entry) bool {
-			return o.Who == p.to && o.Deny == e.Deny && o.Level == e.Level && o.Mask == e.Mask && o.Applies == e.Applies && o.Expires.Equal(e.Expires)
-		}
+		e.Who = p.to
 		switch {
 		case p.successor == nil:
 			p.say("entry", says, "removed")
-		case slices.ContainsFunc(all, twin) || slices.ContainsFunc(out, twin):
+		case slices.ContainsFunc(all, e.Same) || slices.ContainsFunc(out, e.Same):
 			p.say("entry", says, "removed: "+p.successor.Name+" has the same")
 		default:
 			p.say("entry", says, "passes to "+p.successor.Name)
-			e.Who = p.to
 			out = append(out, e)
 		}
 	}

@@ -22,6 +22,33 @@ type Profile struct {
 	EndsAfter   int           `json:"endsAfter,omitzero"` // days after the first; 0 for never
 }
 
+// ProfileNamed finds a profile by name, whatever its case; nil where there is none.
+func ProfileNamed(all []Profile, name string) *Profile {
+	return profileWhere(all, func(p *Profile) bool { return identity.Fold(p.Name) == identity.Fold(name) })
+}
+
+// ProfileOf finds the profile that a user has; nil where they have none.
+func ProfileOf(all []Profile, u *identity.User) *Profile {
+	return profileWhere(all, func(p *Profile) bool { return p.ID == u.Profile })
+}
+
+func profileWhere(all []Profile, is func(*Profile) bool) *Profile {
+	for i := range all {
+		if is(&all[i]) {
+			return &all[i]
+		}
+	}
+	return nil
+}
+
+// ProfileName names the profile that a user has; "" for none.
+func ProfileName(all []Profile, u *identity.User) string {
+	if p := ProfileOf(all, u); p != nil {
+		return p.Name
+	}
+	return ""
+}
+
 // Ends is when an account ends that is given the profile at a moment, or begins later; the zero time for never.
 func (p *Profile) Ends(starts, now time.Time) time.Time {
 	if p.EndsAfter == 0 {

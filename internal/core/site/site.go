@@ -350,12 +350,10 @@ func compile(r Records, dir *identity.Directory, touched func(Key) bool, before 
 			Folder: f, Root: filepath.Join(v.Path, f.Path), At: Location{v.Path, v.Mark, f.Path},
 			OwnedBy: acl.Ownership{User: dir.UserIndex(f.Owner), Group: dir.GroupIndex(f.Group)},
 		}
-		var was *acl.Tree
-		if old := before.Folder(f.ID); old != nil {
+		pf.Rules = f.inForce(dir)
+		var was *acl.Tree // none where people come and go in it
+		if old := before.Folder(f.ID); old != nil && old.Personal == nil && f.Personal == nil {
 			was = old.Tree
-		}
-		if pf.Rules = f.inForce(dir); f.Personal != nil || before.Folder(f.ID) != nil && before.Folder(f.ID).Personal != nil {
-			was = nil
 		}
 		var err error
 		if pf.Tree, err = tree(was, Key{folderRules, f.ID}, pf.Rules); err != nil {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -197,7 +198,8 @@ func yes(is bool) string {
 	return "no"
 }
 
-func on(is bool) string {
+// OnOff is how a switch is said to be.
+func OnOff(is bool) string {
 	if is {
 		return "on"
 	}
@@ -212,15 +214,17 @@ func Moment(t time.Time) string {
 	return t.UTC().Format(time.RFC3339)
 }
 
+// ParseDay reads a day such as 2026-12-31, at its beginning in a zone, or a moment of RFC 3339; day says which it was, and ok whether it was either.
+func ParseDay(text string, in *time.Location) (t time.Time, day, ok bool) {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, false, true
+	}
+	t, err := time.ParseInLocation(time.DateOnly, text, in)
+	return t, true, err == nil
+}
+
 func sayUser(n *Names, u *identity.User) (string, []Said) {
-	role := string(u.Role)
-	if role == "" {
-		role = "none"
-	}
-	ends := Moment(u.Expires)
-	if ends == "" {
-		ends = "never"
-	}
+	role, ends := cmp.Or(string(u.Role), "none"), cmp.Or(Moment(u.Expires), "never")
 	var earlier []string
 	for _, n := range u.PastPasswords {
 		earlier = append(earlier, given(n))
@@ -230,7 +234,7 @@ func sayUser(n *Names, u *identity.User) (string, []Said) {
 		must = "to be changed first"
 	}
 	return u.Name, []Said{{"name", u.Name}, {"full-name", u.FullName}, {"uid", number(u.UID)}, {"primary", named(n.groups, u.Primary)}, {"role", role},
-		{"mail", u.Mail}, {"description", u.Description}, {"starts", Moment(u.Starts)}, {"ends", ends}, {"smb", on(u.SMB)}, {"nfs", on(u.NFS)}, {"console", on(u.Console)},
+		{"mail", u.Mail}, {"description", u.Description}, {"starts", Moment(u.Starts)}, {"ends", ends}, {"smb", OnOff(u.SMB)}, {"nfs", OnOff(u.NFS)}, {"console", OnOff(u.Console)},
 		{"service", yes(u.Service)}, {"disabled", yes(u.Disabled)}, {"password", given(u.Password)}, {"password is", must}, {"password set", Moment(u.PasswordSet)},
 		{"earlier passwords", strings.Join(earlier, ", ")}, {"one-time codes", given(u.Codes)}, {"profile", given(u.Profile)}, {"left", Moment(u.Left)}, {"leaves", leaving(n, u.Leaving)}}
 }
@@ -251,11 +255,8 @@ func leaving(n *Names, l *identity.Leaving) string {
 }
 
 func sayProfile(n *Names, p *Profile) (string, []Said) {
-	role := string(p.Role)
-	if role == "" {
-		role = "none"
-	}
-	said := []Said{{"name", p.Name}, {"description", p.Description}, {"smb", on(p.SMB)}, {"nfs", on(p.NFS)}, {"console", on(p.Console)}, {"role", role}}
+	role := cmp.Or(string(p.Role), "none")
+	said := []Said{{"name", p.Name}, {"description", p.Description}, {"smb", OnOff(p.SMB)}, {"nfs", OnOff(p.NFS)}, {"console", OnOff(p.Console)}, {"role", role}}
 	if p.HardBytes != nil {
 		said = append(said, Said{"limit", limit.FormatSize(*p.HardBytes)}, Said{"limit in bytes", strconv.FormatInt(*p.HardBytes, 10)})
 	}
@@ -287,10 +288,7 @@ func saySigningIn(_ *Names, s *SigningIn) (string, []Said) {
 }
 
 func sayToken(n *Names, t *Token) (string, []Said) {
-	role := string(t.Role)
-	if role == "" {
-		role = "none"
-	}
+	role := cmp.Or(string(t.Role), "none")
 	said := []Said{{"name", t.Name}, {"user", named(n.users, t.User)}, {"role", role}, {"made", Moment(t.Made)}, {"ends", Moment(t.Ends)}, {"secret", given(t.Secret)}}
 	for _, p := range t.From {
 		said = append(said, Said{"from", p})
@@ -460,7 +458,7 @@ func sayNotices(_ *Names, s *Notices) (string, []Said) {
 	for _, p := range s.Marks().Percent {
 		marks = append(marks, strconv.Itoa(p))
 	}
-	said := []Said{{"at", strings.Join(marks, ",")}, {"grace", on(!s.NoGrace)}, {"mail-server", s.Mail.Server}, {"mail-security", s.Mail.Security},
+	said := []Said{{"at", strings.Join(marks, ",")}, {"grace", OnOff(!s.NoGrace)}, {"mail-server", s.Mail.Server}, {"mail-security", s.Mail.Security},
 		{"mail-from", s.Mail.From}, {"mail-user", s.Mail.User}, {"mail-password", given(s.Mail.Password)}, {"mail-trust", s.Mail.Trust}}
 	for _, name := range slices.Sorted(maps.Keys(s.Templates)) {
 		said = append(said, Said{"text " + name, s.Templates[name]})
@@ -469,11 +467,11 @@ func sayNotices(_ *Names, s *Notices) (string, []Said) {
 }
 
 func sayHook(_ *Names, h *Hook) (string, []Said) {
-	return h.Name, []Said{{"name", h.Name}, {"address", h.Site}, {"is", on(!h.Off)}, {"secret", given(h.Secret)}}
+	return h.Name, []Said{{"name", h.Name}, {"address", h.Site}, {"is", OnOff(!h.Off)}, {"secret", given(h.Secret)}}
 }
 
 func sayServices(_ *Names, s *Services) (string, []Said) {
-	return "", []Said{{"smb", on(s.SMB)}, {"nfs", on(s.NFS)}}
+	return "", []Said{{"smb", OnOff(s.SMB)}, {"nfs", OnOff(s.NFS)}}
 }
 
 func sayAcceptance(_ *Names, a *Acceptance) (string, []Said) {

@@ -22,6 +22,7 @@ export type Roster = components['schemas']['Roster'];
 export type RosterRead = components['schemas']['RosterRead'];
 export type User = components['schemas']['User'];
 export type Me = components['schemas']['Me'];
+export type Spot = components['schemas']['Spot'];
 export type Person = components['schemas']['Person'];
 export type Profile = components['schemas']['Profile'];
 export type Group = components['schemas']['Group'];
@@ -182,6 +183,8 @@ export const useUser = (name: string) =>
   });
 export const useGroups = () =>
   useQuery({ queryKey: ['groups'], queryFn: async () => (await taken(api.GET('/api/v1/groups'))) ?? [] });
+export const useProfiles = () =>
+  useQuery({ queryKey: ['profiles'], queryFn: () => taken(api.GET('/api/v1/profiles')) });
 
 export const useUses = (by: Use['by'], name: string) =>
   useQuery({

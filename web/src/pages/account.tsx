@@ -1,4 +1,4 @@
-import { Box, Field, Flex, HStack, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -7,9 +7,10 @@ import { api, client, type Me, type SignInNow, type Token, taken, useMe } from '
 import { RemoveCodes, SetUpCodes } from '../parts/codes';
 import { afterLastDay, lastDay, when } from '../parts/day';
 import { Grid } from '../parts/grid';
-import { Level } from '../parts/level';
 import { OwnPassword } from '../parts/own-password';
-import { Fact, MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { Pick } from '../parts/pick';
+import { Reach } from '../parts/reach';
+import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
 
 const useSignIns = () =>
@@ -52,18 +53,6 @@ export function Account() {
   );
 }
 
-const Part = ({ title, children, act }: { title: string; children: React.ReactNode; act?: React.ReactNode }) => (
-  <Sheet as="section" aria-label={title}>
-    <Flex px="5" py="3" justify="space-between" align="center" bg="sunk" gap="3">
-      <Text as="h2" fontWeight="700">
-        {title}
-      </Text>
-      {act}
-    </Flex>
-    {children}
-  </Sheet>
-);
-
 function Decides({ me }: { me: Me }) {
   if (!me.decides.length && !me.owns.length) return null;
   return (
@@ -89,38 +78,12 @@ function Reaches({ user }: { user: string }) {
     queryKey: ['reach', user],
     queryFn: () => taken(api.GET('/api/v1/reach', { params: { query: { user } } })),
   });
-  if (!reach.data)
-    return (
-      <Part title="What you reach">
-        <Waiting error={reach.error} rows={2} />
-      </Part>
-    );
-  const spots = reach.data.spots;
   return (
     <Part title="What you reach">
-      {spots.length === 0 ? (
-        <Text px="5" py="3" color="faint">
-          Nowhere yet.
-        </Text>
+      {!reach.data ? (
+        <Waiting error={reach.error} rows={2} />
       ) : (
-        <Grid head={['Path', 'Over SMB', 'Over NFS', '-Why']}>
-          {spots.map((f) => (
-            <Table.Row key={f.path}>
-              <Table.Cell fontFamily="mono">{f.path}</Table.Cell>
-              <Table.Cell>
-                <Level level={f.level.smb} />
-              </Table.Cell>
-              <Table.Cell>
-                <Level level={f.level.nfs} />
-              </Table.Cell>
-              <Table.Cell textAlign="end">
-                <Link to={`/why?user=${encodeURIComponent(user)}&path=${encodeURIComponent(f.path)}`}>
-                  <Text textDecoration="underline">Ask why</Text>
-                </Link>
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
+        <Reach user={user} spots={reach.data.spots} empty="Nowhere yet." />
       )}
     </Part>
   );
@@ -271,14 +234,11 @@ function NewToken({ role, onDone }: { role: Me['role']; onDone: (made?: Token) =
           </Field.Root>
           <Field.Root w="170px">
             <Field.Label>Role</Field.Label>
-            <NativeSelect.Root>
-              <NativeSelect.Field {...register('role')}>
-                {narrower[role].map((r) => (
-                  <option key={r}>{r}</option>
-                ))}
-              </NativeSelect.Field>
-              <NativeSelect.Indicator />
-            </NativeSelect.Root>
+            <Pick {...register('role')}>
+              {narrower[role].map((r) => (
+                <option key={r}>{r}</option>
+              ))}
+            </Pick>
           </Field.Root>
           <Field.Root w="170px">
             <Field.Label>Last day</Field.Label>

@@ -1,9 +1,8 @@
 import { Box, Field, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
-import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
-import { api, type Change, type Group, type Profile, taken, useGroups, useMe } from '../api/client';
+import { type Change, type Group, type Profile, useGroups, useMe, useProfiles } from '../api/client';
 import { people as howMany, Previewed } from '../parts/effect';
 import { Grid } from '../parts/grid';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
@@ -126,7 +125,7 @@ const gives = (p: Profile) =>
     .join('; ');
 
 function Profiles({ mayChange }: { mayChange: boolean }) {
-  const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => taken(api.GET('/api/v1/profiles')) });
+  const profiles = useProfiles();
   const [asking, setAsking] = useState<{ title: string; done: string; changes: Change[] } | null>(null);
   const [adding, setAdding] = useState(false);
   return (

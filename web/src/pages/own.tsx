@@ -1,4 +1,4 @@
-import { Flex, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Flex, Input, Stack, Table } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useParams } from 'react-router';
@@ -6,7 +6,7 @@ import { api, client, taken } from '../api/client';
 import { PlaceSheet } from '../parts/entries';
 import { Grid } from '../parts/grid';
 import { Level } from '../parts/level';
-import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { MainButton, PageHead, Part, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 
 /** A folder that one holds control of: what is written on it, and who gets in by that. */
 export function OwnFolder() {
@@ -25,10 +25,7 @@ export function OwnFolder() {
       <PageHead title={name} text="You hold control of this folder: you decide who gets in." />
       <Stack gap="6">
         <PlaceSheet place={place.data} mayChange />
-        <Sheet as="section" aria-label="Who gets in">
-          <Text px="5" py="3" bg="sunk" as="h2" fontWeight="700">
-            Who gets in
-          </Text>
+        <Part title="Who gets in">
           {!who.data ? (
             <Waiting error={who.error} rows={2} />
           ) : (
@@ -47,7 +44,7 @@ export function OwnFolder() {
               ))}
             </Grid>
           )}
-        </Sheet>
+        </Part>
       </Stack>
     </>
   );

@@ -3,16 +3,16 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams } from 'react-router';
-import { api, type Change, type Person as Known, taken, useMe, useUses } from '../api/client';
+import { api, type Change, type Person as Known, taken, useMe, useProfiles, useUses } from '../api/client';
 import { Ask } from '../parts/confirm';
 import { afterLastDay, lastDay, when } from '../parts/day';
 import { Previewed } from '../parts/effect';
 import { Grid } from '../parts/grid';
 import { AlterLabels } from '../parts/labels';
 import { Leaving } from '../parts/leaving';
-import { Level } from '../parts/level';
 import { Pick } from '../parts/pick';
-import { Fact, MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { Reach } from '../parts/reach';
+import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { InUse, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
 
@@ -21,7 +21,6 @@ const usePerson = (name: string) =>
     queryKey: ['users', name, 'person'],
     queryFn: () => taken(api.GET('/api/v1/people/{name}', { params: { path: { name } } })),
   });
-const useProfiles = () => useQuery({ queryKey: ['profiles'], queryFn: () => taken(api.GET('/api/v1/profiles')) });
 
 /** One person, in one place: who they are, where they get and why, what they use, how they come, what they own and where they are named. */
 export function Person() {
@@ -97,7 +96,9 @@ export function Person() {
         {u.starts && <Fact name="First day">{new Date(u.starts).toLocaleDateString()}</Fact>}
         {u.ends && !u.left && <Fact name="Last day">{lastDay(u.ends)}</Fact>}
       </Flex>
-      <Reach user={u} />
+      <Part title="Where they get" mb="6">
+        <Reach user={u.name} spots={u.reach} empty="Nowhere." maxH="340px" />
+      </Part>
       <Sheet as="section" aria-label="In use" p="5">
         <Text fontWeight="700" fontSize="lg" mb="3">
           In use
@@ -167,47 +168,10 @@ function Listed({ title, empty, children }: { title: string; empty: string; chil
   );
 }
 
-function Reach({ user }: { user: Known }) {
-  return (
-    <Sheet as="section" aria-label="Where they get" mb="6">
-      <Text as="h2" px="5" py="3" bg="sunk" fontWeight="700">
-        Where they get
-      </Text>
-      {user.reach.length === 0 ? (
-        <Text px="5" py="3" color="faint">
-          Nowhere.
-        </Text>
-      ) : (
-        <Grid head={['Path', 'Over SMB', 'Over NFS', '-Why']} maxH="340px">
-          {user.reach.map((s) => (
-            <Table.Row key={s.path}>
-              <Table.Cell fontFamily="mono">{s.path}</Table.Cell>
-              <Table.Cell>
-                <Level level={s.level.smb} />
-              </Table.Cell>
-              <Table.Cell>
-                <Level level={s.level.nfs} />
-              </Table.Cell>
-              <Table.Cell textAlign="end">
-                <Link to={`/why?user=${encodeURIComponent(user.name)}&path=${encodeURIComponent(s.path)}`}>
-                  <Text textDecoration="underline">Ask why</Text>
-                </Link>
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
-      )}
-    </Sheet>
-  );
-}
-
 function Lately({ user }: { user: Known }) {
   if (user.events.length === 0) return null;
   return (
-    <Sheet as="section" aria-label="Lately" mt="6">
-      <Text as="h2" px="5" py="3" bg="sunk" fontWeight="700">
-        Lately
-      </Text>
+    <Part title="Lately" mt="6">
       <Grid head={['When', 'What', 'Where', 'From']}>
         {user.events.map((e) => (
           <Table.Row key={e.id}>
@@ -223,7 +187,7 @@ function Lately({ user }: { user: Known }) {
           </Table.Row>
         ))}
       </Grid>
-    </Sheet>
+    </Part>
   );
 }
 

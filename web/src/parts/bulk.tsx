@@ -1,7 +1,6 @@
 import { Field, Flex, HStack, Input, Text } from '@chakra-ui/react';
-import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, type Change, taken } from '../api/client';
+import { type Change, useProfiles } from '../api/client';
 import { afterLastDay } from './day';
 import { people as howMany, Previewed } from './effect';
 import { Pick } from './pick';
@@ -38,7 +37,7 @@ function changeOf(act: Act, name: string, value: string): Change {
 
 /** What is to become of all that are chosen, as one change that is shown first. */
 export function Bulk({ names, onDone }: { names: string[]; onDone: () => void }) {
-  const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => taken(api.GET('/api/v1/profiles')) });
+  const profiles = useProfiles();
   const [act, setAct] = useState<Act>('ends');
   const [value, setValue] = useState('');
   const [asking, setAsking] = useState<Change[] | null>(null);

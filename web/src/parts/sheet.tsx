@@ -1,10 +1,34 @@
-import { Alert, Box, type BoxProps, Button, type ButtonProps, Heading, Skeleton, Stack, Text } from '@chakra-ui/react';
+import {
+  Alert,
+  Box,
+  type BoxProps,
+  Button,
+  type ButtonProps,
+  Flex,
+  Heading,
+  Skeleton,
+  Stack,
+  Text,
+} from '@chakra-ui/react';
 import type { ReactNode } from 'react';
 import { Refusal } from '../api/client';
 
 /** A raised sheet of paper: what belongs together. */
 export const Sheet = (props: BoxProps) => (
   <Box bg="sheet" borderWidth="1px" borderColor="line" borderRadius="lg" overflow="hidden" {...props} />
+);
+
+/** A sheet of a page under a heading, with what can be done about all of it beside that. */
+export const Part = ({ title, act, children, ...rest }: BoxProps & { title: string; act?: ReactNode }) => (
+  <Sheet as="section" aria-label={title} {...rest}>
+    <Flex px="5" py="3" justify="space-between" align="center" bg="sunk" gap="3">
+      <Text as="h2" fontWeight="700">
+        {title}
+      </Text>
+      {act}
+    </Flex>
+    {children}
+  </Sheet>
 );
 
 export function PageHead({ title, text, children }: { title: string; text?: ReactNode; children?: ReactNode }) {
