@@ -145,6 +145,13 @@ type larkfell struct {
 		Host  string            `yaml:"host"`
 		Users map[string]uint32 `yaml:"users"`
 	} `yaml:"idLists"`
+	NumberMaps []struct {
+		Name        string            `yaml:"name"`
+		Description string            `yaml:"description"`
+		From        []string          `yaml:"from"`
+		Users       map[string]string `yaml:"users"`
+		Groups      map[string]string `yaml:"groups"`
+	} `yaml:"numberMaps"`
 }
 
 // Load puts the scenario into a service that has no records yet. Volumes are made
@@ -257,6 +264,12 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			fmt.Fprintf(&passwd, "%s:x:%d:%d::/:/bin/false\n", name, uid, uid)
 		}
 		if _, _, err := svc.CheckNumbers(ctx, by, l.Host, passwd.String(), ""); err != nil {
+			return err
+		}
+	}
+	for _, m := range site.NumberMaps {
+		in := service.NumberMapInput{Name: &m.Name, Description: &m.Description, From: &m.From, Users: m.Users, Groups: m.Groups}
+		if _, err := svc.CreateNumberMap(ctx, by, in); err != nil {
 			return err
 		}
 	}

@@ -53,11 +53,16 @@ func relay(t *testing.T, to string, from net.IP) string {
 // libnfs runs one of libnfs's tools on a path of the gateway at an address, as a uid.
 func libnfs(t *testing.T, address string, version, uid int, tool string, args ...string) (string, error) {
 	t.Helper()
+	return libnfsAs(t, address, version, uid, uid, tool, args...)
+}
+
+func libnfsAs(t *testing.T, address string, version, uid, gid int, tool string, args ...string) (string, error) {
+	t.Helper()
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
 	for i, a := range args {
 		if strings.HasPrefix(a, "nfs:") {
-			args[i] = fmt.Sprintf("nfs://%s%s?version=%d&nfsport=%s&mountport=%s&uid=%d&gid=%d", host, strings.TrimPrefix(a, "nfs:"), version, port, port, uid, uid)
+			args[i] = fmt.Sprintf("nfs://%s%s?version=%d&nfsport=%s&mountport=%s&uid=%d&gid=%d", host, strings.TrimPrefix(a, "nfs:"), version, port, port, uid, gid)
 		}
 	}
 	path, err := exec.LookPath(tool)

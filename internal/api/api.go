@@ -113,6 +113,7 @@ func New(c Config) *Server {
 	s.registerLeaving()
 	s.registerPerson()
 	s.registerProfiles()
+	s.registerNumbers()
 	s.registerPeople()
 	s.registerRoster()
 	s.registerPlaces()

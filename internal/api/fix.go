@@ -79,6 +79,8 @@ func changeOf(m access.Fix) (Change, bool) {
 		return toDo("remove", "limit", of, nil), true
 	case access.FixCounting:
 		return toDo("change", "volume", fields{"name": m.Volume}, fields{"counting": "size"}), true
+	case access.FixNumberMap:
+		return toDo("add", "number map", nil, fields{"name": m.From, "from": []string{m.From}, "like": m.From}), true
 	case access.FixNumber:
 		if m.Group {
 			return toDo("change", "group", fields{"name": m.User}, fields{"gid": m.UID}), true

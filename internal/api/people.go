@@ -109,23 +109,6 @@ func primaries(p *site.Policy) map[identity.ID][]string {
 	return out
 }
 
-// NumberMismatch is a client's number that is not ours.
-type NumberMismatch struct {
-	Kind     string   `json:"kind" enum:"user,group"`
-	Name     string   `json:"name" doc:"On the client."`
-	There    uint32   `json:"there" doc:"Its number on the client."`
-	Here     *uint32  `json:"here,omitempty" doc:"Our number for that name, where it is another."`
-	Taken    string   `json:"taken,omitempty" doc:"Whose the client's number is here."`
-	FixHere  []string `json:"fixHere" doc:"Commands of this service that fix it."`
-	FixThere []string `json:"fixThere" doc:"Or shell commands for the client, as root."`
-}
-
-// NumbersChecked is the outcome of comparing a client's accounts.
-type NumbersChecked struct {
-	Compared   int              `json:"compared" doc:"How many users and groups of the client were looked at."`
-	Mismatches []NumberMismatch `json:"mismatches"`
-}
-
 // NewUser is what a user is made from.
 type NewUser struct {
 	Name     string            `json:"name" maxLength:"64"`
@@ -199,13 +182,6 @@ type NewPassword struct {
 // MadePassword is a password that was made up.
 type MadePassword struct {
 	Password string `json:"password" doc:"Shown once. The user has to change it first."`
-}
-
-// NumbersToCheck is what a client's accounts are.
-type NumbersToCheck struct {
-	Passwd string `json:"passwd,omitempty" format:"lines" doc:"Lines of passwd(5)."`
-	Group  string `json:"group,omitempty" format:"lines" doc:"Lines of group(5)."`
-	Host   string `json:"host,omitempty" maxLength:"80" doc:"Remember them under this name, so that the audit's findings tell of them from now on."`
 }
 
 // users are the people and programs.
@@ -329,28 +305,6 @@ func (s *Server) registerPeople() {
 		return s.on(ctx).RemoveCodes(ctx, caller(ctx), in.Name)
 	})
 
-	op := operation(checkIDs, http.MethodPost, "/ids/check", "Compare a client's user and group numbers with the records", "people")
-	op.MaxBodyBytes = 8 << 20
-	handle(s, op, func(ctx context.Context, in *struct {
-		Body NumbersToCheck
-	}) (NumbersChecked, error) {
-		found, n, err := s.on(ctx).CheckNumbers(ctx, caller(ctx), in.Body.Host, in.Body.Passwd, in.Body.Group)
-		out := NumbersChecked{Compared: n, Mismatches: []NumberMismatch{}}
-		for _, c := range found {
-			m := NumberMismatch{Kind: "user", Name: c.Name, There: c.There, Taken: c.Taken, FixHere: c.FixHere, FixThere: c.FixThere}
-			if c.Group {
-				m.Kind = "group"
-			}
-			if c.Known {
-				m.Here = &c.Here
-			}
-			out.Mismatches = append(out.Mismatches, m)
-		}
-		return out, err
-	})
-	do(s, operation("forget-ids", http.MethodDelete, "/ids/{name}", "Forget what a client has, so that the audit looks at it no more", "people"), func(ctx context.Context, in *Named) error {
-		return s.on(ctx).ForgetNumbers(ctx, caller(ctx), in.Name)
-	})
 	do(s, operation("add-member", http.MethodPut, "/groups/{name}/members/{member}", "Put a user or a group into a group", "people"), func(ctx context.Context, in *Membership) error {
 		if err := s.ownGroup(ctx, in.Name); err != nil {
 			return err

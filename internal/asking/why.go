@@ -49,7 +49,7 @@ type Answer struct {
 //
 // Over NFS, User may be a bare uid instead.
 func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
-	user, err := a.asker(q)
+	user, said, err := a.asker(ctx, q)
 	if err != nil {
 		return Answer{}, err
 	}
@@ -83,7 +83,7 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 	if out.Via == site.SMB {
 		r.Share, err = a.pickShare(f, q.Share, r)
 	} else {
-		r.NFS, err = a.pickExport(ctx, f, q, user.UID, r)
+		r.NFS, err = a.pickExport(ctx, f, q, said, r)
 	}
 	if err != nil {
 		return Answer{}, err
@@ -100,22 +100,32 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 	return out, nil
 }
 
-// asker is who asks: a user, or over NFS somebody of whom only a uid is known.
-func (a Answers) asker(q Question) (*identity.User, error) {
-	user, err := a.Gateway.User(q.User)
-	if uid, notNumber := strconv.ParseUint(q.User, 10, 32); err != nil && notNumber == nil && q.Via == "nfs" {
-		d := a.Gateway.Policy().Directory
-		if i := d.UserIndexByUID(uint32(uid)); i >= 0 {
-			return &d.Users()[i], nil
-		}
-		return &identity.User{Name: "uid " + q.User, UID: uint32(uid)}, nil
+// asker is who asks: a user, or over NFS somebody of whom only the uid is known that their host says.
+func (a Answers) asker(ctx context.Context, q Question) (user *identity.User, said *uint32, err error) {
+	user, err = a.Gateway.User(q.User)
+	uid, notNumber := strconv.ParseUint(q.User, 10, 32)
+	if err == nil || notNumber != nil || q.Via != "nfs" {
+		return user, nil, err
 	}
-	return user, err
+	p, there := a.Gateway.Policy(), uint32(uid)
+	here, known := there, true
+	if q.From != "" {
+		o, err := a.Gateway.Origin(ctx, q.From, q.Port)
+		if err != nil {
+			return nil, nil, err
+		}
+		numbers, _ := p.NumbersAt(&o)
+		here, known = numbers.UserHere(there)
+	}
+	if i := p.Directory.UserIndexByUID(here); known && i >= 0 {
+		return &p.Directory.Users()[i], &there, nil
+	}
+	return &identity.User{Name: "uid " + q.User, UID: there}, &there, nil
 }
 
 // pickExport finds by which export of a folder a request arrives that leaves most of what it
-// wants; nil where none holds the path.
-func (a Answers) pickExport(ctx context.Context, f *site.PublishedFolder, q Question, uid uint32, r access.Request) (*access.Arrival, error) {
+// wants; nil where none holds the path. The uid that is said, if any, comes alone, and else the user with what their host calls them.
+func (a Answers) pickExport(ctx context.Context, f *site.PublishedFolder, q Question, said *uint32, r access.Request) (*access.Arrival, error) {
 	if len(f.Exports) == 0 {
 		return nil, nil
 	}
@@ -132,7 +142,11 @@ func (a Answers) pickExport(ctx context.Context, f *site.PublishedFolder, q Ques
 		if q.Share != "" && e != a.Gateway.Policy().ExportAt(q.Share) || e.Below != "" && r.Path != e.Below && !strings.HasPrefix(r.Path, e.Below+"/") {
 			continue
 		}
-		r.NFS = access.Arrive(a.Gateway.Policy(), e, o, posix.Credential{UID: uid, GID: uid})
+		if said != nil {
+			r.NFS = access.Arrive(a.Gateway.Policy(), e, o, posix.Credential{UID: *said, GID: *said})
+		} else {
+			r.NFS = access.ArriveAs(a.Gateway.Policy(), e, o, r.User)
+		}
 		if got := access.Decide(a.Gateway.Policy(), r).Granted; best == nil || got&r.Want&^most != 0 || best.Rule == nil && r.NFS.Rule != nil {
 			best, most = r.NFS, got&r.Want
 		}

@@ -271,63 +271,6 @@ func (a *app) userPasswordCommand() *cli.Command {
 	})
 }
 
-func (a *app) idsCommand() *cli.Command {
-	return group("ids", "the numbers by which NFS clients know users and groups",
-		a.straysCommand(), a.handOverCommand(),
-		a.leaf("check", "compare a client's passwd and group files (getent passwd, getent group) with the records", "FILE [FILE]", []cli.Flag{
-			&cli.StringFlag{Name: "host", Usage: "remember them under this name, so that the findings tell of them from now on"},
-		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			body := make(map[string]string)
-			if cmd.IsSet("host") {
-				body["host"] = cmd.String("host")
-			}
-			for _, name := range args {
-				raw, err := a.readFile(name)
-				if err != nil {
-					return err
-				}
-				// The two differ in how many fields a line has.
-				first, _, _ := strings.Cut(strings.TrimLeft(raw, "\n"), "\n")
-				kind := "passwd"
-				if strings.Count(first, ":") == 3 {
-					kind = "group"
-				}
-				if body[kind] != "" {
-					return usage("both files are %s files", kind)
-				}
-				body[kind] = string(raw)
-			}
-			return ask(ctx, a, cmd, http.MethodPost, "ids/check", nil, body, printNumbers)
-		}),
-		a.leaf("forget", "forget what a client has", "HOST", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
-			if err := a.client.call(ctx, http.MethodDelete, "ids/"+escape(args[0]), nil, nil, nil); err != nil {
-				return err
-			}
-			return a.done(cmd, "forgot the numbers of %s", args[0])
-		}))
-}
-
-func printNumbers(w io.Writer, c api.NumbersChecked) {
-	fmt.Fprintf(w, "%d users and groups compared, %d mismatches\n", c.Compared, len(c.Mismatches))
-	for _, m := range c.Mismatches {
-		fmt.Fprintf(w, "\n%s %s is %d on the client", m.Kind, m.Name, m.There)
-		if m.Here != nil {
-			fmt.Fprintf(w, " and %d here", *m.Here)
-		}
-		if m.Taken != "" {
-			fmt.Fprintf(w, "; %d is %s here", m.There, m.Taken)
-		}
-		fmt.Fprintln(w, "\n  here, either:")
-		for _, line := range m.FixHere {
-			fmt.Fprintln(w, "   ", line)
-		}
-		fmt.Fprintln(w, "  or on the client:")
-		for _, line := range m.FixThere {
-			fmt.Fprintln(w, "   ", line)
-		}
-	}
-}
-
 func (a *app) membership(name, method, text, said string) *cli.Command {
 	return a.leaf(name, text, "MEMBER... GROUP", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		members, of := args[:len(args)-1], args[len(args)-1]

@@ -75,7 +75,10 @@ func printPerson(w io.Writer, p api.Person) {
 	lines = nil
 	for _, h := range p.Hosts {
 		same := "as here"
-		if !h.Same {
+		switch {
+		case h.Map != "":
+			same = fmt.Sprintf("by number map %s; %d here", h.Map, p.UID)
+		case !h.Same:
 			same = fmt.Sprintf("and %d here", p.UID)
 		}
 		lines = append(lines, fmt.Sprintf("%s: %d, %s", h.Host, h.UID, same))

@@ -56,6 +56,8 @@ func Of(m access.Fix) string {
 			return fmt.Sprintf("amber group set %s --gid %d", quote(m.User), m.UID)
 		}
 		return fmt.Sprintf("amber user set %s --uid %d", quote(m.User), m.UID)
+	case access.FixNumberMap:
+		return fmt.Sprintf("amber ids map add %s --from %s --like %s", quote(m.From), quote(m.From), quote(m.From))
 	case access.FixLimit:
 		return OfLimit("set", m.Limit) + boundFlags(m.Bounds)
 	case access.FixLimitRemove:

@@ -86,16 +86,20 @@ func (n *Namespace) quota(f *site.PublishedFolder, of limit.Counted, number uint
 	return q
 }
 
-// UserQuota gives how a uid stands in the folder of an export: to whoever it is, and to administrators; ErrDenied to others.
+// UserQuota gives how a uid, as the guest's host has it, stands in the folder of an export: to whoever it is, and to administrators; ErrDenied to others.
 func (n *Namespace) UserQuota(g *Guest, uid uint32) (Quota, error) {
 	v, err := n.view(g.Subject(), "")
 	if err != nil {
 		return Quota{}, err
 	}
-	if v.nfs.Rule == nil || v.nfs.Unix.UID != uid && !administers(v.policy, v.nfs.User) {
+	said := uid
+	uid, known := v.numbers().UserHere(said)
+	if v.nfs.Rule == nil || !known || v.nfs.Unix.UID != uid && !administers(v.policy, v.nfs.User) {
 		return Quota{}, ErrDenied
 	}
-	return n.quota(v.folder, limit.Owned, uid), nil
+	q := n.quota(v.folder, limit.Owned, uid)
+	q.Number = said
+	return q, nil
 }
 
 // GroupQuota gives how a gid stands: to its members, and to administrators.
@@ -104,11 +108,15 @@ func (n *Namespace) GroupQuota(g *Guest, gid uint32) (Quota, error) {
 	if err != nil {
 		return Quota{}, err
 	}
+	said := gid
+	gid, known := v.numbers().GroupHere(said)
 	member := v.nfs.Unix.GID == gid || slices.Contains(v.nfs.Unix.Groups, gid)
-	if v.nfs.Rule == nil || !member && !administers(v.policy, v.nfs.User) {
+	if v.nfs.Rule == nil || !known || !member && !administers(v.policy, v.nfs.User) {
 		return Quota{}, ErrDenied
 	}
-	return n.quota(v.folder, limit.Grouped, gid), nil
+	q := n.quota(v.folder, limit.Grouped, gid)
+	q.Number = said
+	return q, nil
 }
 
 func administers(p *site.Policy, user identity.ID) bool {

@@ -328,7 +328,7 @@ func (f *File) pathNow() string {
 // attributes are those of an open regular file of a folder.
 func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func() string) (Attributes, error) {
 	a := v.unixFacts().read(fd, st)
-	out := attributesOf(st, &a)
+	out := v.attributesOf(st, &a)
 	id := fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}
 	rootDev, _ := state.device(v)
 	out.FileID = Key{Inode: st.Ino, Mount: state.spots.mountTag(id.dev, rootDev)}.fileID()

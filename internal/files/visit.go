@@ -336,7 +336,7 @@ type Attributes struct {
 // Attributes gives them as they were when the object was last looked at.
 func (o *Object) Attributes() Attributes {
 	a := o.owner()
-	out := attributesOf(&o.st, a)
+	out := o.w.v.attributesOf(&o.st, a)
 	out.FileID = o.key.fileID()
 	if !o.w.v.folder.Unix() {
 		own := acl.Ownership{User: o.w.v.policy.Directory.UserIndexByUID(a.UID), Group: o.w.v.policy.Directory.GroupIndexByGID(a.GID)}
@@ -349,8 +349,20 @@ func (o *Object) Attributes() Attributes {
 	return out
 }
 
-func attributesOf(st *unix.Statx_t, a *posix.Attributes) Attributes {
-	return Attributes{Type: uint32(st.Mode) & unix.S_IFMT, Mode: a.Mode, Links: st.Nlink, UID: a.UID, GID: a.GID, Size: st.Size, Used: st.Blocks * 512,
+// numbers are those of the asker's host; nil where they are the records'.
+func (v view) numbers() *site.HostNumbers {
+	if v.nfs == nil {
+		return nil
+	}
+	return v.nfs.Numbers
+}
+
+// Numbers are those of the asker's host; nil where they are the records'.
+func (o *Object) Numbers() *site.HostNumbers { return o.w.v.numbers() }
+
+func (v view) attributesOf(st *unix.Statx_t, a *posix.Attributes) Attributes {
+	uid, gid := v.numbers().Shown(a.UID, a.GID)
+	return Attributes{Type: uint32(st.Mode) & unix.S_IFMT, Mode: a.Mode, Links: st.Nlink, UID: uid, GID: gid, Size: st.Size, Used: st.Blocks * 512,
 		Major: st.Rdev_major, Minor: st.Rdev_minor, Access: st.Atime, Modify: st.Mtime, Change: st.Ctime, Created: st.Btime}
 }
 

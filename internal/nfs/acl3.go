@@ -2,6 +2,7 @@ package nfs
 
 import (
 	"errors"
+	"slices"
 
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/files"
@@ -18,7 +19,7 @@ const (
 )
 
 func (s *Server) serveACL(c *onc.Call, w *onc.Writer) onc.AcceptStat {
-	q := &call3{c, s, w, c.Args}
+	q := &call3{Call: c, s: s, w: w, r: c.Args}
 	switch c.Procedure {
 	case 0:
 		return onc.Success
@@ -41,13 +42,21 @@ func (q *call3) getACL() onc.AcceptStat {
 		if err == nil && !v.Unix() {
 			err = files.ErrNotSupported
 		}
+		list, def := o.ACL()
+		if numbers := o.Numbers(); numbers != nil && err == nil {
+			var all, allDefault bool
+			list, all = mapACL(list, numbers.UserThere, numbers.GroupThere)
+			def, allDefault = mapACL(def, numbers.UserThere, numbers.GroupThere)
+			if !all || !allDefault { // a list that leaves somebody out would be written back without them
+				err = files.ErrNotSupported
+			}
+		}
 		good := q.status(err)
 		putPost(q.w, export, now3(o))
 		if !good {
 			return onc.Success
 		}
 		a := o.Attributes()
-		list, def := o.ACL()
 		if len(list) == 3 { // its readers want a mask
 			list = posix.ACL{list[0], list[1], {Tag: posix.Mask, Perm: list[1].Perm}, list[2]}
 		}
@@ -104,7 +113,10 @@ func (q *call3) setACL() onc.AcceptStat {
 	def, err2 := read()
 	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
 		err := errors.Join(err1, err2)
-		if err != nil {
+		numbers := o.Numbers()
+		list, all := mapACL(list, numbers.UserHere, numbers.GroupHere)
+		def, allDefault := mapACL(def, numbers.UserHere, numbers.GroupHere)
+		if err != nil || !all || !allDefault {
 			err = files.ErrInvalid
 		} else {
 			had, hadDefault := o.ACL()
@@ -120,4 +132,21 @@ func (q *call3) setACL() onc.AcceptStat {
 		putPost(q.w, export, now3(o))
 		return onc.Success
 	})
+}
+
+// mapACL is an ACL with other numbers for users and groups; false where there is none for somebody.
+func mapACL(list posix.ACL, user, group func(uint32) (uint32, bool)) (posix.ACL, bool) {
+	list = slices.Clone(list)
+	all := true
+	for i := range list {
+		known := true
+		switch e := &list[i]; e.Tag {
+		case posix.User:
+			e.ID, known = user(e.ID)
+		case posix.Group:
+			e.ID, known = group(e.ID)
+		}
+		all = all && known
+	}
+	return list.Sorted(), all
 }

@@ -7,6 +7,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/onc"
 )
@@ -37,6 +38,23 @@ func putACL4(w *onc.Writer, aces []ace4) {
 	}
 }
 
+// whoUser spells a user of the records for a client: the number that it has for them, else the one that they have here, marked as such.
+func whoUser(h *site.HostNumbers, uid uint32) string { return who(h.UserThere, uid) }
+
+// whoGroup is whoUser for a group.
+func whoGroup(h *site.HostNumbers, gid uint32) string { return who(h.GroupThere, gid) }
+
+func who(there func(uint32) (uint32, bool), here uint32) string {
+	n, known := there(here)
+	if !known {
+		return strconv.FormatUint(uint64(here), 10) + hereMark
+	}
+	return strconv.FormatUint(uint64(n), 10)
+}
+
+// hereMark is the domain of numbers of the records, where a client has none of its own.
+const hereMark = "@gatekeeper"
+
 // entriesACL spells the entries that bear on an object.
 func entriesACL(d *identity.Directory, o *files.Object) []ace4 {
 	var out []ace4
@@ -48,11 +66,11 @@ func entriesACL(d *identity.Directory, o *files.Object) []ace4 {
 		switch who := a.Entry.Who; who.Kind {
 		case identity.KindUser:
 			if u := d.User(who.ID); u != nil {
-				e.who = strconv.FormatUint(uint64(u.UID), 10)
+				e.who = whoUser(o.Numbers(), u.UID)
 			}
 		case identity.KindGroup:
 			if g := d.Group(who.ID); g != nil {
-				e.who, e.flags = strconv.FormatUint(uint64(g.GID), 10), aceGroup
+				e.who, e.flags = whoGroup(o.Numbers(), g.GID), aceGroup
 			}
 		case identity.KindOwner:
 			e.who = "OWNER@"
@@ -81,14 +99,15 @@ func entriesACL(d *identity.Directory, o *files.Object) []ace4 {
 // after it, a deny keeps them from it.
 func unixACL(o *files.Object) []ace4 {
 	list, inherited := o.ACL()
-	out := posixACEs(list, o.Dir(), 0)
+	numbers := o.Numbers()
+	out := posixACEs(numbers, list, o.Dir(), 0)
 	if o.Dir() && inherited != nil {
-		out = append(out, posixACEs(inherited, true, aceFileInherit|aceDirInherit|aceInheritOnly)...)
+		out = append(out, posixACEs(numbers, inherited, true, aceFileInherit|aceDirInherit|aceInheritOnly)...)
 	}
 	return out
 }
 
-func posixACEs(list posix.ACL, dir bool, flags uint32) []ace4 {
+func posixACEs(numbers *site.HostNumbers, list posix.ACL, dir bool, flags uint32) []ace4 {
 	mask := func(perm uint32) acl.Mask {
 		m := acl.ReadAttributes | acl.ReadACL | acl.Synchronize
 		if perm&posix.Read != 0 {
@@ -115,7 +134,6 @@ func posixACEs(list posix.ACL, dir bool, flags uint32) []ace4 {
 	var out, denies []ace4
 	add := func(kind uint32, m acl.Mask, who string, more uint32) ace4 { return ace4{kind, flags | more, m, who} }
 	for _, e := range list {
-		number := strconv.FormatUint(uint64(e.ID), 10)
 		switch e.Tag {
 		case posix.UserObj:
 			if missing := bits(^e.Perm & 7); missing != 0 {
@@ -123,14 +141,15 @@ func posixACEs(list posix.ACL, dir bool, flags uint32) []ace4 {
 			}
 			out = append(out, add(aceAllow, mask(e.Perm)|acl.WriteAttributes|acl.WriteACL, "OWNER@", 0))
 		case posix.User:
+			who := whoUser(numbers, e.ID)
 			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
-				out = append(out, add(aceDen, missing, number, 0))
+				out = append(out, add(aceDen, missing, who, 0))
 			}
-			out = append(out, add(aceAllow, mask(e.Perm&most), number, 0))
+			out = append(out, add(aceAllow, mask(e.Perm&most), who, 0))
 		case posix.GroupObj, posix.Group:
 			who := "GROUP@"
 			if e.Tag == posix.Group {
-				who = number
+				who = whoGroup(numbers, e.ID)
 			}
 			out = append(out, add(aceAllow, mask(e.Perm&most), who, aceGroup))
 			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
@@ -160,7 +179,7 @@ func readACL4(r *onc.Reader) (out []ace4) {
 
 // toEntries turns a list into entries. The records evaluate what denies before what allows, and a list
 // that means something else by its order is turned down.
-func (s *Server) toEntries(aces []ace4, dir bool) ([]acl.Entry, status4) {
+func (s *Server) toEntries(numbers *site.HostNumbers, aces []ace4, dir bool) ([]acl.Entry, status4) {
 	d := s.Policy().Directory
 	var out []acl.Entry
 	for _, a := range aces {
@@ -180,7 +199,7 @@ func (s *Server) toEntries(aces []ace4, dir bool) ([]acl.Entry, status4) {
 		if e.Level, e.Mask = acl.GrantOf(a.mask&acl.All, e.Deny, dir); e.Level == acl.NoLevel && e.Mask == 0 || e.Applies&acl.Everywhere == 0 {
 			continue // it says nothing
 		}
-		h, ok := s.holderOf(a)
+		h, ok := s.holderOf(numbers, a)
 		switch {
 		case !ok:
 			return nil, err4BadOwner
@@ -228,7 +247,7 @@ func aceBits(m acl.Mask) uint32 {
 // toPOSIX turns a list into a POSIX ACL and, for a directory, the one that what is made in it starts
 // with: nil where the list says nothing of it. What a POSIX ACL would let somebody do that the list does not is
 // turned down, and so is what it has no words for to withhold.
-func (s *Server) toPOSIX(aces []ace4, dir bool) (list, inherited posix.ACL, st status4) {
+func (s *Server) toPOSIX(numbers *site.HostNumbers, aces []ace4, dir bool) (list, inherited posix.ACL, st status4) {
 	var here, below []ace4
 	for _, a := range aces {
 		const inherits = aceFileInherit | aceDirInherit
@@ -245,10 +264,10 @@ func (s *Server) toPOSIX(aces []ace4, dir bool) (list, inherited posix.ACL, st s
 			below = append(below, a)
 		}
 	}
-	if list, st = s.posixOf(here); st != ok4 || len(below) == 0 {
+	if list, st = s.posixOf(numbers, here); st != ok4 || len(below) == 0 {
 		return list, nil, st
 	}
-	inherited, st = s.posixOf(below)
+	inherited, st = s.posixOf(numbers, below)
 	return list, inherited, st
 }
 
@@ -258,7 +277,7 @@ type holder struct {
 	id  uint32
 }
 
-func (s *Server) holderOf(a ace4) (holder, bool) {
+func (s *Server) holderOf(numbers *site.HostNumbers, a ace4) (holder, bool) {
 	switch a.who {
 	case "OWNER@":
 		return holder{posix.UserObj, posix.Nobody}, true
@@ -267,17 +286,14 @@ func (s *Server) holderOf(a ace4) (holder, bool) {
 	case "EVERYONE@":
 		return holder{posix.Other, posix.Nobody}, true
 	}
-	id, ok := parseOwner(a.who)
-	if !ok {
-		id, ok = s.namedOwner(a.who, a.flags&aceGroup != 0)
-	}
+	id, ok := s.ownerOf(numbers, a.who, a.flags&aceGroup != 0)
 	if a.flags&aceGroup != 0 {
 		return holder{posix.Group, id}, ok
 	}
 	return holder{posix.User, id}, ok
 }
 
-func (s *Server) posixOf(aces []ace4) (posix.ACL, status4) {
+func (s *Server) posixOf(numbers *site.HostNumbers, aces []ace4) (posix.ACL, status4) {
 	type said struct {
 		holder
 		deny bool
@@ -287,7 +303,7 @@ func (s *Server) posixOf(aces []ace4) (posix.ACL, status4) {
 	holders := []holder{{posix.UserObj, posix.Nobody}, {posix.GroupObj, posix.Nobody}, {posix.Other, posix.Nobody}}
 	crowdDenied := false
 	for _, a := range aces {
-		h, ok := s.holderOf(a)
+		h, ok := s.holderOf(numbers, a)
 		if !ok {
 			return nil, err4BadOwner
 		}

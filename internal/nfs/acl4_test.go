@@ -32,11 +32,11 @@ func TestACLsReadBackAlike(t *testing.T) {
 		}
 		list = list.Sorted()
 		dir := rapid.Bool().Draw(t, "dir")
-		aces := posixACEs(list, dir, 0)
+		aces := posixACEs(nil, list, dir, 0)
 		if dir {
-			aces = append(aces, posixACEs(list, true, aceFileInherit|aceDirInherit|aceInheritOnly)...)
+			aces = append(aces, posixACEs(nil, list, true, aceFileInherit|aceDirInherit|aceInheritOnly)...)
 		}
-		back, below, st := s.toPOSIX(aces, dir)
+		back, below, st := s.toPOSIX(nil, aces, dir)
 		require.Equal(t, ok4, st)
 		if dir {
 			require.Equal(t, back, below)
@@ -70,10 +70,10 @@ func TestACLsThatCannotBeSaid(t *testing.T) {
 		if name == "nobody's number" {
 			s = testServer(t)
 		}
-		_, _, st := s.toPOSIX(c.aces, true)
+		_, _, st := s.toPOSIX(nil, c.aces, true)
 		require.Equal(t, c.want, st, name)
 	}
-	list, below, st := s.toPOSIX(nil, false)
+	list, below, st := s.toPOSIX(nil, nil, false)
 	require.Equal(t, ok4, st)
 	require.Nil(t, below)
 	require.Equal(t, posix.Of(0), list, "who is not named has nothing")
@@ -103,7 +103,7 @@ func TestSettingACLs(t *testing.T) {
 		status, _ := c.Session(nfsraw.Op(22, fh), nfsraw.Op(25, nfsraw.Raw(make([]byte, 16)), uint64(0), 9))
 		return status4(status)
 	}
-	aces := posixACEs(posix.Of(0o640), false, 0)
+	aces := posixACEs(nil, posix.Of(0o640), false, 0)
 	require.Equal(t, ok4, set(c, fh, aces...))
 	require.Equal(t, err4Access, read(other))
 	aces = slices.Insert(aces, 0, ace4{mask: acl.ReadData, who: "orla@larkfell.example"})

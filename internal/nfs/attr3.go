@@ -155,8 +155,9 @@ func seen3(o *files.Object) *files.Attributes {
 	return &a
 }
 
-// readSet reads sattr3.
-func readSet(r *onc.Reader) files.Set {
+// readSet reads sattr3. Its numbers are the client's, and become the records'.
+func (q *call3) readSet() files.Set {
+	r := q.r
 	var s files.Set
 	number := func() *uint32 {
 		if !r.Bool() {
@@ -166,6 +167,9 @@ func readSet(r *onc.Reader) files.Set {
 		return &v
 	}
 	s.Mode, s.UID, s.GID = number(), number(), number()
+	if numbers := q.s.numbersAt(q.Call, s.UID != nil || s.GID != nil); !here(numbers, s.UID, s.GID) {
+		q.refused = files.ErrInvalid
+	}
 	if s.Mode != nil {
 		*s.Mode &= 0o7777
 	}

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/posix"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/onc"
 )
@@ -380,7 +381,8 @@ type set4 struct {
 }
 
 // readSet4 reads fattr4 for setting. The set that is read is given back for the answer.
-func (s *Server) readSet4(r *onc.Reader, minor uint32) (set set4, which bitmap, err error) {
+func (q *compound) readSet4() (set set4, which bitmap, err error) {
+	r, minor := q.r, q.minor
 	which = readBitmap(r)
 	body := onc.NewReader(r.Opaque(64 << 10))
 	if r.Err() != nil {
@@ -408,10 +410,7 @@ func (s *Server) readSet4(r *onc.Reader, minor uint32) (set set4, which bitmap, 
 			set.Mode = &v
 		case attrOwner, attrOwnerGroup:
 			name := body.String(longestOwner)
-			id, ok := parseOwner(name)
-			if !ok {
-				id, ok = s.namedOwner(name, n == attrOwnerGroup)
-			}
+			id, ok := q.s.ownerOf(q.s.numbersAt(q.Call, true), name, n == attrOwnerGroup)
 			if !ok && body.Err() == nil {
 				return set, which, err4BadOwner
 			}
@@ -442,8 +441,8 @@ func (s *Server) readSet4(r *onc.Reader, minor uint32) (set set4, which bitmap, 
 }
 
 // readNewSet4 is readSet4 for what is made: its ACL comes from its directory, and is set after.
-func (s *Server) readNewSet4(r *onc.Reader, minor uint32) (files.Set, bitmap, error) {
-	set, which, err := s.readSet4(r, minor)
+func (q *compound) readNewSet4() (files.Set, bitmap, error) {
+	set, which, err := q.readSet4()
 	if err == nil && set.list {
 		err = err4AttrNotSupp
 	}
@@ -456,8 +455,24 @@ func parseOwner(s string) (uint32, bool) {
 	return uint32(n), err == nil && uint32(n) != posix.Nobody
 }
 
-// namedOwner turns NAME@DOMAIN into a number of the records.
+// ownerOf turns what a client calls an owner, or a group, into a number of the records: its own number, or NAME@DOMAIN.
+func (s *Server) ownerOf(numbers *site.HostNumbers, text string, group bool) (id uint32, known bool) {
+	if id, known = parseOwner(text); !known {
+		return s.namedOwner(text, group)
+	}
+	if group {
+		return numbers.GroupHere(id)
+	}
+	return numbers.UserHere(id)
+}
+
+// namedOwner turns NAME@DOMAIN into a number of the records, or NUMBER with the domain that says that it is one.
 func (s *Server) namedOwner(name string, group bool) (uint32, bool) {
+	if number, here := strings.CutSuffix(name, hereMark); here {
+		if id, ok := parseOwner(number); ok {
+			return id, true
+		}
+	}
 	name, _, _ = strings.Cut(name, "@")
 	d := s.Policy().Directory
 	if group {

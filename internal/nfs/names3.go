@@ -36,7 +36,7 @@ func (q *call3) create() onc.AcceptStat {
 	var verifier files.Verifier
 	switch how {
 	case unchecked, guarded:
-		set = readSet(q.r)
+		set = q.readSet()
 	case exclusive:
 		copy(verifier[:], q.r.Fixed(8))
 	default:
@@ -70,7 +70,7 @@ func (q *call3) create() onc.AcceptStat {
 }
 
 func (q *call3) mkdir() onc.AcceptStat {
-	raw, name, set := q.handle(), q.r.String(longestName3), readSet(q.r)
+	raw, name, set := q.handle(), q.r.String(longestName3), q.readSet()
 	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
 		before := now3(dir)
 		o, err := dir.Mkdir(name, set)
@@ -79,7 +79,7 @@ func (q *call3) mkdir() onc.AcceptStat {
 }
 
 func (q *call3) symlink() onc.AcceptStat {
-	raw, name, set, target := q.handle(), q.r.String(longestName3), readSet(q.r), q.r.String(longestTarget3)
+	raw, name, set, target := q.handle(), q.r.String(longestName3), q.readSet(), q.r.String(longestTarget3)
 	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
 		before := now3(dir)
 		o, err := dir.MakeLink(name, target, set)
@@ -93,13 +93,13 @@ func (q *call3) mknod() onc.AcceptStat {
 	var mode uint32
 	switch kind {
 	case 3, 4: // devices
-		set = readSet(q.r)
+		set = q.readSet()
 		q.r.Uint64()
 		mode = unix.S_IFCHR
 	case 6:
-		set, mode = readSet(q.r), unix.S_IFSOCK
+		set, mode = q.readSet(), unix.S_IFSOCK
 	case 7:
-		set, mode = readSet(q.r), unix.S_IFIFO
+		set, mode = q.readSet(), unix.S_IFIFO
 	}
 	return q.with(raw, 2, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
 		before := now3(dir)

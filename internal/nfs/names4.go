@@ -119,7 +119,7 @@ func (q *compound) create(_ *files.Visit, dir *files.Object, export int64) statu
 	if st != ok4 {
 		return st
 	}
-	set, which, err := q.s.readNewSet4(q.r, q.minor)
+	set, which, err := q.readNewSet4()
 	if err != nil {
 		return q.fail(err)
 	}

@@ -46,10 +46,12 @@ type call3 struct {
 	s *Server
 	w *onc.Writer
 	r *onc.Reader
+
+	refused error // what was read says somebody who is nobody
 }
 
 func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
-	q := &call3{c, s, w, c.Args}
+	q := &call3{Call: c, s: s, w: w, r: c.Args}
 	procs := [...]func() onc.AcceptStat{
 		func() onc.AcceptStat { return onc.Success }, q.getAttr, q.setAttr, q.lookup, q.access, q.readLink, q.read, q.write, q.create, q.mkdir,
 		q.symlink, q.mknod, func() onc.AcceptStat { return q.remove(false) }, func() onc.AcceptStat { return q.remove(true) }, q.rename, q.link,
@@ -154,6 +156,9 @@ func (q *call3) with(raw []byte, absent int, fn func(v *files.Visit, o *files.Ob
 		return q.fails(err, absent)
 	}
 	defer v.End()
+	if q.refused != nil {
+		return q.fails(q.refused, absent)
+	}
 	return fn(v, o, export)
 }
 
@@ -172,7 +177,7 @@ func (q *call3) getAttr() onc.AcceptStat {
 }
 
 func (q *call3) setAttr() onc.AcceptStat {
-	raw, set := q.handle(), readSet(q.r)
+	raw, set := q.handle(), q.readSet()
 	guarded := q.r.Bool()
 	var sec, nsec uint32
 	if guarded {

@@ -75,7 +75,7 @@ func (q *compound) setAttr(v *files.Visit, o *files.Object, export int64) status
 
 func (q *compound) setAttrs(v *files.Visit, o *files.Object) status4 {
 	id := q.readStateID()
-	set, which, err := q.s.readSet4(q.r, q.minor)
+	set, which, err := q.readSet4()
 	if err != nil {
 		return q.fail(err)
 	}
@@ -113,13 +113,13 @@ func (q *compound) setList(v *files.Visit, o *files.Object, set set4) status4 {
 		return ok4
 	}
 	if !v.Unix() {
-		entries, st := q.s.toEntries(set.aces, o.Dir())
+		entries, st := q.s.toEntries(o.Numbers(), set.aces, o.Dir())
 		if st != ok4 {
 			return st
 		}
 		return q.fail(o.SetEntries(context.Background(), entries))
 	}
-	list, inherited, st := q.s.toPOSIX(set.aces, o.Dir())
+	list, inherited, st := q.s.toPOSIX(o.Numbers(), set.aces, o.Dir())
 	if st != ok4 {
 		return st
 	}

@@ -154,7 +154,7 @@ func (q *compound) readOpen() (a openArgs, st status4) {
 		a.how = q.r.Uint32()
 		switch a.how {
 		case unchecked, guarded:
-			a.set, a.which, err = q.s.readNewSet4(q.r, q.minor)
+			a.set, a.which, err = q.readNewSet4()
 		case exclusive:
 			copy(a.verifier[:], q.r.Fixed(8))
 		case 3:
@@ -162,7 +162,7 @@ func (q *compound) readOpen() (a openArgs, st status4) {
 				return a, err4Inval
 			}
 			copy(a.verifier[:], q.r.Fixed(8))
-			a.set, a.which, err = q.s.readNewSet4(q.r, q.minor)
+			a.set, a.which, err = q.readNewSet4()
 		default:
 			return a, err4BadXDR
 		}

@@ -197,6 +197,30 @@ func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
 	return g
 }
 
+// numbersAt are the numbers of the client's host, where they are wanted; nil where they are the records'.
+func (s *Server) numbersAt(c *onc.Call, wanted bool) *site.HostNumbers {
+	p := s.Policy()
+	if !wanted || len(p.NumberMaps) == 0 {
+		return nil
+	}
+	o := s.origin(c.Conn, c.Cred.Flavor)
+	numbers, _ := p.NumbersAt(&o) // who is not sure of their own arrives as nobody
+	return numbers
+}
+
+// here makes a client's numbers, nil for none, those of the records; false where one is nobody's.
+func here(h *site.HostNumbers, uid, gid *uint32) bool {
+	good := true
+	if uid != nil {
+		*uid, good = h.UserHere(*uid)
+	}
+	if gid != nil {
+		n, known := h.GroupHere(*gid)
+		*gid, good = n, good && known
+	}
+	return good
+}
+
 type connKey int
 
 const (

@@ -43,15 +43,19 @@ func (s *Service) CheckNumbers(ctx context.Context, by Actor, host, passwd, grou
 			return nil, 0, err
 		}
 	}
+	return s.mismatches(host, there), len(there), nil
+}
+
+// mismatches is what is otherwise at a host, whose name may be "", and what fixes it.
+func (s *Service) mismatches(host string, there []identity.Numbered) (out []NumberCheck) {
 	taken := make(map[string]bool)
 	for _, n := range there {
 		taken[fmt.Sprint(n.Group, n.Number)] = true
 	}
-	var out []NumberCheck
-	for _, m := range s.Policy().Directory.CompareNumbers(there) {
+	for _, m := range s.Policy().CompareNumbers(host, there) {
 		out = append(out, fixNumbers(m, func(n uint32) bool { return taken[fmt.Sprint(m.Group, n)] }))
 	}
-	return out, len(there), nil
+	return out
 }
 
 func (s *Service) rememberNumbers(ctx context.Context, by Actor, host string, there []identity.Numbered) error {

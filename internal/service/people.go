@@ -330,7 +330,7 @@ func (s *Service) usedBy(p identity.Principal) (out []naming) {
 			}
 		}
 	}
-	return out
+	return append(out, mapUses(policy, p)...)
 }
 
 // refuseIfUsed refuses to remove what is still named, with the commands after which it can be, and what may be done instead.

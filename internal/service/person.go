@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
+	"strings"
 
 	"amber.example/gatekeeper/internal/accesslog"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -37,10 +37,10 @@ type GroupChain struct {
 
 // HostNumber is what a machine numbers a user.
 type HostNumber struct {
-	Host    string    `json:"host"`
-	UID     uint32    `json:"uid"`
-	Same    bool      `json:"same" doc:"It is the number that they have here."`
-	Checked time.Time `json:"-"`
+	Host string `json:"host"`
+	UID  uint32 `json:"uid"`
+	Same bool   `json:"same" doc:"It is the number that they have here."`
+	Map  string `json:"map,omitempty" doc:"The number map that has it."`
 }
 
 // Naming is where something names somebody, and the command after which it does not.
@@ -70,6 +70,11 @@ func (s *Service) Person(ctx context.Context, name string) (out Person, err erro
 			if !n.Group && identity.Fold(n.Name) == identity.Fold(u.Name) {
 				out.Hosts = append(out.Hosts, HostNumber{Host: l.Host, UID: n.Number, Same: n.Number == u.UID})
 			}
+		}
+	}
+	for _, m := range p.NumberMaps {
+		if n, mapped := m.UserThere(u.UID); mapped && n != u.UID {
+			out.Hosts = append(out.Hosts, HostNumber{Host: strings.Join(m.From, ", "), UID: n, Map: m.Name})
 		}
 	}
 	for _, f := range p.Folders {

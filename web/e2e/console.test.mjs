@@ -589,6 +589,42 @@ test('forty people are put in, given another end at once, and one of them leaves
   await p.getByRole('button', { name: 'Leaves' }).waitFor();
 });
 
+test('a host whose numbers cannot be changed: what was seen there is translated, a number put in and taken out', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.getByRole('link', { name: 'Hosts' }).click();
+  await p.getByRole('heading', { name: 'Numbers of hosts' }).waitFor();
+  await accessible(p, 'the numbers of hosts');
+  const asks = p.getByRole('alertdialog');
+  await p.getByRole('button', { name: 'Translate them here' }).click();
+  await asks.getByText('Fixes: ids in conflict, user piran at dome1.').waitFor();
+  await asks.getByRole('button', { name: 'Translate them' }).click();
+  await p
+    .getByText('3 users and groups compared, translated by number map dome1; all of them are who they are here')
+    .waitFor();
+  const map = p.getByRole('region', { name: 'Number map dome1' });
+  await map.getByRole('row', { name: 'uid 2002 user piran' }).waitFor();
+  await map.getByLabel('Number there').fill('600');
+  await map.getByLabel('Is here').fill('piran');
+  await map.getByRole('button', { name: 'Put in' }).click();
+  await asks
+    .getByText('600 and 2002 would be one and the same here', { exact: false })
+    .or(asks.getByText('2002 and 600', { exact: false }))
+    .waitFor();
+  await asks.getByRole('button', { name: 'Leave it' }).click();
+  await map.getByLabel('Is here').fill('orla');
+  await map.getByRole('button', { name: 'Put in' }).click();
+  await asks.getByText('Nobody gains or loses anything').waitFor();
+  await asks.getByRole('button', { name: 'Change it' }).click();
+  await map.getByRole('row', { name: 'uid 600 user orla' }).waitFor();
+  await map.getByRole('button', { name: 'Take out user 600 of dome1' }).click();
+  await asks.getByRole('button', { name: 'Change it' }).click();
+  await map.getByRole('row', { name: 'uid 600 user orla' }).waitFor({ state: 'detached' });
+  await map.getByRole('button', { name: 'Remove map' }).click();
+  await asks.getByRole('button', { name: 'Remove it' }).click();
+  await map.waitFor({ state: 'detached' });
+});
+
 test('an auditor sees everything and is offered no change', async () => {
   const p = await page();
   await signIn(p, 'auditor');

@@ -20,6 +20,7 @@ type Arrival struct {
 	Person identity.Person
 	// Mapping is how the one became the other, and Known whether that leads anywhere.
 	Mapping Mapping
+	Numbers *site.HostNumbers // by which the client's numbers were translated; nil for none
 	// Groups says whose list of groups counts: the records' unless the export honours the client's.
 	ClientGroups bool
 }
@@ -35,21 +36,106 @@ const (
 	AsNumber                     // nobody has that uid: its bare number
 	AsRoot                       // uid 0, not squashed: the superuser
 	RefusedNumber                // nobody has that uid, and the rule refuses those
+	NoNumber                     // the number map of the host has none for the user who asks
+	UnsureNumber                 // which number map the host has cannot be told
 )
 
 // Arrive finds the rule by which a request comes in and whom it acts as.
 func Arrive(p *site.Policy, export *site.PublishedExport, origin site.Origin, said posix.Credential) *Arrival {
-	return arrive(p, &Arrival{Export: export, Origin: origin, Said: said, Rule: export.Match(&origin), ClientGroups: export.ClientGroups})
+	numbers, sure := p.NumbersAt(&origin)
+	a := &Arrival{Export: export, Origin: origin, Said: said, Rule: export.Match(&origin), ClientGroups: export.ClientGroups, Numbers: numbers}
+	if !sure {
+		a.Mapping = UnsureNumber
+	}
+	return arrive(p, a)
+}
+
+// ArriveAs is Arrive for a user of the records, by the numbers that the host has for them and their groups.
+func ArriveAs(p *site.Policy, export *site.PublishedExport, origin site.Origin, user identity.ID) *Arrival {
+	numbers, sure := p.NumbersAt(&origin)
+	if !sure {
+		numbers = nil
+	}
+	said, known := there(numbers, UnixCredential(p.Directory, user))
+	if known {
+		return Arrive(p, export, origin, said)
+	}
+	return nobody(p, &Arrival{Export: export, Origin: origin, Said: said, Rule: export.Match(&origin), ClientGroups: export.ClientGroups, Numbers: numbers, User: user})
+}
+
+// there is a credential of the records in a host's numbers, less the groups that it has none for; false where it has none for the user.
+func there(h *site.HostNumbers, c posix.Credential) (posix.Credential, bool) {
+	if h == nil {
+		return c, true
+	}
+	uid, known := h.UserThere(c.UID)
+	_, gid := h.Shown(0, c.GID)
+	out := posix.Credential{UID: uid, GID: gid}
+	if !known {
+		out.UID = site.Anonymous
+	}
+	for _, g := range c.Groups {
+		if g, known := h.GroupThere(g); known {
+			out.Groups = append(out.Groups, g)
+		}
+	}
+	return out, known
+}
+
+// nobody is the arrival of a user for whom the host has no number. By a rule that takes everyone for one, it does not matter which they come by.
+func nobody(p *site.Policy, a *Arrival) *Arrival {
+	if a.Rule != nil && a.Rule.Squash == site.SquashAll {
+		a.User = 0
+		return arrive(p, a)
+	}
+	a.Mapping = NoNumber
+	a.Unix = posix.Credential{UID: posix.Nobody, GID: posix.Nobody}
+	if i := p.Directory.UserIndex(a.User); i != identity.None {
+		a.Person = p.Directory.Person(i)
+	}
+	return a
 }
 
 // ArriveBy is the same for a request that comes in by a given rule, on the terms it wants.
 func ArriveBy(p *site.Policy, export *site.PublishedExport, rule *site.ExportRule, said posix.Credential) *Arrival {
-	return arrive(p, &Arrival{Export: export, Origin: site.Origin{Port: 1, Flavor: site.FlavorSys}, Said: said, Rule: rule, ClientGroups: export.ClientGroups})
+	a := &Arrival{Export: export, Origin: site.Origin{Port: 1, Flavor: site.FlavorSys}, Rule: rule, ClientGroups: export.ClientGroups, Numbers: p.NumbersFor(rule)}
+	var known bool
+	if a.Said, known = there(a.Numbers, said); !known {
+		if i := p.Directory.UserIndexByUID(said.UID); i != identity.None {
+			a.User = p.Directory.Users()[i].ID
+		}
+		return nobody(p, a)
+	}
+	return arrive(p, a)
+}
+
+// translated are the client's numbers as those of the records. A group that is nobody's there is nobody's here, and false says so of the user.
+func (a *Arrival) translated() (posix.Credential, bool) {
+	if a.Numbers == nil {
+		return a.Said, true
+	}
+	group := func(gid uint32) uint32 {
+		if gid, known := a.Numbers.GroupHere(gid); known {
+			return gid
+		}
+		return site.Anonymous
+	}
+	uid, known := a.Numbers.UserHere(a.Said.UID)
+	if !known {
+		uid = posix.Nobody
+	}
+	as := posix.Credential{UID: uid, GID: group(a.Said.GID)}
+	for _, g := range a.Said.Groups {
+		if g, known := a.Numbers.GroupHere(g); known {
+			as.Groups = append(as.Groups, g)
+		}
+	}
+	return as, known
 }
 
 func arrive(p *site.Policy, a *Arrival) *Arrival {
-	said := a.Said
-	if a.Rule == nil { // as they would be, so that what else stands in the way can be told
+	said, known := a.translated()
+	if a.Rule == nil || a.Mapping == UnsureNumber { // as they would be, so that what else stands in the way can be told
 		a.Unix = posix.Credential{UID: posix.Nobody, GID: posix.Nobody}
 		if i := p.Directory.UserIndexByUID(said.UID); i != identity.None {
 			a.User, a.Person = p.Directory.Users()[i].ID, p.Directory.Person(i)
@@ -69,6 +155,8 @@ func arrive(p *site.Policy, a *Arrival) *Arrival {
 	user := p.Directory.UserIndexByUID(as.UID)
 	if user == identity.None && a.Mapping == ByNumber {
 		switch {
+		case !known && rule.Unknown != site.UnknownAnonymous:
+			a.Mapping = RefusedNumber // by its bare number it would be somebody else
 		case said.UID == 0:
 			a.Mapping = AsRoot
 		case rule.Unknown == site.UnknownAnonymous:
@@ -123,7 +211,7 @@ func arrive(p *site.Policy, a *Arrival) *Arrival {
 // accepted says whether the mapping leads to anyone who may ask in a folder of that kind.
 func (a *Arrival) accepted(unix bool) bool {
 	switch a.Mapping {
-	case RefusedNumber:
+	case RefusedNumber, NoNumber, UnsureNumber:
 		return false
 	case AsNumber, AsRoot:
 		return unix
@@ -154,7 +242,17 @@ func (a *Arrival) Says(d *identity.Directory, unix bool) string {
 		}
 		return "uid 0 is the client's superuser, and is not squashed"
 	case RefusedNumber:
+		if a.Numbers != nil {
+			return fmt.Sprintf("uid %d is nobody's there, by number map %s", uid, a.Numbers.Name)
+		}
 		return fmt.Sprintf("no user has uid %d", uid)
+	case NoNumber:
+		return fmt.Sprintf("%s has no number there, by number map %s", name, a.Numbers.Name)
+	case UnsureNumber:
+		return fmt.Sprintf("whose uid %d is there depends on the host's name, which cannot be looked up just now", uid)
+	}
+	if a.Numbers.Mapped(uid) {
+		return fmt.Sprintf("uid %d there is %s, by number map %s", uid, name, a.Numbers.Name)
 	}
 	return fmt.Sprintf("uid %d is %s", uid, name)
 }

@@ -133,3 +133,70 @@ func TestModesNotHadAtOnce(t *testing.T) {
 		require.Equal(t, gate, Decide(p, q).Gate, "%v", want.Names(false))
 	}
 }
+
+// A host's own numbers are those of the records before anything else is asked about them.
+func TestArrivalsByNumberMap(t *testing.T) {
+	is := func(maps ...site.NumberMap) *site.Policy {
+		rule := site.ClientRule{ID: 1, From: "192.0.2.0/24", Write: true, Squash: site.SquashRoot, AnonUID: site.Anonymous, AnonGID: site.Anonymous, Security: []site.Flavor{site.FlavorSys}, Unknown: site.UnknownNumber}
+		p, err := site.Compile(site.Records{
+			Users:   []identity.User{{ID: 1, Name: "isolde", UID: 2002, NFS: true}, {ID: 2, Name: "piran", UID: 2003, NFS: true}, {ID: 3, Name: "toor", UID: 0, NFS: true}},
+			Groups:  []identity.Group{{ID: 1, Name: "observers", GID: 3001}, {ID: 2, Name: "wheel", GID: 0}},
+			Volumes: []site.Volume{{ID: 1}}, Folders: []site.Folder{{ID: 1, Name: "scratch", VolumeID: 1, Path: "s", Permissions: site.ByMode}},
+			Exports: []site.Export{{ID: 1, Path: "/scratch", FolderID: 1, Rules: []site.ClientRule{rule}, ClientGroups: true}}, NumberMaps: maps, Services: site.Services{NFS: true}})
+		require.NoError(t, err)
+		return p
+	}
+	m := site.NumberMap{ID: 1, Name: "reducer", From: []string{"192.0.2.45"}, Others: site.OthersSame,
+		Users:  []site.NumberFor{{There: 500, Who: 2}, {There: 600, Who: 3}, {There: 2002}},
+		Groups: []site.NumberFor{{There: 20, Who: 1}, {There: 30, Who: 2}}}
+	strict := m
+	strict.Others = site.OthersUnknown
+	there, elsewhere := from("192.0.2.45", 800, site.FlavorSys), from("192.0.2.46", 800, site.FlavorSys)
+	for name, c := range map[string]struct {
+		p      *site.Policy
+		origin site.Origin
+		said   posix.Credential
+		user   identity.ID
+		unix   posix.Credential
+		as     Mapping
+		says   string
+	}{
+		"the number of the map":            {is(m), there, posix.Credential{UID: 500, GID: 20, Groups: []uint32{20, 77}}, 2, posix.Credential{UID: 2003, GID: 3001, Groups: []uint32{3001, 77}}, ByNumber, "uid 500 there is piran, by number map reducer"},
+		"elsewhere it is nobody's":         {is(m), elsewhere, posix.Credential{UID: 500, GID: 20}, 0, posix.Credential{UID: 500, GID: 20}, AsNumber, "no user has uid 500: it acts by its bare number"},
+		"piran has no other number there":  {is(m), there, posix.Credential{UID: 2003, GID: 1}, 0, posix.Credential{UID: posix.Nobody, GID: 1}, RefusedNumber, "uid 2003 is nobody's there, by number map reducer"},
+		"what the map calls nobody's":      {is(m), there, posix.Credential{UID: 2002, GID: 1}, 0, posix.Credential{UID: posix.Nobody, GID: 1}, RefusedNumber, "uid 2002 is nobody's there, by number map reducer"},
+		"others by their bare number":      {is(m), there, posix.Credential{UID: 700, GID: 3001}, 0, posix.Credential{UID: 700, GID: site.Anonymous}, AsNumber, "no user has uid 700: it acts by its bare number"},
+		"or are nobody's":                  {is(strict), there, posix.Credential{UID: 700, GID: 9}, 0, posix.Credential{UID: posix.Nobody, GID: site.Anonymous}, RefusedNumber, "uid 700 is nobody's there, by number map reducer"},
+		"root stays root, and is squashed": {is(strict), there, posix.Credential{}, 0, posix.Credential{UID: site.Anonymous, GID: site.Anonymous}, Squashed, "client rule 1 takes uid 0 for uid 65534, nobody in the records"},
+		"a map makes nobody root":          {is(m), there, posix.Credential{UID: 600, GID: 20}, 0, posix.Credential{UID: site.Anonymous, GID: site.Anonymous}, Squashed, "client rule 1 takes uid 600 for uid 65534, nobody in the records"},
+		"nor puts anybody in root's group": {is(m), there, posix.Credential{UID: 500, GID: 30, Groups: []uint32{30}}, 2, posix.Credential{UID: 2003, GID: site.Anonymous, Groups: []uint32{site.Anonymous}}, ByNumber, "uid 500 there is piran, by number map reducer"},
+		"names that cannot be looked up: nobody": {is(site.NumberMap{ID: 1, Name: "by name", From: []string{"reducer.larkfell.example"}}), site.Origin{Address: there.Address, Port: 800, Flavor: site.FlavorSys, Unsure: true},
+			posix.Credential{UID: 2003}, 2, posix.Credential{UID: 2003, GID: site.Anonymous}, UnsureNumber, "whose uid 2003 is there depends on the host's name, which cannot be looked up just now"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			a := Arrive(c.p, c.p.Export(1), c.origin, c.said)
+			require.Equal(t, c.user, a.User)
+			require.Equal(t, c.as, a.Mapping)
+			require.Equal(t, c.says, a.Says(c.p.Directory, true))
+			if len(a.Unix.Groups) == 0 {
+				a.Unix.Groups = nil
+			}
+			require.Equal(t, c.unix, a.Unix)
+			v := Decide(c.p, Request{Via: site.NFS, NFS: a, Folder: c.p.Folder(1), Want: acl.ReadData, Now: now, Facts: &oneMode{Mode: 0o777, Dir: true}})
+			refused := c.as == RefusedNumber || c.as == UnsureNumber
+			require.Equal(t, refused, v.Gate == Account, "%v", v)
+		})
+	}
+
+	// Who asks by name comes by the number of the host; without one there, they do not come at all, and why says so.
+	for _, p := range []*site.Policy{is(m), is(strict)} {
+		a := ArriveAs(p, p.Export(1), there, 2)
+		require.EqualValues(t, 500, a.Said.UID)
+		require.EqualValues(t, 2, a.User)
+		a = ArriveAs(p, p.Export(1), there, 1)
+		require.Equal(t, NoNumber, a.Mapping)
+		_, gates := Explain(p, Request{Via: site.NFS, NFS: a, Folder: p.Folder(1), Want: acl.ReadData, Now: now, Facts: &oneMode{Mode: 0o777, Dir: true}})
+		require.Zero(t, gates[0].Leaves)
+		require.Contains(t, gates[0].Reason, "isolde has no number there, by number map reducer")
+	}
+}

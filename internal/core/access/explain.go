@@ -89,6 +89,7 @@ const (
 	FixFolderRemove FixKind = "remove folder"
 	FixGroupRemove  FixKind = "remove group"
 	FixNumber       FixKind = "change uid or gid"
+	FixNumberMap    FixKind = "map numbers"
 	FixLimit        FixKind = "change limit"
 	FixLimitRemove  FixKind = "remove limit"
 	FixHandOver     FixKind = "hand over files"
@@ -443,7 +444,10 @@ func (c *recorder) fix() {
 // squashedToo says who acts as the same user as who asks; "" for nobody.
 func (c *recorder) squashedToo() string {
 	nfs := c.request.NFS
-	if nfs == nil || nfs.Said.UID == nfs.Unix.UID {
+	if nfs == nil {
+		return ""
+	}
+	if said, known := nfs.translated(); known && said.UID == nfs.Unix.UID {
 		return ""
 	}
 	return "all whom " + ruleName{nfs.Rule, nfs.Export.Path}.String() + " makes " + c.userName()

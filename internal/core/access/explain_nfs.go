@@ -13,9 +13,11 @@ import (
 // arrival reports the account gate of NFS: which user this uid is at this host.
 func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 	says := nfs.Says(c.policy.Directory, c.request.Folder.Unix())
-	if nfs.User != 0 && nfs.ClientGroups {
+	switch {
+	case nfs.User == 0 || nfs.Mapping == NoNumber:
+	case nfs.ClientGroups:
 		says += "; groups as the client lists them"
-	} else if nfs.User != 0 {
+	default:
 		says += "; groups as in the records"
 	}
 	record := ""
@@ -26,9 +28,9 @@ func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 	switch {
 	case leaves != 0 && u != nil && !u.Expires.IsZero():
 		says += ", enabled until " + moment(u.Expires)
-	case leaves != 0:
+	case leaves != 0 || nfs.Mapping == NoNumber || nfs.Mapping == UnsureNumber:
 	case u == nil:
-		if !nfs.accepted(c.request.Folder.Unix()) && nfs.Said.UID != 0 {
+		if nfs.Numbers == nil && !nfs.accepted(c.request.Folder.Unix()) && nfs.Said.UID != 0 {
 			fixes = append(fixes, Fix{Kind: FixUser, UID: nfs.Said.UID})
 		}
 	case u.Disabled:

@@ -186,11 +186,13 @@ func reachesNobody(l *site.ExportRule) bool {
 func (a *Audit) oddities(e *site.PublishedExport, l *site.ExportRule) []int32 {
 	d := a.Policy.Directory
 	var out []int32
+	numbers := a.Policy.NumbersFor(l)
 	root, nobodys := d.GroupIndexByGID(0), d.GroupIndexByGID(site.Anonymous)
 	for i, u := range d.Users() {
 		squashed := l.Squash == site.SquashRoot && (u.UID == 0 || e.ClientGroups && d.Member(int32(i), root))
+		_, known := numbers.UserThere(u.UID)
 		// Who has no primary group says the anonymous one, which may be somebody's.
-		if squashed || e.ClientGroups && u.Primary == 0 && nobodys != identity.None {
+		if squashed || !known || e.ClientGroups && (numbers != nil || u.Primary == 0 && nobodys != identity.None) {
 			out = append(out, int32(i))
 		}
 	}

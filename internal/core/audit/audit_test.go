@@ -132,6 +132,20 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 			r.Exports = append(r.Exports, x)
 		}
 	}
+	for m := range rapid.IntRange(0, 2).Draw(t, "number maps") {
+		numbers := site.NumberMap{ID: int64(m + 1), Name: fmt.Sprint("m", m), From: []string{pick(t, "mapped", "192.0.2.1", "192.0.2.0/30", "192.0.2.2", "192.0.2.0/24")}, Others: pick(t, "others", site.OthersSame, site.OthersUnknown)}
+		side := func(first, n int) (out []site.NumberFor) {
+			who := rapid.Permutation([]identity.ID{1, 2, 3, 4, 5, 6}).Draw(t, "who")
+			for i := range 6 { // some of the records' own numbers, in another order
+				if id := who[i]; int(id) <= n && oneIn(2, "has") {
+					out = append(out, site.NumberFor{There: uint32(first + i), Who: id})
+				}
+			}
+			return out
+		}
+		numbers.Users, numbers.Groups = side(2001, nUsers), side(3001, nGroups)
+		r.NumberMaps = append(r.NumberMaps, numbers)
+	}
 	d := &disk{own: map[string]acl.Ownership{}, unix: map[string]*posix.Attributes{}}
 	uid := func() uint32 { return pick(t, "uid", 0, 2001, uint32(2000+nUsers), 2999) }
 	gid := func() uint32 { return pick(t, "gid", 0, 3001, uint32(3000+nGroups), site.Anonymous) }
@@ -198,12 +212,16 @@ func TestComingInByALine(t *testing.T) {
 			for i := range e.InForce {
 				for _, u := range p.Directory.Users() {
 					said := access.UnixCredential(p.Directory, u.ID)
-					from := access.Arrive(p, e, site.Origin{Address: netip.MustParseAddr(e.InForce[i].From), Port: 700, Flavor: site.FlavorSys}, said)
+					from := access.ArriveAs(p, e, site.Origin{Address: netip.MustParseAddr(e.InForce[i].From), Port: 700, Flavor: site.FlavorSys}, u.ID)
 					by := access.ArriveBy(p, e, &e.InForce[i], said)
 					require.Equal(t, from.Rule, by.Rule)
 					require.Equal(t, from.Unix, by.Unix)
 					require.Equal(t, from.User, by.User)
 					require.Equal(t, from.Mapping, by.Mapping)
+					require.Equal(t, from.Numbers, by.Numbers)
+					if from.Mapping == access.ByNumber { // there and back they are who they are
+						require.Equal(t, u.ID, from.User)
+					}
 				}
 			}
 		}

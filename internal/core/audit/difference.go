@@ -71,7 +71,8 @@ func Compare(before, after *Audit) *Comparison {
 	}
 	c.straight = [2]bool{straight(c.was), straight(c.is)}
 	c.sameSite = c.same && before.Now.Equal(after.Now) && before.Policy.Services == after.Policy.Services &&
-		reflect.DeepEqual(a.Users(), b.Users()) && reflect.DeepEqual(a.Groups(), b.Groups())
+		reflect.DeepEqual(a.Users(), b.Users()) && reflect.DeepEqual(a.Groups(), b.Groups()) &&
+		slices.EqualFunc(before.Policy.NumberMaps, after.Policy.NumberMaps, func(x, y *site.HostNumbers) bool { return reflect.DeepEqual(x.NumberMap, y.NumberMap) })
 	for _, pair := range c.folders() {
 		c.untouched[pair] = c.alike(pair[0], pair[1])
 	}

@@ -256,6 +256,15 @@ var (
 				to("groups", "group", int64(g))
 			}
 		}}
+	checkNumberMap = checks[NumberMap]{name: func(m *NumberMap) string { return m.Name }, unique: func(m *NumberMap) []keyed { return []keyed{name(m.Name)} },
+		refers: func(_ *Draft, m *NumberMap, to func(string, string, int64)) {
+			for _, n := range m.Users {
+				optional(to, "users", "user", n.Who)
+			}
+			for _, n := range m.Groups {
+				optional(to, "groups", "group", n.Who)
+			}
+		}}
 	checkRetiredNumber = checks[RetiredNumber]{name: func(n *RetiredNumber) string { return number(n.UID) },
 		unique: func(n *RetiredNumber) []keyed { return []keyed{{"uid", number(n.UID)}} }}
 	checkToken = checks[Token]{name: func(t *Token) string { return t.Name },

@@ -266,7 +266,7 @@ func (h hosts) covers(other hosts) bool {
 	case h.network.IsValid():
 		return other.network.IsValid() && h.network.Bits() <= other.network.Bits() && h.network.Contains(other.network.Addr())
 	}
-	return other.pattern != "" && (h.pattern == other.pattern || !strings.ContainsAny(other.pattern, "*?") && MatchPattern(h.pattern, other.pattern))
+	return other.pattern != "" && (h.pattern == other.pattern || other.exact() && MatchPattern(h.pattern, other.pattern))
 }
 
 // Match gives the first rule that an origin fits; nil when none does. Where it is not known whether one about names does, none
@@ -283,9 +283,22 @@ func (e *PublishedExport) Match(o *Origin) *ExportRule {
 	return nil
 }
 
-// HostNames lists the host names that rules spell out, and says whether any rule is about
+// HostNames lists the host names that client rules and number maps spell out, and says whether any is about
 // names at all.
-func (p *Policy) HostNames() (names []string, any bool) { return p.hostNames, p.namesMatter }
+func (p *Policy) HostNames() (names []string, any bool) {
+	names = p.hostNames
+	for _, m := range p.NumberMaps {
+		for _, h := range m.hosts {
+			if h.exact() && !slices.Contains(names, h.pattern) {
+				names = append(slices.Clip(names), h.pattern)
+			}
+		}
+	}
+	return names, p.namesMatter || p.mapsByName
+}
+
+// exact says whether it is about one host by its name.
+func (h hosts) exact() bool { return h.pattern != "" && !strings.ContainsAny(h.pattern, "*?") }
 
 // Everyone says whether the rule lets in every host there is.
 func (l *ExportRule) Everyone() bool { return l.hosts.all }
@@ -331,7 +344,7 @@ func (p *Policy) compileExports(r Records) error {
 			pe.InForce = append(pe.InForce, inForce)
 			if h.pattern != "" {
 				p.namesMatter = true
-				if !strings.ContainsAny(h.pattern, "*?") && !slices.Contains(p.hostNames, h.pattern) {
+				if h.exact() && !slices.Contains(p.hostNames, h.pattern) {
 					p.hostNames = append(p.hostNames, h.pattern)
 				}
 			}

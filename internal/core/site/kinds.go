@@ -76,6 +76,7 @@ var Kinds = []Kind{
 	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) *int64 { return &l.ID }, sayIDList, checkIDList),
 	listed("limit", func(r *Records) *[]limit.Limit { return &r.Limits }, func(l *limit.Limit) *int64 { return &l.ID }, sayLimit, checkLimit),
 	single("notices", func(r *Records) *Notices { return &r.Notices }, false, sayNotices),
+	listed("number map", func(r *Records) *[]NumberMap { return &r.NumberMaps }, func(m *NumberMap) *int64 { return &m.ID }, sayNumberMap, checkNumberMap),
 	listed("profile", func(r *Records) *[]Profile { return &r.Profiles }, func(p *Profile) *int64 { return &p.ID }, sayProfile, checkProfile),
 	listed("retired number", func(r *Records) *[]RetiredNumber { return &r.RetiredNumbers }, func(n *RetiredNumber) *int64 { return &n.ID }, sayRetiredNumber, checkRetiredNumber),
 	listed("review", func(r *Records) *[]Review { return &r.Reviews }, func(v *Review) *int64 { return &v.ID }, sayReview, checkReview),

@@ -119,6 +119,7 @@ type Records struct {
 
 	Acceptances []Acceptance
 	IDLists     []IDList
+	NumberMaps  []NumberMap
 	Reviews     []Review
 
 	Limits  []limit.Limit
@@ -189,6 +190,7 @@ type Policy struct {
 
 	Acceptances []Acceptance
 	IDLists     []IDList
+	NumberMaps  []*HostNumbers
 	Reviews     []Review
 
 	Limits  *limit.Table
@@ -206,6 +208,7 @@ type Policy struct {
 	exportByID   map[int64]int
 	hostNames    []string
 	namesMatter  bool
+	mapsByName   bool // some number map is about host names
 }
 
 // Compile checks the records against each other and builds the policy. Errors
@@ -255,17 +258,20 @@ func (p *Policy) Next(d *Draft) (*Policy, error) {
 	}
 	next := *p
 	next.Directory = dir
-	next.takeRest(r)
+	if err := next.takeRest(r, p); err != nil {
+		return nil, err
+	}
 	if err := next.takeRules(r, touched); err != nil {
 		return nil, err
 	}
 	return &next, next.takeLimits(r, touched, p)
 }
 
-// takeRest takes what needs no compiling.
-func (p *Policy) takeRest(r Records) {
+// takeRest takes what needs little compiling, or none.
+func (p *Policy) takeRest(r Records, before *Policy) error {
 	p.Services, p.Volumes, p.Acceptances, p.IDLists, p.Reviews, p.Notices, p.Hooks = r.Services, r.Volumes, r.Acceptances, r.IDLists, r.Reviews, r.Notices, r.Hooks
 	p.SigningIn, p.Tokens, p.Profiles = r.SigningIn, r.Tokens, r.Profiles
+	return p.takeNumberMaps(r, before.NumberMaps)
 }
 
 // takeRules compiles the rules of folders, and nothing else of them: they are published as they were.
@@ -324,7 +330,9 @@ func compile(r Records, dir *identity.Directory, touched func(Key) bool, before 
 		folderByName: make(map[string]int, len(r.Folders)), folderByID: make(map[int64]int, len(r.Folders)),
 		shareByName: make(map[string]int, len(r.Shares)), exportByPath: make(map[string]int, len(r.Exports)), exportByID: make(map[int64]int, len(r.Exports)),
 	}
-	p.takeRest(r)
+	if err := p.takeRest(r, before); err != nil {
+		return nil, err
+	}
 	// tree gives the one that there was, where nothing has become of it.
 	tree := func(was *acl.Tree, key Key, rules []acl.Rule) (*acl.Tree, error) {
 		if kept && was != nil && !touched(key) {

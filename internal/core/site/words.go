@@ -269,6 +269,17 @@ func sayProfile(n *Names, p *Profile) (string, []Said) {
 	return p.Name, said
 }
 
+func sayNumberMap(n *Names, m *NumberMap) (string, []Said) {
+	said := []Said{{"name", m.Name}, {"description", m.Description}, {"from", strings.Join(m.From, ", ")}, {"others", string(m.Others)}}
+	for _, u := range m.Users {
+		said = append(said, Said{"uid " + number(u.There), named(n.users, u.Who)})
+	}
+	for _, g := range m.Groups {
+		said = append(said, Said{"gid " + number(g.There), named(n.groups, g.Who)})
+	}
+	return m.Name, said
+}
+
 func sayRetiredNumber(_ *Names, n *RetiredNumber) (string, []Said) {
 	return number(n.UID), []Said{{"uid", number(n.UID)}, {"was", n.Name}, {"since", Moment(n.Since)}}
 }

@@ -7,6 +7,7 @@ export type Folder = components['schemas']['Folder'];
 export type Place = components['schemas']['Place'];
 export type Entry = components['schemas']['Entry'];
 export type Export = components['schemas']['Export'];
+export type NumberMap = components['schemas']['NumberMap'];
 export type HostSet = components['schemas']['HostSet'];
 export type ClientRule = components['schemas']['ClientRule'];
 export type RuleBody = components['schemas']['RuleBody'];
@@ -157,6 +158,10 @@ export const useExports = () =>
   useQuery({ queryKey: ['exports'], queryFn: async () => (await taken(api.GET('/api/v1/exports'))) ?? [] });
 export const useHostSets = () =>
   useQuery({ queryKey: ['exports', 'sets'], queryFn: async () => (await taken(api.GET('/api/v1/host-sets'))) ?? [] });
+export const useNumberMaps = () =>
+  useQuery({ queryKey: ['numbers', 'maps'], queryFn: async () => (await taken(api.GET('/api/v1/number-maps'))) ?? [] });
+export const useRemembered = () =>
+  useQuery({ queryKey: ['numbers', 'seen'], queryFn: async () => (await taken(api.GET('/api/v1/ids'))) ?? [] });
 export const useMode = (path: string, on: boolean) =>
   useQuery({
     queryKey: ['mode', path],

@@ -5,6 +5,7 @@ import { useForm } from 'react-hook-form';
 import { api, client, type HostSet, taken, useHostSets, useMe } from '../api/client';
 import { Confirm } from '../parts/confirm';
 import { AddIcon } from '../parts/icons';
+import { Numbers } from '../parts/numbers';
 import { Rules } from '../parts/rules';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
@@ -43,6 +44,7 @@ export function Hosts() {
           <SetSheet key={h.name} set={h} mayChange={mayChange} />
         ))}
       </Stack>
+      <Numbers mayChange={mayChange} />
     </>
   );
 }

@@ -142,7 +142,9 @@ export function Person() {
           {u.named.map((n) => n.where)}
         </Listed>
         <Listed title="Numbers elsewhere" empty="No other machine has been compared.">
-          {u.hosts.map((h) => `${h.host}: ${h.uid}${h.same ? '' : `, and ${u.uid} here`}`)}
+          {u.hosts.map(
+            (h) => `${h.host}: ${h.uid}${h.map ? `, by number map ${h.map}` : h.same ? '' : `, and ${u.uid} here`}`,
+          )}
         </Listed>
         <Listed title="Tokens" empty="None.">
           {u.tokens.map((t) => `${t.name} (${t.role})`)}

@@ -1,0 +1,278 @@
+import { Box, Code, Field, Flex, Heading, HStack, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { type Change, type NumberMap, useNumberMaps, useRemembered } from '../api/client';
+import { Previewed } from './effect';
+import { Grid } from './grid';
+import { AddIcon } from './icons';
+import { MainButton, Part, QuietButton, Sheet, Waiting } from './sheet';
+
+type Asking = { title: string; act: string; done: string; changes: Change[]; after?: () => void };
+
+const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+/** Whose the numbers of some hosts are here, and what was seen of the numbers of others. */
+export function Numbers({ mayChange }: { mayChange: boolean }) {
+  const maps = useNumberMaps();
+  const remembered = useRemembered();
+  const [adding, setAdding] = useState(false);
+  const [asking, setAsking] = useState<Asking | null>(null);
+  if (!maps.data || !remembered.data) return <Waiting error={maps.error ?? remembered.error} />;
+  return (
+    <Stack gap="4" mt="8">
+      <Flex justify="space-between" align="end" gap="3" wrap="wrap">
+        <Box>
+          <Heading as="h2" fontWeight="700" fontSize="xl">
+            Numbers of hosts
+          </Heading>
+          <Text color="faint">
+            Over NFS people come as numbers. Where a host’s cannot be changed, a map says whose they are.
+          </Text>
+        </Box>
+        {mayChange && !adding && (
+          <QuietButton onClick={() => setAdding(true)}>
+            <AddIcon /> New number map
+          </QuietButton>
+        )}
+      </Flex>
+      {adding && <AddMap ask={setAsking} onDone={() => setAdding(false)} />}
+      {maps.data.map((m) => (
+        <MapSheet key={m.name} map={m} mayChange={mayChange} ask={setAsking} />
+      ))}
+      {remembered.data.map((h) => (
+        <Part
+          key={h.host}
+          title={`Seen on ${h.host}`}
+          act={
+            mayChange &&
+            h.mismatches.some((m) => m.here !== undefined) && (
+              <QuietButton
+                size="sm"
+                bg="sheet"
+                onClick={() =>
+                  setAsking({
+                    title: `Translate the numbers of ${h.host}?`,
+                    act: 'Translate them',
+                    done: `The numbers of ${h.host} are translated.`,
+                    changes: [
+                      h.map
+                        ? { kind: 'number map', act: 'change', of: { name: h.map }, with: { like: h.host } }
+                        : { kind: 'number map', act: 'add', with: { name: h.host, from: [h.host], like: h.host } },
+                    ],
+                  })
+                }
+              >
+                Translate them here
+              </QuietButton>
+            )
+          }
+        >
+          <Stack px="5" py="3" gap="2">
+            <Text color="faint" fontSize="sm">
+              {h.compared} users and groups compared
+              {h.map && `, translated by number map ${h.map}`}
+              {h.mismatches.length === 0 && '; all of them are who they are here'}
+            </Text>
+            {h.mismatches.map((m) => (
+              <Box key={`${m.kind} ${m.name}`}>
+                <Text>
+                  {m.kind} <b>{m.name}</b> is {m.there} there
+                  {m.here !== undefined && ` and ${m.here} here`}
+                  {m.taken && `; ${m.there} is ${m.taken} here`}
+                </Text>
+                <Text color="faint" fontSize="sm">
+                  On the host: <Code>{m.fixThere.join('; ')}</Code>
+                </Text>
+              </Box>
+            ))}
+          </Stack>
+        </Part>
+      ))}
+      <Previewed
+        title={asking?.title ?? ''}
+        act={asking?.act ?? ''}
+        done={asking?.done ?? ''}
+        changes={asking?.changes ?? null}
+        onClose={() => setAsking(null)}
+        onDone={() => {
+          asking?.after?.();
+          setAsking(null);
+        }}
+      />
+    </Stack>
+  );
+}
+
+function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean; ask: (a: Asking) => void }) {
+  const change = (what: Record<string, unknown>, title: string, after?: () => void) =>
+    ask({
+      title,
+      act: 'Change it',
+      done: `Number map ${map.name} is changed.`,
+      changes: [{ kind: 'number map', act: 'change', of: { name: map.name }, with: what }],
+      after,
+    });
+  const rows = [
+    ...Object.entries(map.users).map(([n, who]) => ({ side: 'users', kind: 'user', n, who })),
+    ...Object.entries(map.groups).map(([n, who]) => ({ side: 'groups', kind: 'group', n, who })),
+  ];
+  return (
+    <Part
+      title={`Number map ${map.name}`}
+      act={
+        mayChange && (
+          <QuietButton
+            size="sm"
+            bg="sheet"
+            onClick={() =>
+              ask({
+                title: `Remove number map ${map.name}?`,
+                act: 'Remove it',
+                done: `Number map ${map.name} is removed.`,
+                changes: [{ kind: 'number map', act: 'remove', of: { name: map.name } }],
+              })
+            }
+          >
+            Remove map
+          </QuietButton>
+        )
+      }
+    >
+      <Text px="4" py="3" fontSize="sm" color="faint">
+        {[
+          map.description,
+          `at ${map.from.join(', ')}`,
+          map.others === 'same' ? 'other numbers are whose they are here' : 'other numbers are nobody’s',
+        ]
+          .filter(Boolean)
+          .join(' – ')}
+      </Text>
+      <Grid head={['Number there', 'Is here', '']} maxH="320px">
+        {rows.map((r) => (
+          <Table.Row key={`${r.side} ${r.n}`}>
+            <Table.Cell fontFamily="mono">
+              {r.kind === 'user' ? 'uid' : 'gid'} {r.n}
+            </Table.Cell>
+            <Table.Cell>{r.who === 'nobody@' ? 'nobody' : `${r.kind} ${r.who}`}</Table.Cell>
+            <Table.Cell textAlign="end">
+              {mayChange && (
+                <QuietButton
+                  size="xs"
+                  aria-label={`Take out ${r.kind} ${r.n} of ${map.name}`}
+                  onClick={() => change({ [r.side]: { [r.n]: '' } }, `Take ${r.n} out of the map?`)}
+                >
+                  Take out
+                </QuietButton>
+              )}
+            </Table.Cell>
+          </Table.Row>
+        ))}
+      </Grid>
+      {mayChange && <AddNumber map={map} change={change} />}
+    </Part>
+  );
+}
+
+type NewNumber = { kind: 'users' | 'groups'; number: string; who: string };
+
+function AddNumber({
+  map,
+  change,
+}: {
+  map: NumberMap;
+  change: (what: Record<string, unknown>, title: string, after?: () => void) => void;
+}) {
+  const { register, handleSubmit, reset } = useForm<NewNumber>({ defaultValues: { kind: 'users' } });
+  return (
+    <form
+      aria-label={`A number more for ${map.name}`}
+      onSubmit={handleSubmit((f) =>
+        change({ [f.kind]: { [f.number]: f.who || 'nobody@' } }, `${f.number} at ${map.from.join(', ')}`, () =>
+          reset(),
+        ),
+      )}
+    >
+      <Flex px="4" py="3" gap="3" wrap="wrap" align="end" borderTopWidth="1px" borderColor="line">
+        <Field.Root w="28">
+          <Field.Label>What</Field.Label>
+          <NativeSelect.Root>
+            <NativeSelect.Field {...register('kind')}>
+              <option value="users">uid</option>
+              <option value="groups">gid</option>
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </Field.Root>
+        <Field.Root w="32">
+          <Field.Label>Number there</Field.Label>
+          <Input inputMode="numeric" autoComplete="off" {...register('number', { required: true })} />
+        </Field.Root>
+        <Field.Root w="48">
+          <Field.Label>Is here</Field.Label>
+          <Input autoComplete="off" placeholder="nobody" {...register('who')} />
+        </Field.Root>
+        <QuietButton type="submit">Put in</QuietButton>
+      </Flex>
+    </form>
+  );
+}
+
+type NewMap = { name: string; description: string; from: string; others: 'same' | 'unknown' };
+
+function AddMap({ ask, onDone }: { ask: (a: Asking) => void; onDone: () => void }) {
+  const { register, handleSubmit } = useForm<NewMap>({ defaultValues: { others: 'same' } });
+  return (
+    <Sheet
+      as="form"
+      p="4"
+      onSubmit={handleSubmit((f) =>
+        ask({
+          title: 'Add the number map?',
+          act: 'Add it',
+          done: `Number map ${f.name} is added.`,
+          changes: [
+            {
+              kind: 'number map',
+              act: 'add',
+              with: { name: f.name.trim(), description: f.description.trim(), from: listed(f.from), others: f.others },
+            },
+          ],
+          after: onDone,
+        }),
+      )}
+    >
+      <Flex gap="3" wrap="wrap" align="end">
+        <Field.Root w="44">
+          <Field.Label>Name</Field.Label>
+          <Input autoFocus autoComplete="off" {...register('name', { required: true })} />
+        </Field.Root>
+        <Field.Root flex="1" minW="48">
+          <Field.Label>Hosts</Field.Label>
+          <Input
+            autoComplete="off"
+            placeholder="192.0.2.45, scanner.larkfell.example"
+            {...register('from', { required: true })}
+          />
+        </Field.Root>
+        <Field.Root flex="1" minW="40">
+          <Field.Label>Why theirs are others</Field.Label>
+          <Input maxLength={200} {...register('description')} />
+        </Field.Root>
+        <Field.Root w="52">
+          <Field.Label>Numbers not in it</Field.Label>
+          <NativeSelect.Root>
+            <NativeSelect.Field {...register('others')}>
+              <option value="same">are whose they are here</option>
+              <option value="unknown">are nobody’s</option>
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </Field.Root>
+        <HStack>
+          <QuietButton onClick={onDone}>Cancel</QuietButton>
+          <MainButton type="submit">Make it</MainButton>
+        </HStack>
+      </Flex>
+    </Sheet>
+  );
+}
