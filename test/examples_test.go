@@ -17,7 +17,8 @@ var untried = []string{
 	"amber serve", "amber sign-in", "amber sign-out", "amber first-administrator", // another service than the one that runs
 	"amber user password", "amber password", "amber codes", // a terminal
 	"amber sign-ins end", "amber token", "amber folder make-own", // what is shown once, and what that leaves
-	"amber volume add",  // a directory of the host outside the state
+	"amber volume add",                            // a directory of the host outside the state
+	"amber ids hand-over", "amber holding remove", // what is not tried out
 	"amber notice test", // a mail server and a webhook: what is only tried sends nothing
 }
 
@@ -36,6 +37,7 @@ func TestEveryExampleOfTheHelp(t *testing.T) {
 		"share entry add plates allow staff read", // entry 24
 		"hosts add spare-hosts", "review add spring --folder plates --reviewer keeper", "review mark spring all keep",
 		"review add winter --folder nightlog --reviewer keeper", "review mark winter all keep", "review apply winter", "group add spring-run", "owner set visitors --group visitors --below", // job 1
+		"user add ebba --only-owns", "user leave ebba --hold nightlog --until 2031-12-31",
 		"notice hook add ops http://127.0.0.1:9/hooks/amber", "finding accept 61717bc8 --until 2031-05-01 --reason known",
 	} {
 		a.run(strings.Fields(line)...)

@@ -55,7 +55,8 @@ var changing = map[string]string{
 	"verify-review": "POST /reviews/verify", "undo-rows": "POST /journal/undo",
 	"add-number-map": "POST /number-maps", "change-number-map": "PATCH /number-maps/{name}", "remove-number-map": "DELETE /number-maps/{name}",
 	"add-profile": "POST /profiles", "change-profile": "PATCH /profiles/{name}", "remove-profile": "DELETE /profiles/{name}", "apply-profile": "POST /profiles/{name}/apply",
-	"leave-user": "POST /users/{name}/leaving", "stay-user": "DELETE /users/{name}/leaving",
+	"change-holding": "PATCH /holdings/{name}",
+	"leave-user":     "POST /users/{name}/leaving", "stay-user": "DELETE /users/{name}/leaving",
 	"remove-codes": "DELETE /users/{name}/codes", "remove-token": "DELETE /tokens/{id}", "change-signing-in": "PATCH /signing-in",
 }
 

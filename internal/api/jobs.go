@@ -33,6 +33,7 @@ type Job struct {
 	Converted  *service.Converted  `json:"converted,omitempty" doc:"What became of a folder's modes."`
 	Strays     *service.Strays     `json:"strays,omitempty" doc:"What is under numbers that nobody has."`
 	HandedOver *service.HandedOver `json:"handedOver,omitempty" doc:"What was given to somebody."`
+	Held       *service.HeldNow    `json:"held,omitempty" doc:"What came to be kept, or what was kept and is removed."`
 	OwnMade    *service.OwnMade    `json:"ownMade,omitempty" doc:"How many directories were made."`
 }
 
@@ -60,6 +61,8 @@ func jobOf(j *job.Job) Job {
 		_ = json.Unmarshal(is.Result, &out.OwnMade)
 	case "strays":
 		_ = json.Unmarshal(is.Result, &out.Strays)
+	case "hold", "remove what was held":
+		_ = json.Unmarshal(is.Result, &out.Held)
 	case "hand over":
 		_ = json.Unmarshal(is.Result, &out.HandedOver)
 	case "convert":

@@ -42,7 +42,7 @@ func userOf(p *site.Policy, u *identity.User) User {
 		Disabled: u.Disabled, SMB: u.SMB, NFS: u.NFS, Console: u.Console, OnlyOwns: u.OnlyOwns(), About: u.Description, Mail: u.Mail, Labels: u.Labels.Map(), Codes: u.Codes != 0,
 		Password: PasswordState{Set: u.Password != 0, MustChange: u.MustChange}}
 	out.Starts, out.Ends, out.Left, out.Password.Since = orNever(u.Starts), orNever(u.Expires), orNever(u.Left), orNever(u.PasswordSet)
-	out.Leaving, out.Profile = leavingOf(p.Directory, u), site.ProfileName(p.Profiles, u)
+	out.Leaving, out.Profile = leavingOf(p, u), site.ProfileName(p.Profiles, u)
 	if g := p.Directory.Group(u.Primary); g != nil {
 		out.Primary = g.Name
 	}

@@ -112,6 +112,18 @@ func printJob(w io.Writer, j api.Job) {
 		for _, r := range j.HandedOver.Refused {
 			fmt.Fprintln(w, "not all of", r)
 		}
+	case j.Held != nil:
+		did := "are kept now"
+		if j.Kind != "hold" {
+			did = "are removed"
+		}
+		fmt.Fprintf(w, "\n%d files %s\n", j.Held.Files, did)
+		if j.Held.Stayed > 0 {
+			fmt.Fprintf(w, "%d stayed where they are:\n", j.Held.Stayed)
+		}
+		for _, r := range j.Held.Refused {
+			fmt.Fprintln(w, " ", r)
+		}
 	case j.Converted != nil:
 		fmt.Fprintln(w)
 		printConverted(w, *j.Converted)
@@ -171,8 +183,12 @@ func (a *app) follow(ctx context.Context, j *api.Job) error {
 
 // begin begins a job, waits for it and shows it.
 func (a *app) begin(ctx context.Context, cmd *cli.Command, path string, in any) error {
+	return a.beginBy(ctx, cmd, http.MethodPost, path, in)
+}
+
+func (a *app) beginBy(ctx context.Context, cmd *cli.Command, method, path string, in any) error {
 	var j api.Job
-	if err := a.client.send(ctx, http.MethodPost, path, nil, in, &j); err != nil {
+	if err := a.client.send(ctx, method, path, nil, in, &j); err != nil {
 		return err
 	}
 	if err := a.follow(ctx, &j); err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -17,6 +18,8 @@ func (a *app) leaveCommand() *cli.Command {
 		&cli.StringFlag{Name: "on", Usage: "on this day, which is the last, or at a time; until then all stays as it is", DefaultText: "now"},
 		&cli.StringFlag{Name: "to", Usage: "who succeeds them: entries, ownership and reviews pass to this user", DefaultText: "nobody"},
 		&cli.BoolFlag{Name: "files", Usage: "what they own on disk passes to the successor as well, by a job"},
+		&cli.StringFlag{Name: "hold", Usage: "or is kept in this folder, in a directory of their name, by a job"},
+		&cli.StringFlag{Name: "until", Usage: "the last day on which it is kept; then a finding says so", DefaultText: "for good"},
 		&cli.BoolFlag{Name: "stay", Usage: "take back that they are to leave"},
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		at := "users/" + escape(args[0]) + "/leaving"
@@ -27,16 +30,19 @@ func (a *app) leaveCommand() *cli.Command {
 			return a.done(cmd, "%s stays", args[0])
 		}
 		b := body{}
-		given(cmd, b.put, "to")
+		given(cmd, b.put, "to", "hold")
 		if cmd.Bool("files") {
 			b["files"] = true
 		}
-		if cmd.IsSet("on") {
-			t, err := endDate(cmd.String("on"))
-			if err != nil || t.IsZero() {
-				return usage("--on takes a day such as 2026-12-31, or a time such as 2026-12-31T18:00:00Z, not %q", cmd.String("on"))
+		for _, flag := range []string{"on", "until"} {
+			if !cmd.IsSet(flag) {
+				continue
 			}
-			b["on"] = t
+			t, err := endDate(cmd.String(flag))
+			if err != nil || t.IsZero() {
+				return usage("--%s takes a day such as 2026-12-31, or a time such as 2026-12-31T18:00:00Z, not %q", flag, cmd.String(flag))
+			}
+			b[flag] = t
 		}
 		var plan service.Departure
 		if err := a.client.send(ctx, http.MethodPost, at+"/read", nil, b, &plan); err != nil {
@@ -54,12 +60,61 @@ func (a *app) leaveCommand() *cli.Command {
 			case d.Planned:
 				fmt.Fprintf(w, "%s leaves at %s. It is taken back with amber user leave %s --stay\n", d.User, d.On.Local().Format("2 Jan 2006 15:04"), d.User)
 			case d.Job != 0:
-				fmt.Fprintf(w, "%s has left. Job %d passes on what they own: amber job wait %d\n", d.User, d.Job, d.Job)
+				fmt.Fprintf(w, "%s has left. Job %d sees to what they own on disk: amber job wait %d\n", d.User, d.Job, d.Job)
 			default:
 				fmt.Fprintf(w, "%s has left.\n", d.User)
 			}
 		})
 	})
+}
+
+func (a *app) holdingCommand() *cli.Command {
+	return group("holding", "what is kept of people who left",
+		a.leaf("list", "list what is kept, and until when", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
+			return ask(ctx, a, cmd, http.MethodGet, "holdings", nil, nil, func(w io.Writer, all []api.Holding) {
+				t := newTable("of", "uid", "where", "since", "until")
+				t.empty = "nothing is kept of anybody: amber user leave NAME --hold FOLDER --until DAY"
+				for _, h := range all {
+					until := "for good"
+					if h.Until != nil {
+						until = lastDay(*h.Until)
+					}
+					t.row(h.Of, fmt.Sprint(h.UID), h.Where, shortMoment(h.Since), until)
+				}
+				t.print(w)
+			})
+		}),
+		a.leaf("set", "keep it until another day", "NAME", []cli.Flag{
+			&cli.StringFlag{Name: "until", Usage: "the last day on which it is kept, or never for good"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			t, err := endDate(cmd.String("until"))
+			if err != nil || !cmd.IsSet("until") {
+				return usage("--until takes a day such as 2026-12-31, or never")
+			}
+			b := body{}
+			if !t.IsZero() {
+				b["until"] = t
+			}
+			if err := a.client.call(ctx, http.MethodPatch, "holdings/"+escape(args[0]), nil, b, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "what %s left is kept until then", args[0])
+		}),
+		a.leaf("remove", "remove it, from disk as well, by a job; that is not taken back", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			if err := a.onDisk(cmd, "This removes what "+args[0]+" left from disk, for good."); err != nil {
+				return err
+			}
+			return a.beginBy(ctx, cmd, http.MethodDelete, "holdings/"+escape(args[0]), nil)
+		}),
+	)
+}
+
+// onDisk asks about what a job does on disk, which is not tried out.
+func (a *app) onDisk(cmd *cli.Command, says string) error {
+	if cmd.Bool("preview") {
+		return usage("%s That is not tried out beforehand: leave --preview out", says)
+	}
+	return a.goOn(cmd, says)
 }
 
 func printDeparture(w io.Writer, d service.Departure) {
@@ -83,7 +138,7 @@ func (a *app) handOverCommand() *cli.Command {
 		if _, err := fmt.Sscan(args[0], &uid); err != nil {
 			return usage("%q is no uid", args[0])
 		}
-		if err := a.goOn(cmd, fmt.Sprintf("This gives %s all that belongs to uid %d, in all folders.", args[1], uid)); err != nil {
+		if err := a.onDisk(cmd, fmt.Sprintf("This gives %s all that belongs to uid %d, in all folders.", args[1], uid)); err != nil {
 			return err
 		}
 		return a.begin(ctx, cmd, "ids/hand-over", body{"uid": uid, "to": args[1]})

@@ -246,7 +246,7 @@ func (a *app) peopleCommands() []*cli.Command {
 		a.membership("join", http.MethodPut, "put users or groups into a group", "%s %s now in %s"),
 		a.membership("leave", http.MethodDelete, "take users or groups out of a group", "%s %s no longer listed in %s"),
 	)
-	return []*cli.Command{user, groupCommand, a.profileCommand(), a.idsCommand()}
+	return []*cli.Command{user, groupCommand, a.profileCommand(), a.holdingCommand(), a.idsCommand()}
 }
 
 func (a *app) userPasswordCommand() *cli.Command {

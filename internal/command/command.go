@@ -23,6 +23,8 @@ func Of(m access.Fix) string {
 		return "amber user set " + quote(m.User) + " --enable"
 	case access.FixExtend:
 		return "amber user set " + quote(m.User) + " --ends never"
+	case access.FixHolding:
+		return "amber holding remove " + quote(m.Path)
 	case access.FixHandOver:
 		return fmt.Sprintf("amber ids hand-over %d USER", m.UID)
 	case access.FixBegin:

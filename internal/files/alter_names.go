@@ -469,3 +469,62 @@ func (t at) parts(r renaming, below bool) ([]usage.Part, error) {
 	})
 	return out, err
 }
+
+// carryOver moves a file that has one name into a directory of another folder, under the name that it has. The caller holds both folders alone. It keeps nobody to a limit:
+// what was stored is stored.
+func (a alter) carryOver(fd int, g going, other alter, into directory) error {
+	src, err := idOf(g.fd)
+	if err != nil {
+		return err
+	}
+	id, err := idOf(fd)
+	if err != nil {
+		return err
+	}
+	dst, err := idOf(into.fd)
+	if err != nil {
+		return err
+	}
+	t := a.begin(src, id)
+	defer t.end()
+	there := other.begin(dst)
+	defer there.end()
+	if !isNamed(g.fd, g.name, id) {
+		return ErrNotFound
+	}
+	var st unix.Statx_t
+	if err := statx(fd, &st); err != nil {
+		return err
+	}
+	forget, err := t.gone(fd, &st, g)
+	if err != nil {
+		return err
+	}
+	if a.facts.native != other.facts.native { // whose it is, is written down otherwise there: in both ways before it moves
+		if err := other.facts.write(fd, &st, other.facts.read(fd, &st), a.facts.read(fd, &st)); err != nil {
+			return err
+		}
+		if err := statx(fd, &st); err != nil {
+			return err
+		}
+	}
+	claim, err := there.book.Reserve(other.facts.countsFor(fd, &st), []string{join(into.path, g.name)}, limit.Amount{})
+	if err != nil {
+		return err
+	}
+	err = t.within(g.directory, false, func() error {
+		return there.within(into, false, func() error {
+			return g.index.changing(g.fd, func() error {
+				return g.index.changing(into.fd, func() error { return moveName(g.fd, g.name, into.fd, g.name, false) },
+					func(names map[string]string) { names[FoldName(g.name)] = g.name })
+			}, func(names map[string]string) { delete(names, FoldName(g.name)) })
+		})
+	})
+	if err != nil {
+		claim.Forget()
+		return err
+	}
+	forget()
+	claim.Made(id, there.amount(&st))
+	return nil
+}

@@ -2,8 +2,10 @@ package files
 
 import (
 	"errors"
+	"fmt"
 	"log/slog"
 	"slices"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -57,6 +59,64 @@ func (n *Namespace) MakeOwn(folder int64, user identity.ID) (made bool, err erro
 		n.notify.tell(f.ID, Event{Path: u.Name, Kind: EventAdded, Dir: true})
 	}
 	return err == nil, err
+}
+
+// renameWithin is how long a directory waits for others who decide by paths of its folder.
+const renameWithin = 5 * time.Second
+
+// RenameOwn gives a directory that somebody has of their own another name, with all that is open in it. What is there already under the new name stays as it is, and
+// that is an ErrExists; that there is none, or that it has the name by now, is no error. Names are as the records spell them.
+func (n *Namespace) RenameOwn(folder int64, from, to string) error {
+	p := n.policy()
+	f := p.Folder(folder)
+	if f == nil {
+		return nil
+	}
+	from, to = plain.Unspell(from), plain.Unspell(to)
+	state := n.folder(folder)
+	// Whoever renames over the wire holds the folder and then waits for the records, and this is called by who holds those.
+	for end := time.Now().Add(renameWithin); !state.paths.TryLock(); time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			return fmt.Errorf("%s: its paths are being changed by others: try again", f.Display(plain.Spell(from)))
+		}
+	}
+	defer state.paths.Unlock()
+	root, err := openFolder(f.At)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(root)
+	dir, err := openBeneath(root, "", unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(dir)
+	fd, err := openBeneath(dir, from, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	switch {
+	case errors.Is(err, ErrNotFound) || errors.Is(err, ErrNotDirectory):
+		return nil
+	case err != nil:
+		return err
+	}
+	defer unix.Close(fd)
+	v := n.onBehalfOf(p, f)
+	r := renaming{fd: fd, dir: true, from: from, to: to, replaced: -1, name: from, names: []string{from}, src: directory{fd: dir}, dst: directory{fd: dir}}
+	r.namesOf = func(path string, st *unix.Statx_t) []string { return n.namesOfStat(f, state, st, path) }
+	r.moved = func() { n.moved(state, from, to) }
+	err = v.alter().rename(r, func() error {
+		return n.index.changing(dir, func() error { return moveName(dir, from, dir, to, false) }, func(names map[string]string) {
+			delete(names, FoldName(from))
+			names[FoldName(to)] = to
+		})
+	})
+	if errors.Is(err, ErrExists) {
+		return fmt.Errorf("%s: %w", f.Display(plain.Spell(to)), ErrExists)
+	}
+	if err == nil {
+		n.decideAgain(state, to)
+		n.notify.tell(folder, Event{Path: from, NewPath: to, Kind: EventRenamed, Dir: true})
+	}
+	return err
 }
 
 // mostDirectories is how many names are looked at in a folder that is personal.

@@ -290,6 +290,9 @@ func (s *Service) RemoveFolder(ctx context.Context, by Actor, name string) error
 		return err
 	}
 	return s.change(ctx, by, "remove folder", f.Name, func(d *site.Draft) error {
+		if err := s.keepsNothing(f); err != nil {
+			return err
+		}
 		site.Delete[site.Folder](d, f.ID)
 		return nil
 	})

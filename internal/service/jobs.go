@@ -30,6 +30,8 @@ func (s *Service) jobKinds() []job.Kind {
 		{Name: ownerJob, Run: s.giveBelow},
 		{Name: handOverJob, Run: s.runHandOver},
 		{Name: ownJob, Run: s.runOwn},
+		{Name: holdJob, Run: s.runHold},
+		{Name: releaseJob, Run: s.runRelease},
 		{Name: straysJob, Run: s.runStrays, Most: mostLookers},
 		{Name: convertJob, Run: s.runConvert},
 		{Name: surveyJob, Run: s.runSurvey, Most: mostLookers},

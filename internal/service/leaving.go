@@ -25,6 +25,8 @@ type LeaveInput struct {
 	On    time.Time // zero, or a moment that has passed, for now
 	To    string    // who succeeds them: entries, ownership and reviews pass to that one; "" for nobody
 	Files bool      // what they own on disk passes to the successor as well, by a job
+	Hold  string    // or is kept in this folder, by a job; "" for that it stays where it is
+	Until time.Time // until this day; zero for no day
 }
 
 // Departure is how somebody left, or will.
@@ -34,7 +36,7 @@ type Departure struct {
 	On       time.Time      `json:"on"`
 	Planned  bool           `json:"planned" doc:"It is to come."`
 	Partings []site.Parting `json:"partings" doc:"What they have, and what becomes of it."`
-	Job      int64          `json:"job,omitempty" doc:"The job that passes on what they own on disk."`
+	Job      int64          `json:"job,omitempty" doc:"The job that passes on what they own on disk, or has it kept."`
 }
 
 // leaving checks how somebody is to leave.
@@ -45,9 +47,21 @@ func (s *Service) leaving(name string, in LeaveInput) (user, to *identity.User, 
 	switch {
 	case !user.Left.IsZero():
 		return nil, nil, conflict("name", "amber user show "+quote(user.Name), "%s left on %s", user.Name, user.Left.Format("2 Jan 2006"))
+	case in.Files && in.Hold != "":
+		return nil, nil, invalid("hold", "what they own on disk passes to %s or is kept: say one of the two", cmp.Or(in.To, "somebody"))
+	case in.Hold == "" && !in.Until.IsZero():
+		return nil, nil, invalid("until", "say in which folder what they own on disk is kept until then")
+	case !in.Until.IsZero() && !in.Until.After(cmp.Or(in.On, s.Now())):
+		return nil, nil, invalid("until", "it would be kept until before they leave")
 	case in.To == "" && in.Files:
 		return nil, nil, invalid("to", "say to whom what they own on disk is to pass")
-	case in.To == "":
+	}
+	if in.Hold != "" {
+		if err := s.mayHold(in.Hold); err != nil {
+			return nil, nil, err
+		}
+	}
+	if in.To == "" {
 		return user, nil, nil
 	}
 	if to, err = s.User(in.To); err != nil {
@@ -77,12 +91,15 @@ func (s *Service) planLeave(user, to *identity.User, in LeaveInput) Departure {
 }
 
 // planned is how somebody is to leave; the zero value where nothing is planned.
-func planned(d *identity.Directory, u *identity.User) (in LeaveInput) {
+func planned(p *site.Policy, u *identity.User) (in LeaveInput) {
 	if u.Leaving == nil {
 		return in
 	}
-	in.On, in.Files = u.Leaving.On, u.Leaving.Files
-	if to := d.User(u.Leaving.To); to != nil {
+	in.On, in.Files, in.Until = u.Leaving.On, u.Leaving.Files, u.Leaving.Until
+	if f := p.Folder(u.Leaving.Hold); f != nil {
+		in.Hold = f.Name
+	}
+	if to := p.Directory.User(u.Leaving.To); to != nil {
 		in.To = to.Name
 	}
 	return in
@@ -99,15 +116,22 @@ func (s *Service) depart(d *site.Draft, user, to *identity.User, in LeaveInput) 
 		out.To, succeeds = to.Name, to.ID
 	}
 	out.Partings = append(out.Partings, site.Depart(d, s.Policy().Directory, user.ID, succeeds, out.On)...)
-	if use := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: user.UID}); use.Files > 0 || in.Files {
+	if use := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: user.UID}); use.Files > 0 || in.Files || in.Hold != "" {
 		p := site.Parting{What: "files", Where: fmt.Sprintf("what belongs to uid %d: %s, as far as is counted", user.UID, limit.Files.Spell(use.Files)), Becomes: "stay where they are, and theirs"}
-		if in.Files {
+		switch {
+		case in.Files:
 			p.Becomes = "pass to " + to.Name + ", by a job"
+		case in.Hold != "":
+			p.Becomes = "are kept in " + in.Hold + untilDay(in.Until) + ", by a job"
 		}
 		out.Partings = append(out.Partings, p)
 	}
+	becomes := "stays where it is, and nobody gets into it by its being theirs"
+	if in.Hold != "" {
+		becomes = "is kept in " + in.Hold + untilDay(in.Until) + ", by a job"
+	}
 	for _, own := range s.ownOf(user) {
-		out.Partings = append(out.Partings, site.Parting{What: "files", Where: "their own directory, " + own, Becomes: "stays where it is, and nobody gets into it by its being theirs"})
+		out.Partings = append(out.Partings, site.Parting{What: "files", Where: "their own directory, " + own, Becomes: becomes})
 	}
 	site.ByWhat(out.Partings)
 	return out
@@ -130,6 +154,16 @@ func (s *Service) Leave(ctx context.Context, by Actor, name string, in LeaveInpu
 				return notFound("user", "amber user list", "there is no user %q", name)
 			}
 			u.Leaving = &identity.Leaving{On: instant(in.On), To: succeeds, Files: in.Files}
+			if in.Hold != "" {
+				f, err := s.Folder(in.Hold)
+				if err != nil {
+					return err
+				}
+				u.Leaving.Hold = f.ID
+				if !in.Until.IsZero() {
+					u.Leaving.Until = instant(in.Until)
+				}
+			}
 			u.Expires = u.Leaving.On
 			if err := checkDates(&u); err != nil {
 				return err
@@ -145,8 +179,17 @@ func (s *Service) Leave(ctx context.Context, by Actor, name string, in LeaveInpu
 			return Departure{}, err
 		}
 	}
-	j, err := s.changeWith(ctx, by, "leave", user.Name, in.Files, is, func(d *site.Draft) error {
-		out = s.depart(d, user, to, LeaveInput{Files: in.Files})
+	var holding site.Holding
+	if in.Hold != "" {
+		if holding, is, err = s.holdJob(by, user, in); err != nil {
+			return Departure{}, err
+		}
+	}
+	j, err := s.changeWith(ctx, by, "leave", user.Name, in.Files || in.Hold != "", is, func(d *site.Draft) error {
+		out = s.depart(d, user, to, LeaveInput{Files: in.Files, Hold: in.Hold, Until: in.Until})
+		if in.Hold != "" {
+			site.Put(d, holding)
+		}
 		return s.keepAdministrator(d)
 	})
 	if err != nil {
@@ -203,8 +246,8 @@ func (s *Service) leaveDue(ctx context.Context) {
 		if u.Leaving == nil || u.Leaving.On.After(s.Now()) {
 			continue
 		}
-		_, err := s.Leave(ctx, Itself, u.Name, planned(d, &u))
-		if e := (*Error)(nil); errors.As(err, &e) && e.Field == "to" { // who was to succeed them is gone as well
+		_, err := s.Leave(ctx, Itself, u.Name, planned(s.Policy(), &u))
+		if e := (*Error)(nil); errors.As(err, &e) && (e.Field == "to" || e.Field == "hold" || e.Field == "until") { // who was to succeed them is gone as well, or where it was to be kept
 			_, err = s.Leave(ctx, Itself, u.Name, LeaveInput{})
 		}
 		if err != nil && ctx.Err() == nil {
@@ -317,7 +360,7 @@ func (s *Service) LeavingReport(ctx context.Context, by Actor, name string) (*re
 	r.Facts = []report.Fact{{Name: "user", Value: u.Name}, {Name: "full name", Value: u.FullName}, {Name: "uid", Value: strconv.FormatUint(uint64(u.UID), 10)}}
 	section := report.Section{Title: "What there is, and what becomes of it", Head: []string{"what", "where", "becomes"}, Empty: "Nothing."}
 	if u.Left.IsZero() {
-		plan, err := s.PlanLeave(u.Name, planned(s.Policy().Directory, u))
+		plan, err := s.PlanLeave(u.Name, planned(s.Policy(), u))
 		if err != nil {
 			return nil, err
 		}

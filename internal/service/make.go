@@ -141,6 +141,11 @@ func (s *Service) takeBack(ctx context.Context, by Actor, name title, done *site
 		return errors.Join(why, err)
 	}
 	for _, e := range done.Effects() { // as far as that can be done
+		if e.Act == site.RenameOwn {
+			if err := s.renameOwn(was.policy, site.Effect{Folder: e.Folder, Path: e.To, To: e.Path}); err != nil && !errors.Is(err, files.ErrExists) {
+				slog.Error("a directory that was renamed for a change that was taken back cannot be called as it was", "path", e.To, "error", err)
+			}
+		}
 		if e.Act == site.MarkVolume {
 			s.unmarkVolume(e.Volume.Volume, e.Mark)
 		}
@@ -165,6 +170,8 @@ func (s *Service) doEffect(p *site.Policy, e site.Effect) error {
 		if f := p.Folder(e.Folder); f != nil {
 			return files.SetMode(p, s.ledger, f, e.Path, files.Set{Mode: e.Mode, UID: e.UID, GID: e.GID})
 		}
+	case site.RenameOwn:
+		return s.renameOwn(p, e)
 	case site.MarkVolume:
 		return files.MarkVolume(e.Volume.Volume, e.Mark)
 	case site.UnmarkVolume:

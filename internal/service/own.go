@@ -7,6 +7,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/job"
 )
@@ -14,6 +15,7 @@ import (
 // ownMaker makes the directory that somebody has of their own in a folder which is personal.
 type ownMaker interface {
 	MakeOwn(folder int64, user identity.ID) (made bool, err error)
+	RenameOwn(folder int64, from, to string) error
 }
 
 // ownJob makes them for all at once.
@@ -108,4 +110,34 @@ func (s *Service) ownOf(u *identity.User) (out []string) {
 		}
 	}
 	return out
+}
+
+// moveOwn has the directories that a user has of their own be called as the user is, once a draft is written down; with rules, what is written on them and below
+// goes along.
+func (s *Service) moveOwn(d *site.Draft, id identity.ID, was string, rules bool) {
+	u, there := site.Get[identity.User](d, int64(id))
+	if !there || u.Name == was {
+		return
+	}
+	dir := s.known().Directory
+	for _, f := range s.known().Folders {
+		if !f.Personal.Has(dir, dir.UserIndex(id)) {
+			continue
+		}
+		if _, at, err := s.place(f.Display(was)); err != nil || !at.Exists {
+			continue
+		}
+		if rules {
+			d.MoveRules(f.ID, was, u.Name)
+		}
+		d.Do(site.Effect{Act: site.RenameOwn, Folder: f.ID, Path: was, To: u.Name})
+	}
+}
+
+// renameOwn is that on disk.
+func (s *Service) renameOwn(p *site.Policy, e site.Effect) error {
+	if homes := s.homes.Load(); homes != nil {
+		return (*homes).RenameOwn(e.Folder, e.Path, e.To)
+	}
+	return files.New(func() *site.Policy { return p }, s).RenameOwn(e.Folder, e.Path, e.To) // before anything is served
 }

@@ -262,6 +262,7 @@ func (s *Service) UpdateUser(ctx context.Context, by Actor, name string, in User
 		}
 		site.Put(d, u)
 		s.renamePrincipal(d, identity.UserPrincipal(user.ID), user.Name, in.Name)
+		s.moveOwn(d, user.ID, user.Name, true)
 		return s.keepAdministrator(d)
 	})
 	if err != nil {

@@ -40,6 +40,14 @@ func (s *Service) putRoster(d *site.Draft, in RosterInput) ([]roster.Outcome, er
 		return roster.PutGroups(d, s.Policy().Directory, groups, rules), nil
 	}
 	people, err := roster.Read(in.File, roster.Options{Format: in.Format, Columns: in.Columns, Location: time.Local})
+	var groups []roster.Group
+	ldif := in.Format == roster.LDIF || in.Format == "" && roster.LooksLikeLDIF(in.File)
+	if ldif && (err == nil || errors.Is(err, roster.ErrEmpty)) {
+		groups, err = roster.ReadLDIFGroups(in.File)
+		if err == nil && len(people)+len(groups) == 0 {
+			err = roster.ErrEmpty
+		}
+	}
 	if err != nil {
 		return nil, invalid("file", "it cannot be read as a list of people: %v", err)
 	}
@@ -53,6 +61,9 @@ func (s *Service) putRoster(d *site.Draft, in RosterInput) ([]roster.Outcome, er
 			site.Depart(d, s.Policy().Directory, id, 0, now)
 			s.later(func() { s.EndLoose(id) })
 		}
+	}
+	if ldif {
+		return roster.PutLDIF(d, s.Policy().Directory, people, groups, rules, gone, s.Now())
 	}
 	return roster.Put(d, s.Policy().Directory, people, rules, gone, s.Now()), nil
 }

@@ -29,6 +29,7 @@ func (s *Service) stored() audit.Stored {
 	}
 	if s.asOf.IsZero() {
 		out.Strangers = s.strangers()
+		out.Overdue = s.overdue()
 	}
 	if !s.asOf.IsZero() && s.drafting == nil || len(p.Limits.Limits) == 0 && s.counts.Aside() == "" && len(s.ledger.Folders()) == 0 {
 		return out
@@ -57,7 +58,14 @@ func (s *Service) stored() audit.Stored {
 		if u.Left.IsZero() {
 			continue
 		}
-		if use := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: u.UID}); use.Files > 0 {
+		use := s.ledger.Use(limit.Counter{Of: limit.Owned, Number: u.UID})
+		for _, h := range p.Holdings { // what is kept there is not left behind
+			if f := p.Folder(h.FolderID); f != nil && h.UID == u.UID {
+				use = use.Minus(s.ledger.Use(limit.Counter{Of: limit.Owned, Number: u.UID, Volume: f.VolumeID, Folder: f.ID}))
+				break // by folder, however often somebody left
+			}
+		}
+		if use.Files > 0 {
 			out.Left = append(out.Left, audit.LeftBehind{User: u.Name, UID: u.UID, Files: use.Files})
 		}
 	}

@@ -67,6 +67,9 @@ func (s *Service) runStrays(ctx context.Context, j *job.Job) (any, error) {
 			}
 		}
 		err := files.FactsOf(s.Policy(), f).Walk(ctx, func(o files.Found) error {
+			if o.Path == "" && o.Unix.UID == 0 { // the folder's own directory, as it was made
+				return nil
+			}
 			if i := d.UserIndexByUID(o.Unix.UID); i == identity.None || !d.Users()[i].Left.IsZero() {
 				note(o.Unix.UID, false, o)
 			}

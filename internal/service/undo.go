@@ -166,6 +166,9 @@ func (s *Service) settleUndone(ctx context.Context, d *site.Draft, rows []store.
 				if err := s.settleSecrets(ctx, d, c.ID); err != nil {
 					return err
 				}
+				if now := s.known().Directory.User(identity.ID(c.ID)); now != nil {
+					s.moveOwn(d, now.ID, now.Name, false) // what was written on it comes back with the rows
+				}
 			case "volume":
 				if err := s.settleMark(d, c.ID); err != nil {
 					return err

@@ -589,6 +589,37 @@ test('forty people are put in, given another end at once, and one of them leaves
   await p.getByRole('button', { name: 'Leaves' }).waitFor();
 });
 
+test('what somebody leaves is kept in a folder until a day, and removed', async () => {
+  const p = await page();
+  await signIn(p, 'keeper');
+  await p.goto(`${url}/people/bettany`);
+  await p.getByRole('button', { name: 'Leaves' }).click();
+  const asks = p.getByRole('alertdialog');
+  await asks.getByLabel('What they own on disk').selectOption('hold');
+  await asks.getByLabel('Kept in').selectOption('instruments');
+  await asks.getByLabel('Until').fill('2031-12-31');
+  await asks
+    .getByRole('row', { name: /files .* are kept in instruments until 31 Dec 2031, by a job/ })
+    .first()
+    .waitFor();
+  await asks.getByRole('button', { name: 'See what it does' }).click();
+  await asks.getByRole('button', { name: 'Have them leave' }).click();
+  await p.getByText('bettany has left.').waitFor();
+  await p.getByRole('link', { name: 'People' }).click();
+  const kept = p.getByRole('region', { name: 'Kept of people who left' });
+  await kept.getByRole('row', { name: /bettany instruments\/bettany/ }).waitFor();
+  await accessible(p, 'what is kept of people who left');
+  const until = kept.getByLabel('What bettany left is kept until');
+  assert.equal(await until.inputValue(), '2031-12-31');
+  await until.fill('2032-06-30');
+  await until.blur();
+  await asks.getByRole('button', { name: 'Keep it' }).click();
+  await p.getByText('It is kept until then.').waitFor();
+  await kept.getByRole('button', { name: 'Remove from disk' }).click();
+  await asks.getByRole('button', { name: 'Remove it' }).click();
+  await kept.waitFor({ state: 'detached' });
+});
+
 test('a host whose numbers cannot be changed: what was seen there is translated, a number put in and taken out', async () => {
   const p = await page();
   await signIn(p, 'keeper');

@@ -92,6 +92,7 @@ const (
 	FixNumberMap    FixKind = "map numbers"
 	FixLimit        FixKind = "change limit"
 	FixLimitRemove  FixKind = "remove limit"
+	FixHolding      FixKind = "remove what was held"
 	FixHandOver     FixKind = "hand over files"
 	FixCounting     FixKind = "count what is stored"
 )

@@ -3,6 +3,7 @@ package audit
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/limit"
@@ -23,6 +24,7 @@ type Stored struct {
 	Away      []AwayVolume
 	Hashes    string // why the hashes of the journal are not where they are to be kept; "" where they are
 	Left      []LeftBehind
+	Overdue   []Overdue
 	Strangers []Stranger
 	Aside     string // where what could not be read of what was counted was put; "" for nowhere
 }
@@ -38,6 +40,14 @@ type LeftBehind struct {
 	User  string
 	UID   uint32
 	Files int64
+}
+
+// Overdue is what somebody left, and is kept longer than it was to be.
+type Overdue struct {
+	Name  string // whose it was
+	Where string // as FOLDER/PATH
+	Path  string // below the folder
+	Until time.Time
 }
 
 // Stranger are directories in a folder that is personal, and nobody's who has one there.
@@ -86,6 +96,7 @@ const (
 	InMemory    = "kept in memory only"
 	NotTold     = "notices not delivered"
 	StillTheirs = "left behind"
+	HeldTooLong = "held too long"
 	NobodysOwn  = "own directory of nobody"
 	NoReader    = "administrators without an address"
 )
@@ -159,6 +170,9 @@ func (x *finder) limits() {
 	}
 	for _, l := range st.Left {
 		x.add(StillTheirs, Low, l.User, "user "+l.User, fmt.Sprintf("%d files and directories still belong to uid %d, who has left", l.Files, l.UID), access.Fix{Kind: access.FixHandOver, UID: l.UID})
+	}
+	for _, h := range st.Overdue {
+		x.add(HeldTooLong, Low, h.Where, h.Where, fmt.Sprintf("what %s left was to be kept until %s", h.Name, h.Until.Add(-time.Second).Local().Format("2 Jan 2006")), access.Fix{Kind: access.FixHolding, Path: h.Path})
 	}
 	for _, n := range st.Strangers {
 		some := strings.Join(n.Names[:min(len(n.Names), 5)], ", ")

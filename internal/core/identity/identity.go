@@ -103,6 +103,8 @@ type Leaving struct {
 	On    time.Time `json:"on,omitzero"`
 	To    ID        `json:"to,omitzero"`
 	Files bool      `json:"files,omitzero"`
+	Hold  int64     `json:"hold,omitzero"`  // the folder in which what they own on disk is kept; 0 for none
+	Until time.Time `json:"until,omitzero"` // until when; zero for no day
 }
 
 // MayUseConsole says whether the account may sign in to the console, in whatever role.

@@ -55,21 +55,10 @@ func readPasswd(text string) (out []Person, err error) {
 // readLDIF reads the entries of class posixAccount, or that have a uid and a number.
 func readLDIF(text string) (out []Person, err error) {
 	for _, entry := range ldifEntries(text) {
-		values := make(map[string][]string)
-		p := Person{Line: entry.line}
-		for _, line := range entry.lines {
-			name, value, err := ldifLine(line)
-			if err != nil {
-				p.wrong("%v", err)
-				break
-			}
-			values[name] = append(values[name], value)
-		}
-		if p.Wrong == "" && len(values["uid"]) == 0 {
+		values, wrong := entry.values()
+		p := Person{Line: entry.line, Wrong: wrong}
+		if len(values["uid"]) == 0 && (p.Wrong == "" || len(values["cn"]) > 0 && len(values["gidnumber"]) > 0) {
 			continue // of something else than a person
-		}
-		if change := values["changetype"]; len(change) > 0 && !strings.EqualFold(change[0], "add") {
-			p.wrong("it is a change of type %s, and not a record", change[0])
 		}
 		if len(out) >= MostLines {
 			return nil, errTooMany
@@ -99,6 +88,22 @@ func readLDIF(text string) (out []Person, err error) {
 type ldifEntry struct {
 	line  int
 	lines []string
+}
+
+// values are what an entry says, by the names of attributes in lower case; wrong is why it cannot be taken for a record, "" where it can.
+func (e ldifEntry) values() (values map[string][]string, wrong string) {
+	values = make(map[string][]string)
+	for _, line := range e.lines {
+		name, value, err := ldifLine(line)
+		if err != nil {
+			return values, err.Error()
+		}
+		values[name] = append(values[name], value)
+	}
+	if change := values["changetype"]; len(change) > 0 && !strings.EqualFold(change[0], "add") {
+		return values, fmt.Sprintf("it is a change of type %s, and not a record", change[0])
+	}
+	return values, ""
 }
 
 // ldifEntries parts a text into entries, of which lines that go on in the next are put together (RFC 2849, note 2).

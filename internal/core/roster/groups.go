@@ -1,9 +1,11 @@
 package roster
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/plain"
@@ -19,28 +21,88 @@ type Group struct {
 	Wrong   string // why nothing can be made of the line; "" where something can
 }
 
+// groupList collects groups, and says of each that says the same as one before that it does.
+type groupList struct {
+	all     []Group
+	names   map[string]int
+	numbers map[uint32]int
+}
+
+func (l *groupList) add(g Group) error {
+	if len(l.all) >= MostLines {
+		return errTooMany
+	}
+	if l.names == nil {
+		l.names, l.numbers = make(map[string]int), make(map[uint32]int)
+	}
+	if at, ok := l.names[identity.Fold(g.Name)]; ok && g.Wrong == "" {
+		g.Wrong = fmt.Sprintf("line %d is of %s as well", at, g.Name)
+	}
+	if g.GID != nil && g.Wrong == "" {
+		if at, ok := l.numbers[*g.GID]; ok {
+			g.Wrong = fmt.Sprintf("gid %d is that of line %d", *g.GID, at)
+		}
+		l.numbers[*g.GID] = g.Line
+	}
+	l.names[identity.Fold(g.Name)] = g.Line
+	l.all = append(l.all, g)
+	return nil
+}
+
+// ofSystem says whether a gid is, by common custom, that of a group of the system itself.
+func ofSystem(gid *uint32) bool { return gid != nil && (*gid < firstPerson || *gid > lastPerson) }
+
+// ReadLDIFGroups reads the entries of class posixGroup (RFC 2307), or that have a cn, a gidNumber and no uid; none where a file has none.
+func ReadLDIFGroups(raw []byte) ([]Group, error) {
+	text, err := decoded(raw)
+	if err != nil {
+		return nil, err
+	}
+	var list groupList
+	for _, entry := range ldifEntries(text) {
+		values, wrong := entry.values()
+		class := slices.ContainsFunc(values["objectclass"], func(c string) bool { return strings.EqualFold(c, "posixGroup") })
+		if len(values["uid"]) > 0 || len(values["cn"]) == 0 || !class && len(values["gidnumber"]) == 0 {
+			continue // a person, or something else
+		}
+		g := Group{Line: entry.line, Name: values["cn"][0], Members: values["memberuid"], Wrong: wrong}
+		if v := values["gidnumber"]; len(v) > 0 {
+			var p Person
+			if g.GID = p.number("gidNumber", v[0]); g.Wrong == "" {
+				g.Wrong = p.Wrong
+			}
+		}
+		if ofSystem(g.GID) {
+			continue
+		}
+		if err := list.add(g); err != nil {
+			return nil, err
+		}
+	}
+	return list.all, nil
+}
+
 // ReadGroups reads lines of group(5); those of the system's own groups are passed over.
 func ReadGroups(raw []byte) (out []Group, err error) {
 	text, err := decoded(raw)
 	if err != nil {
 		return nil, err
 	}
-	names, numbers := make(map[string]int), make(map[uint32]int)
+	var list groupList
 	for n, cells := range lines(text) {
-		if len(out) >= MostLines {
-			return nil, errTooMany
-		}
 		g := Group{Line: n, Name: cells[0]}
 		if len(cells) != 4 {
 			g.Wrong = fmt.Sprintf("it has %d fields, and a line of group has 4", len(cells))
-			out = append(out, g)
+			if err := list.add(g); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		var p Person
 		if g.GID = p.number("gid", cells[2]); p.Wrong != "" {
 			g.Wrong = p.Wrong
 		}
-		if g.GID != nil && (*g.GID < firstPerson || *g.GID > lastPerson) {
+		if ofSystem(g.GID) {
 			continue
 		}
 		for name := range strings.SplitSeq(cells[3], ",") {
@@ -48,22 +110,14 @@ func ReadGroups(raw []byte) (out []Group, err error) {
 				g.Members = append(g.Members, name)
 			}
 		}
-		if at, ok := names[identity.Fold(g.Name)]; ok && g.Wrong == "" {
-			g.Wrong = fmt.Sprintf("line %d is of %s as well", at, g.Name)
+		if err := list.add(g); err != nil {
+			return nil, err
 		}
-		if g.GID != nil && g.Wrong == "" {
-			if at, ok := numbers[*g.GID]; ok {
-				g.Wrong = fmt.Sprintf("gid %d is that of line %d", *g.GID, at)
-			}
-			numbers[*g.GID] = n
-		}
-		names[identity.Fold(g.Name)] = n
-		out = append(out, g)
 	}
-	if len(out) == 0 {
+	if len(list.all) == 0 {
 		return nil, ErrEmpty
 	}
-	return out, nil
+	return list.all, nil
 }
 
 // PutGroups puts groups into a draft of the records of a directory: those that are not there are made, members that the records know are put in, and nobody
@@ -109,7 +163,7 @@ func putGroup(d *site.Draft, dir *identity.Directory, in *Group, rules Rules, nu
 			o.Why, o.Changed = fmt.Sprintf("there is no user %q: put the people in first", plain.Text(name)), nil
 			return o
 		}
-		if who := identity.UserPrincipal(u.ID); !slices.Contains(g.Members, who) {
+		if who := identity.UserPrincipal(u.ID); !slices.Contains(g.Members, who) && !(was != nil && dir.Member(dir.UserIndex(u.ID), dir.GroupIndex(was.ID))) { // through another is in it as well
 			g.Members = append(g.Members, who)
 			came = append(came, u.Name)
 		}
@@ -129,6 +183,42 @@ func putGroup(d *site.Draft, dir *identity.Directory, in *Group, rules Rules, nu
 	id := site.Put(d, g)
 	numbers[g.GID] = identity.ID(id)
 	return o
+}
+
+// PutLDIF puts people and groups of one file into a draft: groups that are not there first, so that people can have them for their primary one, and who is in
+// them last, since that may be somebody of the same file. It says what became of each by its line.
+func PutLDIF(d *site.Draft, dir *identity.Directory, people []Person, groups []Group, rules Rules, gone GoneRule, now time.Time) ([]Outcome, error) {
+	empty := slices.Clone(groups)
+	for i := range empty {
+		empty[i].Members = nil
+	}
+	made := PutGroups(d, dir, empty, rules)
+	again := func() (err error) {
+		r := d.Records()
+		dir, err = identity.Compile(r.Users, r.Groups)
+		return err
+	}
+	if err := again(); err != nil {
+		return nil, err
+	}
+	var out []Outcome
+	if len(people) > 0 {
+		out = Put(d, dir, people, rules, gone, now)
+	}
+	if err := again(); err != nil {
+		return nil, err
+	}
+	for i, o := range PutGroups(d, dir, groups, rules) {
+		if before := made[i]; before.Act != Refused && o.Act != Refused {
+			o.Changed = append(before.Changed, o.Changed...)
+			if before.Act == Made || o.Act == Same {
+				o.Act = before.Act
+			}
+		}
+		out = append(out, o)
+	}
+	slices.SortStableFunc(out, func(a, b Outcome) int { return cmp.Compare(a.Line, b.Line) })
+	return out, nil
 }
 
 // WriteGroups writes groups down as lines of group(5), with all who are in each, directly or through others.

@@ -130,6 +130,12 @@ func decoded(raw []byte) (string, error) {
 	return string(text), err
 }
 
+// LooksLikeLDIF says whether a file is LDIF, by its first line that is no comment.
+func LooksLikeLDIF(raw []byte) bool {
+	text, err := decoded(raw)
+	return err == nil && looksLike(text) == LDIF
+}
+
 func looksLike(text string) Format {
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)

@@ -229,3 +229,61 @@ func FuzzRead(f *testing.F) {
 		require.Nil(t, d.Check())
 	})
 }
+
+// People and groups of one LDIF: a group may be somebody's primary one and have somebody in it who are both of the same file, in whatever order.
+func TestLDIFOfPeopleAndGroups(t *testing.T) {
+	put := func(r site.Records, text string) ([]Outcome, site.Records) {
+		dir, err := identity.Compile(r.Users, r.Groups)
+		require.NoError(t, err)
+		people, err := Read([]byte(text), Options{})
+		if err != nil {
+			require.ErrorIs(t, err, ErrEmpty)
+		}
+		groups, err := ReadLDIFGroups([]byte(text))
+		require.NoError(t, err)
+		d := site.NewDraft(r, nil)
+		out, err := PutLDIF(d, dir, people, groups, plainRules, GoneRule{}, time.Now())
+		require.NoError(t, err)
+		require.Nil(t, d.Check())
+		return out, d.Records()
+	}
+	text := "dn: uid=lunt,ou=people\nobjectClass: posixAccount\nuid: lunt\ncn: Lunt\nuidNumber: 2100\ngidNumber: 3500\n\n" +
+		"dn: cn=night,ou=groups\nobjectClass: top\nobjectClass: posixGroup\ncn: night\ngidNumber: 3500\nmemberUid: wren\nmemberUid: lunt\n\n" +
+		"dn: cn=observers,ou=groups\ncn: observers\ngidNumber: 3001\nmemberUid: lunt\n\n" +
+		"dn: cn=wheel,ou=groups\ncn: wheel\ngidNumber: 10\nmemberUid: nobody-here\n\n" +
+		"dn: cn=night2\ncn: night2\ngidNumber: 3500\n\ndn: cn=odd\ncn: odd\ngidNumber: many\n\ndn: cn=far\ncn: far\ngidNumber: 3600\nmemberUid: nobody-here\n\ndn: cn=gone\ncn: gone\ngidNumber: 3700\nchangetype: delete\n"
+	out, after := put(observatory(), text)
+	require.Equal(t, []string{"1 lunt made", "8 night made", "16 observers changed", "26 night2 refused", "30 odd refused", "34 far refused", "39 gone refused"}, acts(out))
+	dir, err := identity.Compile(after.Users, after.Groups)
+	require.NoError(t, err)
+	lunt, night := dir.UserNamed("lunt"), dir.GroupNamed("night")
+	require.Equal(t, night.ID, lunt.Primary)
+	require.True(t, dir.Member(dir.UserIndex(dir.UserNamed("wren").ID), dir.GroupIndex(night.ID)))
+	require.True(t, dir.Member(dir.UserIndex(lunt.ID), dir.GroupIndex(dir.GroupNamed("observers").ID)))
+	again, _ := put(after, text)
+	require.Equal(t, []string{"1 lunt same", "8 night same", "16 observers same", "26 night2 refused", "30 odd refused", "34 far refused", "39 gone refused"}, acts(again))
+
+	// What is written out is read again, and changes nothing, though some are in groups through others.
+	after.Groups = append(after.Groups, identity.Group{ID: 900, Name: "all", GID: 3900, Members: []identity.Principal{identity.GroupPrincipal(night.ID)}})
+	dir, err = identity.Compile(after.Users, after.Groups)
+	require.NoError(t, err)
+	for _, format := range []Format{LDIF, Groups} {
+		written, err := Write(dir, nil, format)
+		require.NoError(t, err)
+		if format == Groups {
+			groups, err := ReadGroups(written)
+			require.NoError(t, err)
+			for _, o := range PutGroups(site.NewDraft(after, nil), dir, groups, plainRules) {
+				require.Equal(t, Same, o.Act, o.Name)
+			}
+			continue
+		}
+		out, _ = put(after, string(written))
+		require.Len(t, out, len(after.Users)+len(after.Groups))
+		for _, o := range out {
+			require.Equal(t, Same, o.Act, "%s %v", o.Name, o)
+		}
+	}
+	out, _ = put(after, "dn: cn=all\ncn: all\ngidNumber: 3900\nmemberUid: wren\n")
+	require.Equal(t, []string{"1 all same"}, acts(out), "who is in it through another is in it")
+}

@@ -62,6 +62,9 @@ func Write(d *identity.Directory, profiles []site.Profile, format Format) ([]byt
 			_, gid := primary(u)
 			writeLDIF(&b, u, gid)
 		}
+		for i := range d.Groups() {
+			writeLDIFGroup(&b, d, &d.Groups()[i])
+		}
 	default:
 		return nil, errFormat(format)
 	}
@@ -70,14 +73,8 @@ func Write(d *identity.Directory, profiles []site.Profile, format Format) ([]byt
 
 // writeLDIF writes a user as an entry of class posixAccount (RFC 2307).
 func writeLDIF(w *bytes.Buffer, u *identity.User, gid uint32) {
-	line := func(name, value string) {
-		if safeLDIF(value) {
-			fmt.Fprintf(w, "%s: %s\n", name, value)
-		} else {
-			fmt.Fprintf(w, "%s:: %s\n", name, base64.StdEncoding.EncodeToString([]byte(value)))
-		}
-	}
-	line("dn", "uid="+strings.NewReplacer(`,`, `\,`, `+`, `\+`).Replace(u.Name)+",ou=people")
+	line := lineOfLDIF(w)
+	line("dn", "uid="+escapedDN.Replace(u.Name)+",ou=people")
 	line("objectClass", "posixAccount")
 	line("uid", u.Name)
 	full := u.FullName
@@ -90,6 +87,32 @@ func writeLDIF(w *bytes.Buffer, u *identity.User, gid uint32) {
 	line("homeDirectory", "/home/"+u.Name)
 	if u.Mail != "" {
 		line("mail", u.Mail)
+	}
+	w.WriteByte('\n')
+}
+
+var escapedDN = strings.NewReplacer(`,`, `\,`, `+`, `\+`)
+
+// lineOfLDIF writes an attribute and its value.
+func lineOfLDIF(w *bytes.Buffer) func(name, value string) {
+	return func(name, value string) {
+		if safeLDIF(value) {
+			fmt.Fprintf(w, "%s: %s\n", name, value)
+		} else {
+			fmt.Fprintf(w, "%s:: %s\n", name, base64.StdEncoding.EncodeToString([]byte(value)))
+		}
+	}
+}
+
+// writeLDIFGroup writes a group as an entry of class posixGroup (RFC 2307), with all who are in it, directly or through others.
+func writeLDIFGroup(w *bytes.Buffer, d *identity.Directory, g *identity.Group) {
+	line := lineOfLDIF(w)
+	line("dn", "cn="+escapedDN.Replace(g.Name)+",ou=groups")
+	line("objectClass", "posixGroup")
+	line("cn", g.Name)
+	line("gidNumber", fmt.Sprint(g.GID))
+	for u := range d.Members(d.GroupIndex(g.ID)).Each() {
+		line("memberUid", d.Users()[u].Name)
 	}
 	w.WriteByte('\n')
 }

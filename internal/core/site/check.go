@@ -234,6 +234,7 @@ var (
 			optional(to, "profile", "profile", u.Profile)
 			if u.Leaving != nil {
 				optional(to, "leaving", "user", u.Leaving.To)
+				optional(to, "leaving", "folder", u.Leaving.Hold)
 			}
 		}}
 	checkGroup = checks[identity.Group]{name: func(g *identity.Group) string { return g.Name },
@@ -304,6 +305,11 @@ var (
 				}
 			}
 		}}
+	checkHolding = checks[Holding]{name: func(h *Holding) string { return h.Name },
+		unique: func(h *Holding) []keyed {
+			return []keyed{{"path", strconv.FormatInt(h.FolderID, 10) + ":" + identity.Fold(h.Path)}}
+		},
+		refers: func(_ *Draft, h *Holding, to func(string, string, int64)) { to("folderId", "folder", h.FolderID) }}
 	checkReview     = checks[Review]{name: func(r *Review) string { return r.Name }, unique: func(r *Review) []keyed { return []keyed{name(r.Name)} }}
 	checkHook       = checks[Hook]{name: func(h *Hook) string { return h.Name }, unique: func(h *Hook) []keyed { return []keyed{name(h.Name)} }}
 	checkIDList     = checks[IDList]{name: func(l *IDList) string { return l.Host }, unique: func(l *IDList) []keyed { return []keyed{{"host", identity.Fold(l.Host)}} }}

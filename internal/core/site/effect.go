@@ -7,6 +7,7 @@ type Effect struct {
 	Mark   string    `json:"mark,omitzero"`   // MarkVolume and UnmarkVolume
 	Folder int64     `json:"folder,omitzero"` // SetMode
 	Path   string    `json:"path,omitzero"`   // below the volume's directory, or the folder
+	To     string    `json:"to,omitzero"`     // RenameOwn: what it is called then
 	Mode   *uint32   `json:"mode,omitzero"`   // SetMode: nil leaves what there is, as of the others
 	UID    *uint32   `json:"uid,omitzero"`
 	GID    *uint32   `json:"gid,omitzero"`
@@ -21,6 +22,7 @@ const (
 	SetMode       EffectAct = "set mode"
 	MarkVolume    EffectAct = "mark volume"
 	UnmarkVolume  EffectAct = "unmark volume"
+	RenameOwn     EffectAct = "rename own directory"
 )
 
 // Do has something be done on disk once the draft is written down, after what was said before.

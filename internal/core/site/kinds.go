@@ -71,6 +71,7 @@ var Kinds = []Kind{
 		return err
 	}},
 	listed("group", func(r *Records) *[]identity.Group { return &r.Groups }, func(g *identity.Group) *identity.ID { return &g.ID }, sayGroup, checkGroup),
+	listed("holding", func(r *Records) *[]Holding { return &r.Holdings }, func(h *Holding) *int64 { return &h.ID }, sayHolding, checkHolding),
 	listed("hook", func(r *Records) *[]Hook { return &r.Hooks }, func(h *Hook) *int64 { return &h.ID }, sayHook, checkHook),
 	listed("host set", func(r *Records) *[]HostSet { return &r.HostSets }, func(h *HostSet) *int64 { return &h.ID }, sayHostSet, checkHostSet),
 	listed("id list", func(r *Records) *[]IDList { return &r.IDLists }, func(l *IDList) *int64 { return &l.ID }, sayIDList, checkIDList),

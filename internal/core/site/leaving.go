@@ -30,6 +30,17 @@ func (r *Records) Retired(uid uint32, now time.Time) (RetiredNumber, bool) {
 	return r.RetiredNumbers[i], true
 }
 
+// Holding is what somebody left who has left, and where it is kept until a day: below a path of a folder.
+type Holding struct {
+	ID       int64     `json:"id,omitzero"`
+	Name     string    `json:"name,omitzero"` // whose it was
+	UID      uint32    `json:"uid,omitzero"`
+	FolderID int64     `json:"folderId,omitzero"`
+	Path     string    `json:"path,omitzero"`
+	Since    time.Time `json:"since,omitzero"`
+	Until    time.Time `json:"until,omitzero"` // zero for no day
+}
+
 // Parting is one thing that somebody who leaves has, and what becomes of it.
 type Parting struct {
 	What    string `json:"what"`    // entry, member, ownership, review, anonymous id, token, account, files

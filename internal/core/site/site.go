@@ -131,6 +131,7 @@ type Records struct {
 
 	RetiredNumbers []RetiredNumber
 	Profiles       []Profile
+	Holdings       []Holding
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -200,6 +201,7 @@ type Policy struct {
 	SigningIn SigningIn
 	Tokens    []Token
 	Profiles  []Profile
+	Holdings  []Holding
 
 	folderByName map[string]int // where they are in the lists
 	folderByID   map[int64]int
@@ -270,7 +272,7 @@ func (p *Policy) Next(d *Draft) (*Policy, error) {
 // takeRest takes what needs little compiling, or none.
 func (p *Policy) takeRest(r Records, before *Policy) error {
 	p.Services, p.Volumes, p.Acceptances, p.IDLists, p.Reviews, p.Notices, p.Hooks = r.Services, r.Volumes, r.Acceptances, r.IDLists, r.Reviews, r.Notices, r.Hooks
-	p.SigningIn, p.Tokens, p.Profiles = r.SigningIn, r.Tokens, r.Profiles
+	p.SigningIn, p.Tokens, p.Profiles, p.Holdings = r.SigningIn, r.Tokens, r.Profiles, r.Holdings
 	return p.takeNumberMaps(r, before.NumberMaps)
 }
 

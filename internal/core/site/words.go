@@ -251,6 +251,12 @@ func leaving(n *Names, l *identity.Leaving) string {
 	if l.Files {
 		text += ", with what they own on disk"
 	}
+	if l.Hold != 0 {
+		text += ", what they own on disk kept in " + named(n.folders, l.Hold)
+	}
+	if !l.Until.IsZero() {
+		text += " until " + Moment(l.Until)
+	}
 	return text
 }
 
@@ -475,6 +481,10 @@ func sayNotices(_ *Names, s *Notices) (string, []Said) {
 		said = append(said, Said{"text " + name, s.Templates[name]})
 	}
 	return "", said
+}
+
+func sayHolding(n *Names, h *Holding) (string, []Said) {
+	return h.Name, []Said{{"of", h.Name}, {"uid", number(h.UID)}, {"in", named(n.folders, h.FolderID)}, {"path", h.Path}, {"since", Moment(h.Since)}, {"until", Moment(h.Until)}}
 }
 
 func sayHook(_ *Names, h *Hook) (string, []Said) {

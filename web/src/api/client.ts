@@ -7,6 +7,7 @@ export type Folder = components['schemas']['Folder'];
 export type Place = components['schemas']['Place'];
 export type Entry = components['schemas']['Entry'];
 export type Export = components['schemas']['Export'];
+export type Holding = components['schemas']['Holding'];
 export type NumberMap = components['schemas']['NumberMap'];
 export type HostSet = components['schemas']['HostSet'];
 export type ClientRule = components['schemas']['ClientRule'];
@@ -160,6 +161,8 @@ export const useHostSets = () =>
   useQuery({ queryKey: ['exports', 'sets'], queryFn: async () => (await taken(api.GET('/api/v1/host-sets'))) ?? [] });
 export const useNumberMaps = () =>
   useQuery({ queryKey: ['numbers', 'maps'], queryFn: async () => (await taken(api.GET('/api/v1/number-maps'))) ?? [] });
+export const useHoldings = () =>
+  useQuery({ queryKey: ['holdings'], queryFn: async () => (await taken(api.GET('/api/v1/holdings'))) ?? [] });
 export const useRemembered = () =>
   useQuery({ queryKey: ['numbers', 'seen'], queryFn: async () => (await taken(api.GET('/api/v1/ids'))) ?? [] });
 export const useMode = (path: string, on: boolean) =>

@@ -7,6 +7,7 @@ import { Bulk } from '../parts/bulk';
 import { lastDay } from '../parts/day';
 import { people as howMany, Previewed } from '../parts/effect';
 import { Grid } from '../parts/grid';
+import { Holdings } from '../parts/holdings';
 import { Labels } from '../parts/labels';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { sayRefused } from '../parts/toaster';
@@ -180,6 +181,7 @@ export function People() {
           )}
         </Sheet>
       )}
+      <Holdings mayChange={me.data?.role === 'administrator'} />
     </>
   );
 }

@@ -1,7 +1,7 @@
-import { Checkbox, Field, Flex, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Field, Flex, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, type Change, taken, type User } from '../api/client';
+import { api, type Change, taken, type User, useFolders } from '../api/client';
 import { Ask } from './confirm';
 import { afterLastDay } from './day';
 import { Previewed } from './effect';
@@ -12,9 +12,17 @@ import { MainButton, Refused, Waiting } from './sheet';
 export function Leaving({ user, onClose }: { user: User; onClose: () => void }) {
   const [to, setTo] = useState('');
   const [on, setOn] = useState('');
-  const [files, setFiles] = useState(false);
+  const [files, setFiles] = useState<'stay' | 'pass' | 'hold'>('stay');
+  const [hold, setHold] = useState('');
+  const [until, setUntil] = useState('');
+  const folders = useFolders();
   const [asking, setAsking] = useState<Change[] | null>(null);
-  const body = { ...(to && { to }), ...(on && { on: afterLastDay(on) }), ...(to && files && { files }) };
+  const body = {
+    ...(to && { to }),
+    ...(on && { on: afterLastDay(on) }),
+    ...(to && files === 'pass' && { files: true }),
+    ...(files === 'hold' && hold && { hold, ...(until && { until: afterLastDay(until) }) }),
+  };
   const plan = useQuery({
     queryKey: ['leaving', user.name, body],
     queryFn: () =>
@@ -40,7 +48,7 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
       onClose={onClose}
       act={
         <MainButton
-          disabled={!plan.data || !!plan.error}
+          disabled={!plan.data || !!plan.error || (files === 'hold' && !hold)}
           onClick={() => setAsking([{ kind: 'user', act: 'leave', of: { name: user.name }, with: body }])}
         >
           See what it does
@@ -59,11 +67,44 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
             <Input value={to} placeholder="nobody" onChange={(e) => setTo(e.target.value)} />
             <Field.HelperText>Entries and ownership pass to them.</Field.HelperText>
           </Field.Root>
-          <Checkbox.Root checked={files} disabled={!to} onCheckedChange={(v) => setFiles(v.checked === true)}>
-            <Checkbox.HiddenInput />
-            <Checkbox.Control />
-            <Checkbox.Label>and what they own on disk</Checkbox.Label>
-          </Checkbox.Root>
+          <Field.Root w="240px">
+            <Field.Label>What they own on disk</Field.Label>
+            <NativeSelect.Root>
+              <NativeSelect.Field value={files} onChange={(e) => setFiles(e.target.value as typeof files)}>
+                <option value="stay">stays where it is</option>
+                <option value="pass" disabled={!to}>
+                  passes to {to || 'the successor'}
+                </option>
+                <option value="hold">is kept in a folder</option>
+              </NativeSelect.Field>
+              <NativeSelect.Indicator />
+            </NativeSelect.Root>
+            <Field.HelperText>That is a job.</Field.HelperText>
+          </Field.Root>
+          {files === 'hold' && (
+            <>
+              <Field.Root w="200px">
+                <Field.Label>Kept in</Field.Label>
+                <NativeSelect.Root>
+                  <NativeSelect.Field value={hold} onChange={(e) => setHold(e.target.value)}>
+                    <option value="">choose a folder</option>
+                    {folders.data?.map((f) => (
+                      <option key={f.name} value={f.name}>
+                        {f.name}
+                      </option>
+                    ))}
+                  </NativeSelect.Field>
+                  <NativeSelect.Indicator />
+                </NativeSelect.Root>
+                <Field.HelperText>In a directory of their name.</Field.HelperText>
+              </Field.Root>
+              <Field.Root w="200px">
+                <Field.Label>Until</Field.Label>
+                <Input type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
+                <Field.HelperText>For good, if left empty.</Field.HelperText>
+              </Field.Root>
+            </>
+          )}
         </Flex>
         {plan.error && <Refused error={plan.error} />}
         {!plan.data ? (
@@ -80,7 +121,7 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
           </Grid>
         )}
         <Text color="faint" fontSize="sm">
-          The record stays, and with it the number. It can be taken back, but for what was passed on on disk.
+          The record stays, and with it the number. It can be taken back, but for what was passed on or moved on disk.
         </Text>
       </Stack>
     </Ask>
