@@ -233,6 +233,38 @@ type VolumeRoom struct {
 	FreeFiles  *int64   `json:"freeFiles,omitempty"`
 }
 
+// VolumeCandidate is a directory of the host that a volume may be.
+type VolumeCandidate struct {
+	Name   string `json:"name"`
+	Path   string `json:"path"`
+	Volume string `json:"volume,omitempty" doc:"The volume that it is."`
+	Wrong  string `json:"wrong,omitempty" doc:"Why it cannot be one."`
+}
+
+// VolumeCandidates are a directory of the host and those in it.
+type VolumeCandidates struct {
+	VolumeCandidate
+	Up         string            `json:"up,omitempty" doc:"The directory that it is in, where one may look there."`
+	FileSystem string            `json:"fileSystem,omitempty" doc:"What kind it is, such as ext4."`
+	Mind       string            `json:"mind,omitempty" doc:"What is to be known of that kind."`
+	TotalBytes *int64            `json:"totalBytes,omitempty"`
+	FreeBytes  *int64            `json:"freeBytes,omitempty"`
+	Below      []VolumeCandidate `json:"below" doc:"By name; hidden ones are left out."`
+	More       bool              `json:"more,omitempty" doc:"There are more than are told."`
+}
+
+func candidatesOf(is service.Candidates) VolumeCandidates {
+	out := VolumeCandidates{VolumeCandidate: VolumeCandidate(is.Candidate), Up: is.Up, FileSystem: is.FileSystem, Mind: is.Mind, Below: []VolumeCandidate{}, More: is.More}
+	if is.Space.Total > 0 {
+		total, free := int64(min(is.Space.Total, 1<<62)), int64(min(is.Space.OnVolume, 1<<62))
+		out.TotalBytes, out.FreeBytes = &total, &free
+	}
+	for _, c := range is.Below {
+		out.Below = append(out.Below, VolumeCandidate(c))
+	}
+	return out
+}
+
 // NewVolume is what a volume is made from.
 type NewVolume struct {
 	Name string `json:"name" maxLength:"80"`
@@ -399,6 +431,12 @@ func (s *Server) addFolder(ctx context.Context, b NewFolder) (Folder, error) {
 func (s *Server) registerPlaces() {
 	register(s, s.volumes())
 	register(s, s.folders())
+	handle(s, operation("list-volume-candidates", http.MethodGet, "/volume-candidates", "Look at a directory of the host for what may be a volume", "places"), func(ctx context.Context, in *struct {
+		Path string `query:"path" maxLength:"4096" doc:"An absolute path; where volumes may be, if left out."`
+	}) (VolumeCandidates, error) {
+		is, err := s.on(ctx).Candidates(caller(ctx), in.Path)
+		return shownBy(is, err, candidatesOf)
+	})
 	handle(s, operation("show-volume", http.MethodGet, "/volumes/{name}", "Show a volume, with the room that there is on it", "places"), func(ctx context.Context, in *Named) (VolumeRoom, error) {
 		v, err := s.on(ctx).VolumeNamed(in.Name)
 		return shownBy(v, err, func(v site.Volume) VolumeRoom { return s.roomOf(ctx, v) })

@@ -57,6 +57,17 @@ func (a *app) placeCommands() []*cli.Command {
 			}
 			return nil
 		}),
+		a.leaf("candidates", "look at a directory of the host for what may be a volume, and why what cannot", "[DIRECTORY]", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			query := url.Values{}
+			if len(args) > 0 {
+				path, err := filepath.Abs(args[0])
+				if err != nil {
+					return usage("%v", err)
+				}
+				query.Set("path", path)
+			}
+			return ask(ctx, a, cmd, http.MethodGet, "volume-candidates", query, nil, printCandidates)
+		}),
 		a.leaf("show", "show a volume, with the room that there is on it", "NAME", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, volumes.at(args[0]), nil, nil, printVolumeRoom)
 		}),
@@ -156,6 +167,30 @@ var volumes = resource[api.Volume]{
 		fields(w, "volume", v.Name, "directory", v.Path, "counting", v.Counting, "labels", labelText(v.Labels))
 	},
 	removes: "This forgets the volume %s. Its data stays.",
+}
+
+func printCandidates(w io.Writer, c api.VolumeCandidates) {
+	if c.Path != "" {
+		room := ""
+		if c.FreeBytes != nil && c.TotalBytes != nil {
+			room = limit.FormatSize(*c.FreeBytes) + " free of " + limit.FormatSize(*c.TotalBytes)
+		}
+		fields(w, "directory", c.Path, "file system", c.FileSystem, "room", room, "mind", c.Mind, "cannot be", c.Wrong)
+		fmt.Fprintln(w)
+	}
+	t := newTable("directory", "may be a volume")
+	t.empty, t.wrapLast = "no directories are in it", true
+	for _, b := range c.Below {
+		may := "yes"
+		if b.Wrong != "" {
+			may = "no: " + b.Wrong
+		}
+		t.row(b.Path, may)
+	}
+	t.print(w)
+	if c.More {
+		fmt.Fprintln(w, "and more: look at one of them")
+	}
 }
 
 func printVolumeRoom(w io.Writer, v api.VolumeRoom) {

@@ -5,31 +5,37 @@ import { lazy, StrictMode, Suspense } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { client, type Me, useMe } from './api/client';
-import { Findings } from './pages/findings';
-import { FolderPage } from './pages/folder';
-import { Folders } from './pages/folders';
-import { Hosts } from './pages/hosts';
-import { MatrixPage } from './pages/matrix';
-import { Notices } from './pages/notices';
-import { People } from './pages/people';
-import { ReviewPage, Reviews } from './pages/reviews';
 import { SignIn } from './pages/sign-in';
-import { Who } from './pages/who';
-import { Why } from './pages/why';
+import { Broken } from './parts/broken';
 import { startColorMode } from './parts/color-mode';
 import { Frame } from './parts/frame';
 import { Waiting } from './parts/sheet';
 import { Toaster } from './parts/toaster';
 import { system } from './theme';
 
-// With its charts, which are large.
-const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
-
+// Each page comes when it is opened.
 const Account = lazy(async () => ({ default: (await import('./pages/account')).Account }));
+const Findings = lazy(async () => ({ default: (await import('./pages/findings')).Findings }));
+const FolderPage = lazy(async () => ({ default: (await import('./pages/folder')).FolderPage }));
+const Folders = lazy(async () => ({ default: (await import('./pages/folders')).Folders }));
+const Groups = lazy(async () => ({ default: (await import('./pages/groups')).Groups }));
+const Hosts = lazy(async () => ({ default: (await import('./pages/hosts')).Hosts }));
+const Journal = lazy(async () => ({ default: (await import('./pages/journal')).Journal }));
+const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
+const MatrixPage = lazy(async () => ({ default: (await import('./pages/matrix')).MatrixPage }));
+const NewFolderPage = lazy(async () => ({ default: (await import('./pages/new-folder')).NewFolderPage }));
+const Notices = lazy(async () => ({ default: (await import('./pages/notices')).Notices }));
+const Overview = lazy(async () => ({ default: (await import('./pages/overview')).Overview }));
 const OwnFolder = lazy(async () => ({ default: (await import('./pages/own')).OwnFolder }));
 const OwnGroup = lazy(async () => ({ default: (await import('./pages/own')).OwnGroup }));
-const Groups = lazy(async () => ({ default: (await import('./pages/groups')).Groups }));
+const People = lazy(async () => ({ default: (await import('./pages/people')).People }));
 const Person = lazy(async () => ({ default: (await import('./pages/person')).Person }));
+const Publishing = lazy(async () => ({ default: (await import('./pages/publishing')).Publishing }));
+const ReviewPage = lazy(async () => ({ default: (await import('./pages/reviews')).ReviewPage }));
+const Reviews = lazy(async () => ({ default: (await import('./pages/reviews')).Reviews }));
+const Volumes = lazy(async () => ({ default: (await import('./pages/volumes')).Volumes }));
+const Who = lazy(async () => ({ default: (await import('./pages/who')).Who }));
+const Why = lazy(async () => ({ default: (await import('./pages/why')).Why }));
 
 function Console() {
   const me = useMe();
@@ -38,9 +44,11 @@ function Console() {
   if (me.data === null) return <SignIn />;
   return (
     <Frame>
-      <Suspense fallback={<Waiting error={null} />}>
-        <Pages role={me.data.role} />
-      </Suspense>
+      <Broken>
+        <Suspense fallback={<Waiting error={null} />}>
+          <Pages role={me.data.role} />
+        </Suspense>
+      </Broken>
     </Frame>
   );
 }
@@ -61,7 +69,12 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/account" element={<Account />} />
       <Route path="/own/folders/:name" element={<OwnFolder />} />
       <Route path="/own/groups/:name" element={<OwnGroup />} />
+      <Route path="/overview" element={<Overview />} />
+      <Route path="/volumes" element={<Volumes />} />
+      <Route path="/publishing" element={<Publishing />} />
+      <Route path="/journal" element={<Journal />} />
       <Route path="/folders" element={<Folders />} />
+      <Route path="/folders/new" element={<NewFolderPage />} />
       <Route path="/folders/:name" element={<FolderPage />} />
       <Route path="/hosts" element={<Hosts />} />
       <Route path="/limits" element={<Limits />} />
@@ -75,7 +88,7 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/findings" element={<Findings />} />
       <Route path="/reviews" element={<Reviews />} />
       <Route path="/reviews/:name" element={<ReviewPage />} />
-      <Route path="*" element={<Navigate to="/folders" replace />} />
+      <Route path="*" element={<Navigate to="/overview" replace />} />
     </Routes>
   );
 }

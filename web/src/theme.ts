@@ -19,7 +19,11 @@ const config = defineConfig({
     semanticTokens: {
       colors: {
         // Chakra's own names, where its parts use them.
-        gray: { focusRing: { value: '{colors.accent}' } },
+        gray: {
+          focusRing: { value: '{colors.accent}' },
+          solid: { value: '{colors.accent}' },
+          contrast: { value: '{colors.accent.on}' },
+        },
         bg: { DEFAULT: { value: '{colors.sheet}' }, panel: { value: '{colors.sheet}' } },
         fg: {
           DEFAULT: { value: '{colors.ink}' },

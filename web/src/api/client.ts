@@ -7,6 +7,11 @@ export type Folder = components['schemas']['Folder'];
 export type Place = components['schemas']['Place'];
 export type Entry = components['schemas']['Entry'];
 export type Export = components['schemas']['Export'];
+export type VolumeRoom = components['schemas']['VolumeRoom'];
+export type Share = components['schemas']['Share'];
+export type Job = components['schemas']['Job'];
+export type JournalRow = components['schemas']['JournalRow'];
+export type Told = components['schemas']['Told'];
 export type Holding = components['schemas']['Holding'];
 export type NumberMap = components['schemas']['NumberMap'];
 export type HostSet = components['schemas']['HostSet'];
@@ -81,6 +86,8 @@ export class Refusal extends Error {
   readonly need?: Problem['need'];
   /** It is done if it is asked for again, knowing. */
   readonly confirm: boolean;
+  /** What is wrong where, as the service names it. */
+  readonly fields: { at: string; says: string }[];
   constructor(status: number, problem?: Partial<Problem>) {
     const details = (problem?.errors ?? []).map((e) => e.message).filter((m) => m && m !== problem?.detail);
     super([problem?.detail ?? `The service answered ${status}.`, ...details].join(' – '));
@@ -88,6 +95,10 @@ export class Refusal extends Error {
     this.next = problem?.next;
     this.need = problem?.need;
     this.confirm = problem?.confirm ?? false;
+    this.fields = (problem?.errors ?? []).map((e) => ({
+      at: e.location ?? '',
+      says: e.message ?? problem?.detail ?? '',
+    }));
   }
 }
 
@@ -159,6 +170,27 @@ export const useExports = () =>
   useQuery({ queryKey: ['exports'], queryFn: async () => (await taken(api.GET('/api/v1/exports'))) ?? [] });
 export const useHostSets = () =>
   useQuery({ queryKey: ['exports', 'sets'], queryFn: async () => (await taken(api.GET('/api/v1/host-sets'))) ?? [] });
+export const useVolumes = () =>
+  useQuery({
+    queryKey: ['volumes'],
+    refetchInterval: 30_000,
+    queryFn: async () => {
+      const all = (await taken(api.GET('/api/v1/volumes'))) ?? [];
+      return Promise.all(
+        all.map((v) => taken(api.GET('/api/v1/volumes/{name}', { params: { path: { name: v.name } } }))),
+      );
+    },
+  });
+export const useServices = () =>
+  useQuery({ queryKey: ['services'], queryFn: async () => (await taken(api.GET('/api/v1/services'))) ?? [] });
+export const useShares = () =>
+  useQuery({ queryKey: ['shares'], queryFn: async () => (await taken(api.GET('/api/v1/shares'))) ?? [] });
+export const useJobs = () =>
+  useQuery({
+    queryKey: ['jobs'],
+    refetchInterval: (q) => (q.state.data?.some((j) => !j.over) ? 2_000 : 15_000),
+    queryFn: async () => (await taken(api.GET('/api/v1/jobs'))) ?? [],
+  });
 export const useNumberMaps = () =>
   useQuery({ queryKey: ['numbers', 'maps'], queryFn: async () => (await taken(api.GET('/api/v1/number-maps'))) ?? [] });
 export const useHoldings = () =>

@@ -1,10 +1,9 @@
 import { Box, HStack, Table, Text } from '@chakra-ui/react';
 import { Link, useSearchParams } from 'react-router';
-import { type Folder, useFolders } from '../api/client';
-import { Command } from '../parts/command';
-import { FolderIcon } from '../parts/icons';
+import { type Folder, useFolders, useMe } from '../api/client';
+import { AddIcon, FolderIcon } from '../parts/icons';
 import { Labels } from '../parts/labels';
-import { PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 
 /** One way in which a folder is published. */
 function PublishedAs({ text, notes, on }: { text: string; notes: string; on: boolean }) {
@@ -61,6 +60,7 @@ export function Ways({ folder }: { folder: Folder }) {
 export function Folders() {
   const folders = useFolders();
   const [params] = useSearchParams();
+  const mayChange = useMe().data?.role === 'administrator';
   const label = params.get('label');
   if (!folders.data) return <Waiting error={folders.error} />;
   if (folders.data.length === 0)
@@ -72,11 +72,13 @@ export function Folders() {
             No folders yet
           </Text>
           <Text color="faint" mb="4">
-            A folder is a directory on a volume that can be published. Register a volume and make one:
+            A folder is a directory on a volume that can be published.
           </Text>
-          <Command text="amber volume add summit /srv/summit" />
-          <Box h="2" />
-          <Command text="amber folder add nightlog --volume summit" />
+          {mayChange && (
+            <Link to="/folders/new">
+              <MainButton as="span">Make one</MainButton>
+            </Link>
+          )}
         </Sheet>
       </>
     );
@@ -92,11 +94,20 @@ export function Folders() {
             : `${folders.data.length} folders, and where each is published`
         }
       >
-        {label && (
-          <Link to="/folders">
-            <QuietButton as="span">All folders</QuietButton>
-          </Link>
-        )}
+        <HStack>
+          {label && (
+            <Link to="/folders">
+              <QuietButton as="span">All folders</QuietButton>
+            </Link>
+          )}
+          {mayChange && (
+            <Link to="/folders/new">
+              <MainButton as="span">
+                <AddIcon /> New folder
+              </MainButton>
+            </Link>
+          )}
+        </HStack>
       </PageHead>
       <Sheet>
         <Table.ScrollArea position="relative">

@@ -1,10 +1,13 @@
-import { Box, Field, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { zodResolver } from '@hookform/resolvers/zod';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
 import { type Change, type Group, type Profile, useGroups, useMe, useProfiles } from '../api/client';
 import { people as howMany, Previewed } from '../parts/effect';
+import { Entry, placeRefusal } from '../parts/form';
 import { Grid } from '../parts/grid';
+import { z } from '../parts/shape';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { size } from '../parts/use';
 
@@ -69,7 +72,9 @@ export function Groups() {
 }
 
 function NewGroup({ onDone }: { onDone: () => void }) {
-  const { register, handleSubmit, formState } = useForm<{ name: string; description: string; owner: string }>();
+  const form = useForm<{ name: string; description: string; owner: string }>();
+  const { register, handleSubmit } = form;
+  const wrong = form.formState.errors;
   const [asking, setAsking] = useState<Change[] | null>(null);
   return (
     <Sheet p="5" mb="6">
@@ -85,18 +90,15 @@ function NewGroup({ onDone }: { onDone: () => void }) {
         )}
       >
         <Flex gap="4" align="end" wrap="wrap">
-          <Field.Root w="200px" invalid={!!formState.errors.name}>
-            <Field.Label>Name</Field.Label>
+          <Entry label="Name" w="200px" error={wrong.name}>
             <Input {...register('name', { required: true })} />
-          </Field.Root>
-          <Field.Root w="300px">
-            <Field.Label>What it is for</Field.Label>
+          </Entry>
+          <Entry label="What it is for" w="300px" error={wrong.description}>
             <Input {...register('description')} />
-          </Field.Root>
-          <Field.Root w="200px">
-            <Field.Label>Owned by</Field.Label>
+          </Entry>
+          <Entry label="Owned by" w="200px" error={wrong.owner}>
             <Input placeholder="nobody" {...register('owner')} />
-          </Field.Root>
+          </Entry>
           <MainButton type="submit">Add it</MainButton>
           <QuietButton onClick={onDone}>Leave it</QuietButton>
         </Flex>
@@ -106,6 +108,7 @@ function NewGroup({ onDone }: { onDone: () => void }) {
         act="Add it"
         changes={asking}
         done="The group is added."
+        onRefused={(e) => placeRefusal(e, form, { owners: 'owner', principal: 'owner' })}
         onClose={() => setAsking(null)}
         onDone={onDone}
       />
@@ -136,14 +139,7 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
         </Text>
         {mayChange && !adding && <QuietButton onClick={() => setAdding(true)}>Add a profile</QuietButton>}
       </HStack>
-      {adding && (
-        <NewProfile
-          onDone={(changes) => {
-            setAdding(false);
-            if (changes) setAsking({ title: 'Add the profile?', done: 'The profile is added.', changes });
-          }}
-        />
-      )}
+      {adding && <NewProfile onDone={() => setAdding(false)} />}
       <Sheet>
         {!profiles.data ? (
           <Waiting error={profiles.error} rows={2} />
@@ -196,13 +192,27 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
   );
 }
 
-function NewProfile({ onDone }: { onDone: (changes?: Change[]) => void }) {
-  const { register, handleSubmit } = useForm<{ name: string; groups: string; hard: string; endsAfter: string }>();
+const NewProfileForm = z.object({
+  name: z.string().trim().min(1, 'A profile has a name, such as visitor.'),
+  groups: z.string(),
+  hard: z.string().trim(),
+  endsAfter: z.string().regex(/^\d*$/, 'A number of days; none for never.'),
+});
+
+function NewProfile({ onDone }: { onDone: () => void }) {
+  const form = useForm<z.infer<typeof NewProfileForm>>({
+    resolver: zodResolver(NewProfileForm),
+    defaultValues: { name: '', groups: '', hard: '', endsAfter: '' },
+  });
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const { register } = form;
+  const wrong = form.formState.errors;
   return (
     <Sheet p="5" mb="4">
       <form
-        onSubmit={handleSubmit((f) =>
-          onDone([
+        aria-label="A new profile"
+        onSubmit={form.handleSubmit((f) =>
+          setAsking([
             {
               kind: 'profile',
               act: 'add',
@@ -216,27 +226,34 @@ function NewProfile({ onDone }: { onDone: (changes?: Change[]) => void }) {
           ]),
         )}
       >
-        <Stack direction={{ base: 'column', md: 'row' }} gap="4" align={{ md: 'end' }}>
-          <Field.Root>
-            <Field.Label>Name</Field.Label>
-            <Input {...register('name', { required: true })} />
-          </Field.Root>
-          <Field.Root>
-            <Field.Label>Groups</Field.Label>
+        <Stack direction={{ base: 'column', md: 'row' }} gap="4" align="start">
+          <Entry label="Name" error={wrong.name}>
+            <Input {...register('name')} />
+          </Entry>
+          <Entry label="Groups" error={wrong.groups}>
             <Input placeholder="visitors" {...register('groups')} />
-          </Field.Root>
-          <Field.Root>
-            <Field.Label>May store</Field.Label>
+          </Entry>
+          <Entry label="May store" error={wrong.hard}>
             <Input placeholder="2GB" {...register('hard')} />
-          </Field.Root>
-          <Field.Root>
-            <Field.Label>Ends after days</Field.Label>
-            <Input type="number" min="0" {...register('endsAfter')} />
-          </Field.Root>
-          <MainButton type="submit">Add it</MainButton>
-          <QuietButton onClick={() => onDone()}>Leave it</QuietButton>
+          </Entry>
+          <Entry label="Ends after days" error={wrong.endsAfter}>
+            <Input inputMode="numeric" {...register('endsAfter')} />
+          </Entry>
+          <HStack pt="6">
+            <MainButton type="submit">Add it</MainButton>
+            <QuietButton onClick={onDone}>Leave it</QuietButton>
+          </HStack>
         </Stack>
       </form>
+      <Previewed
+        title="Add the profile?"
+        act="Add it"
+        changes={asking}
+        done="The profile is added."
+        onRefused={(e) => placeRefusal(e, form, { group: 'groups' })}
+        onClose={() => setAsking(null)}
+        onDone={onDone}
+      />
     </Sheet>
   );
 }

@@ -9,6 +9,7 @@ import { people as howMany, Previewed } from '../parts/effect';
 import { Grid } from '../parts/grid';
 import { Holdings } from '../parts/holdings';
 import { Labels } from '../parts/labels';
+import { AddPerson } from '../parts/new-person';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { sayRefused } from '../parts/toaster';
 
@@ -56,6 +57,7 @@ export function People() {
   const [text, setText] = useState('');
   const people = usePeople(useDeferredValue(text), label);
   const [importing, setImporting] = useState(false);
+  const [adding, setAdding] = useState(false);
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const all = useMutation({
     // all that match, and not only those that have been shown
@@ -85,9 +87,11 @@ export function People() {
           <Link to="/groups">
             <QuietButton as="span">Groups and profiles</QuietButton>
           </Link>
-          {mayChange && <MainButton onClick={() => setImporting(!importing)}>Put a list in</MainButton>}
+          {mayChange && <QuietButton onClick={() => setImporting(!importing)}>Put a list in</QuietButton>}
+          {mayChange && !adding && <MainButton onClick={() => setAdding(true)}>Add a person</MainButton>}
         </HStack>
       </PageHead>
+      {adding && <AddPerson onDone={() => setAdding(false)} />}
       {importing && <Import onDone={() => setImporting(false)} />}
       <HStack mb="4" gap="3" wrap="wrap">
         <Input

@@ -1,4 +1,4 @@
-import { Box, Field, Flex, HStack, Input, SimpleGrid, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Flex, HStack, Input, SimpleGrid, Stack, Table, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -7,6 +7,7 @@ import { api, type Change, type Person as Known, taken, useMe, useProfiles, useU
 import { Ask } from '../parts/confirm';
 import { afterLastDay, lastDay, when } from '../parts/day';
 import { Previewed } from '../parts/effect';
+import { Entry, placeRefusal } from '../parts/form';
 import { Grid } from '../parts/grid';
 import { AlterLabels } from '../parts/labels';
 import { Leaving } from '../parts/leaving';
@@ -218,7 +219,9 @@ function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
     profile: user.profile ?? '',
     disabled: user.disabled ? 'disabled' : 'enabled',
   };
-  const { register, handleSubmit } = useForm<Form>({ defaultValues: was });
+  const form = useForm<Form>({ defaultValues: was });
+  const { register, handleSubmit } = form;
+  const wrong = form.formState.errors;
   const [asking, setAsking] = useState<Change[] | null>(null);
   const submit = (f: Form) => {
     const to: Record<string, unknown> = {};
@@ -238,6 +241,7 @@ function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
         act="Change it"
         changes={asking}
         done={`${user.name} is changed.`}
+        onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onClose}
       />
@@ -255,45 +259,38 @@ function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
     >
       <form id="change-user" onSubmit={handleSubmit(submit)}>
         <Stack gap="4">
-          <Field.Root>
-            <Field.Label>Full name</Field.Label>
+          <Entry label="Full name" error={wrong.fullName}>
             <Input {...register('fullName')} />
-          </Field.Root>
-          <Field.Root>
-            <Field.Label>Description</Field.Label>
+          </Entry>
+          <Entry label="Description" error={wrong.description}>
             <Input {...register('description')} />
-          </Field.Root>
-          <Field.Root>
-            <Field.Label>Mail</Field.Label>
+          </Entry>
+          <Entry label="Mail" error={wrong.mail}>
             <Input type="email" {...register('mail')} />
-          </Field.Root>
+          </Entry>
           <HStack align="start">
-            <Field.Root>
-              <Field.Label>First day</Field.Label>
+            <Entry label="First day" error={wrong.starts}>
               <Input type="date" {...register('starts')} />
-            </Field.Root>
-            <Field.Root>
-              <Field.Label>Last day</Field.Label>
+            </Entry>
+            <Entry label="Last day" error={wrong.ends}>
               <Input type="date" {...register('ends')} />
-            </Field.Root>
+            </Entry>
           </HStack>
           <HStack align="start">
-            <Field.Root>
-              <Field.Label>Profile</Field.Label>
+            <Entry label="Profile" error={wrong.profile}>
               <Pick {...register('profile')}>
                 <option value="">none</option>
                 {(profiles.data ?? []).map((p) => (
                   <option key={p.name}>{p.name}</option>
                 ))}
               </Pick>
-            </Field.Root>
-            <Field.Root>
-              <Field.Label>State</Field.Label>
+            </Entry>
+            <Entry label="State" error={wrong.disabled}>
               <Pick {...register('disabled')}>
                 <option>enabled</option>
                 <option>disabled</option>
               </Pick>
-            </Field.Root>
+            </Entry>
           </HStack>
         </Stack>
       </form>

@@ -1,6 +1,6 @@
 import { Box, Stack, Table, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
-import { type ReactNode, useState } from 'react';
+import { type ReactNode, useEffect, useState } from 'react';
 import { api, type Change, client, type Effect, type Finding, make, Refusal, taken } from '../api/client';
 import { Ask } from './confirm';
 import { Grid } from './grid';
@@ -113,6 +113,8 @@ export function Previewed(props: {
   done: string;
   /** What is asked for instead once somebody has said that they know what the service minds. */
   knowing?: { act: string; changes: Change[] };
+  /** Takes what is refused to the fields that it is about, and says whether all of it has its place there: then nothing is asked. */
+  onRefused?: (error: Error) => boolean;
 }) {
   const [extra, setExtra] = useState<Change[]>([]);
   const [known, setKnown] = useState(false);
@@ -131,6 +133,11 @@ export function Previewed(props: {
     retry: false,
     queryFn: () => taken(api.POST('/api/v1/preview', { body: { changes } })),
   });
+  const { onRefused, onClose } = props;
+  const refused = effect.error;
+  useEffect(() => {
+    if (refused && !(refused instanceof Refusal && refused.confirm) && onRefused?.(refused)) onClose();
+  }, [refused, onRefused, onClose]);
   const making = useMutation({
     mutationFn: () => make(changes),
     onSuccess: async ({ row }) => {

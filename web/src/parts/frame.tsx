@@ -1,6 +1,6 @@
-import { Alert, Box, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
+import { Alert, Box, Button, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
-import type { ReactNode } from 'react';
+import { type ReactNode, useState } from 'react';
 import { NavLink } from 'react-router';
 import { api, nowSignedIn, taken, useMe } from '../api/client';
 import { useColorMode } from './color-mode';
@@ -8,32 +8,52 @@ import {
   FindingIcon,
   FolderIcon,
   GateIcon,
+  GroupIcon,
   HostsIcon,
+  JournalIcon,
   KeyIcon,
   LeaveIcon,
   LimitIcon,
   MatrixIcon,
   MoonIcon,
   NoticeIcon,
+  OverviewIcon,
   PeopleIcon,
   PersonIcon,
+  PublishIcon,
   ReviewIcon,
   SunIcon,
+  VolumeIcon,
   WhyIcon,
 } from './icons';
 import { sayRefused } from './toaster';
 
-const places = [
-  { to: '/folders', text: 'Folders', Drawn: FolderIcon },
-  { to: '/people', text: 'People', Drawn: PersonIcon },
-  { to: '/hosts', text: 'Hosts', Drawn: HostsIcon },
-  { to: '/limits', text: 'Limits', Drawn: LimitIcon },
-  { to: '/notices', text: 'Notices', Drawn: NoticeIcon },
-  { to: '/findings', text: 'Findings', Drawn: FindingIcon },
-  { to: '/matrix', text: 'Matrix', Drawn: MatrixIcon },
-  { to: '/who', text: 'Who', Drawn: PeopleIcon },
-  { to: '/why', text: 'Why', Drawn: WhyIcon },
-  { to: '/reviews', text: 'Reviews', Drawn: ReviewIcon },
+/** The pages, in the order of the day's work; what belongs together stands under a name, and can be folded. */
+const groups: { name?: string; places: { to: string; text: string; Drawn: typeof FolderIcon }[] }[] = [
+  {
+    places: [
+      { to: '/overview', text: 'Overview', Drawn: OverviewIcon },
+      { to: '/folders', text: 'Folders', Drawn: FolderIcon },
+      { to: '/volumes', text: 'Volumes', Drawn: VolumeIcon },
+      { to: '/publishing', text: 'Publishing', Drawn: PublishIcon },
+      { to: '/hosts', text: 'Hosts', Drawn: HostsIcon },
+      { to: '/people', text: 'People', Drawn: PersonIcon },
+      { to: '/groups', text: 'Groups', Drawn: GroupIcon },
+      { to: '/limits', text: 'Limits', Drawn: LimitIcon },
+      { to: '/notices', text: 'Notices', Drawn: NoticeIcon },
+    ],
+  },
+  {
+    name: 'Access',
+    places: [
+      { to: '/why', text: 'Why', Drawn: WhyIcon },
+      { to: '/who', text: 'Who', Drawn: PeopleIcon },
+      { to: '/matrix', text: 'Matrix', Drawn: MatrixIcon },
+      { to: '/findings', text: 'Findings', Drawn: FindingIcon },
+      { to: '/reviews', text: 'Reviews', Drawn: ReviewIcon },
+    ],
+  },
+  { places: [{ to: '/journal', text: 'Journal', Drawn: JournalIcon }] },
 ];
 
 /** What there is for who has no role: what is theirs. */
@@ -42,14 +62,16 @@ const ofUsers = [
   { to: '/why', text: 'Why', Drawn: WhyIcon },
 ];
 
-function Go({ to, text, Drawn }: (typeof places)[number]) {
+type Place = (typeof groups)[number]['places'][number];
+
+function Go({ to, text, Drawn }: Place) {
   return (
     <NavLink to={to}>
       {({ isActive }) => (
         <HStack
           gap="2.5"
           px={{ base: '2', sm: '3' }}
-          py="2"
+          py="1"
           borderRadius="md"
           fontWeight={isActive ? '700' : '500'}
           bg={isActive ? 'accent.soft' : undefined}
@@ -60,6 +82,33 @@ function Go({ to, text, Drawn }: (typeof places)[number]) {
         </HStack>
       )}
     </NavLink>
+  );
+}
+
+function Group({ name, places }: (typeof groups)[number]) {
+  const [open, setOpen] = useState(true);
+  const folds = name !== undefined;
+  return (
+    <>
+      {folds && (
+        <Button
+          variant="plain"
+          size="xs"
+          justifyContent="start"
+          px="3"
+          mt="2"
+          color="faint"
+          textTransform="uppercase"
+          letterSpacing="0.06em"
+          hideBelow="lg"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+        >
+          {open ? '▾' : '▸'} {name}
+        </Button>
+      )}
+      {(!folds || open) && places.map((p) => <Go key={p.to} {...p} />)}
+    </>
   );
 }
 
@@ -89,7 +138,7 @@ export function Frame({ children }: { children: ReactNode }) {
         flexShrink="0"
         px={{ base: '4', lg: '4' }}
         py={{ base: '2', lg: '6' }}
-        gap={{ base: '3', lg: '8' }}
+        gap={{ base: '3', lg: '5' }}
         align={{ base: 'center', lg: 'stretch' }}
         borderEndWidth={{ lg: '1px' }}
         borderBottomWidth={{ base: '1px', lg: '0' }}
@@ -110,14 +159,16 @@ export function Frame({ children }: { children: ReactNode }) {
           as="nav"
           aria-label="Pages"
           direction={{ base: 'row', lg: 'column' }}
-          gap="1"
+          gap="0.5"
           flex="1"
           minW="0"
+          minH="0"
           overflowX={{ base: 'auto', lg: 'visible' }}
+          overflowY={{ lg: 'auto' }}
         >
-          {(me.data?.role === 'user' ? ofUsers : places).map((p) => (
-            <Go key={p.to} {...p} />
-          ))}
+          {me.data?.role === 'user'
+            ? ofUsers.map((p) => <Go key={p.to} {...p} />)
+            : groups.map((g) => <Group key={g.places[0]?.to} {...g} />)}
         </Stack>
         <Flex direction={{ base: 'row', lg: 'column' }} gap="3" align={{ base: 'center', lg: 'stretch' }}>
           <Box px={{ lg: '2' }} hideBelow="sm">

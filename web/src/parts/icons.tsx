@@ -61,6 +61,17 @@ export const EditIcon = drawn(
 );
 export const CutIcon = drawn('M12 4v5M12 15v5M6 12h12');
 
+export const OverviewIcon = drawn('M4 13h7V4H4v9ZM13 20h7v-9h-7v9ZM13 8h7V4h-7v4ZM4 20h7v-4H4v4Z');
+export const VolumeIcon = drawn(
+  'M4.5 7c0-1.7 3.4-3 7.5-3s7.5 1.3 7.5 3-3.4 3-7.5 3-7.5-1.3-7.5-3ZM4.5 7v10c0 1.7 3.4 3 7.5 3s7.5-1.3 7.5-3V7M4.5 12c0 1.7 3.4 3 7.5 3s7.5-1.3 7.5-3',
+);
+export const PublishIcon = drawn('M12 15V4.5M8 8.5l4-4 4 4M5 13.5v5A1.5 1.5 0 0 0 6.5 20h11a1.5 1.5 0 0 0 1.5-1.5v-5');
+export const GroupIcon = drawn(
+  'M12 4.5v5M12 9.5H6v4M12 9.5h6v4M4 13.5h4v5H4v-5ZM16 13.5h4v5h-4v-5ZM10 13.5h4v5h-4v-5ZM12 9.5v4',
+);
+export const JournalIcon = drawn(
+  'M6 4h11.5A1.5 1.5 0 0 1 19 5.5V20H7a2 2 0 0 1-2-2V5a1 1 0 0 1 1-1ZM5 17.5A2 2 0 0 1 7 16h12M9 8h6M9 11.5h4',
+);
 export const FindingIcon = drawn('M12 4 21 19.5H3L12 4ZM12 10v4.5M12 17v.1');
 export const ReviewIcon = drawn('M8 5H6v15h12V5h-2M9 3.5h6v3H9v-3ZM9 13l2 2 4-4.5');
 export const MatrixIcon = drawn('M4 5h16v14H4V5ZM4 9.7h16M4 14.3h16M9.5 5v14M15 5v14');

@@ -1,13 +1,28 @@
-import { Box, Code, Field, Flex, Heading, HStack, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Code, Flex, Heading, HStack, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { type Change, type NumberMap, useNumberMaps, useRemembered } from '../api/client';
 import { Previewed } from './effect';
+import { Entry, placeRefusal } from './form';
 import { Grid } from './grid';
 import { AddIcon } from './icons';
 import { MainButton, Part, QuietButton, Sheet, Waiting } from './sheet';
 
-type Asking = { title: string; act: string; done: string; changes: Change[]; after?: () => void };
+type Asking = {
+  title: string;
+  act: string;
+  done: string;
+  changes: Change[];
+  after?: () => void;
+  refused?: (error: Error) => boolean;
+};
+
+type Alter = (
+  what: Record<string, unknown>,
+  title: string,
+  after?: () => void,
+  refused?: (error: Error) => boolean,
+) => void;
 
 const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
@@ -93,6 +108,7 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
         act={asking?.act ?? ''}
         done={asking?.done ?? ''}
         changes={asking?.changes ?? null}
+        onRefused={asking?.refused}
         onClose={() => setAsking(null)}
         onDone={() => {
           asking?.after?.();
@@ -104,13 +120,14 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
 }
 
 function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean; ask: (a: Asking) => void }) {
-  const change = (what: Record<string, unknown>, title: string, after?: () => void) =>
+  const change: Alter = (what, title, after, refused) =>
     ask({
       title,
       act: 'Change it',
       done: `Number map ${map.name} is changed.`,
       changes: [{ kind: 'number map', act: 'change', of: { name: map.name }, with: what }],
       after,
+      refused,
     });
   const rows = [
     ...Object.entries(map.users).map(([n, who]) => ({ side: 'users', kind: 'user', n, who })),
@@ -175,14 +192,10 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
 
 type NewNumber = { kind: 'users' | 'groups'; number: string; who: string };
 
-function AddNumber({
-  map,
-  change,
-}: {
-  map: NumberMap;
-  change: (what: Record<string, unknown>, title: string, after?: () => void) => void;
-}) {
-  const { register, handleSubmit, reset } = useForm<NewNumber>({ defaultValues: { kind: 'users' } });
+function AddNumber({ map, change }: { map: NumberMap; change: Alter }) {
+  const form = useForm<NewNumber>({ defaultValues: { kind: 'users', number: '', who: '' } });
+  const { register, handleSubmit, reset } = form;
+  const wrong = form.formState.errors;
   return (
     <form
       aria-label={`A number more for ${map.name}`}
@@ -193,8 +206,7 @@ function AddNumber({
       )}
     >
       <Flex px="4" py="3" gap="3" wrap="wrap" align="end" borderTopWidth="1px" borderColor="line">
-        <Field.Root w="28">
-          <Field.Label>What</Field.Label>
+        <Entry label="What" w="28" error={wrong.kind}>
           <NativeSelect.Root>
             <NativeSelect.Field {...register('kind')}>
               <option value="users">uid</option>
@@ -202,15 +214,13 @@ function AddNumber({
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
-        </Field.Root>
-        <Field.Root w="32">
-          <Field.Label>Number there</Field.Label>
+        </Entry>
+        <Entry label="Number there" w="32" error={wrong.number}>
           <Input inputMode="numeric" autoComplete="off" {...register('number', { required: true })} />
-        </Field.Root>
-        <Field.Root w="48">
-          <Field.Label>Is here</Field.Label>
+        </Entry>
+        <Entry label="Is here" w="48" error={wrong.who}>
           <Input autoComplete="off" placeholder="nobody" {...register('who')} />
-        </Field.Root>
+        </Entry>
         <QuietButton type="submit">Put in</QuietButton>
       </Flex>
     </form>
@@ -220,7 +230,9 @@ function AddNumber({
 type NewMap = { name: string; description: string; from: string; others: 'same' | 'unknown' };
 
 function AddMap({ ask, onDone }: { ask: (a: Asking) => void; onDone: () => void }) {
-  const { register, handleSubmit } = useForm<NewMap>({ defaultValues: { others: 'same' } });
+  const form = useForm<NewMap>({ defaultValues: { name: '', description: '', from: '', others: 'same' } });
+  const { register, handleSubmit } = form;
+  const wrong = form.formState.errors;
   return (
     <Sheet
       as="form"
@@ -238,28 +250,25 @@ function AddMap({ ask, onDone }: { ask: (a: Asking) => void; onDone: () => void 
             },
           ],
           after: onDone,
+          refused: (e) => placeRefusal(e, form),
         }),
       )}
     >
       <Flex gap="3" wrap="wrap" align="end">
-        <Field.Root w="44">
-          <Field.Label>Name</Field.Label>
+        <Entry label="Name" w="44" error={wrong.name}>
           <Input autoFocus autoComplete="off" {...register('name', { required: true })} />
-        </Field.Root>
-        <Field.Root flex="1" minW="48">
-          <Field.Label>Hosts</Field.Label>
+        </Entry>
+        <Entry label="Hosts" flex="1" minW="48" error={wrong.from}>
           <Input
             autoComplete="off"
             placeholder="192.0.2.45, scanner.larkfell.example"
             {...register('from', { required: true })}
           />
-        </Field.Root>
-        <Field.Root flex="1" minW="40">
-          <Field.Label>Why theirs are others</Field.Label>
+        </Entry>
+        <Entry label="Why theirs are others" flex="1" minW="40" error={wrong.description}>
           <Input maxLength={200} {...register('description')} />
-        </Field.Root>
-        <Field.Root w="52">
-          <Field.Label>Numbers not in it</Field.Label>
+        </Entry>
+        <Entry label="Numbers not in it" w="52" error={wrong.others}>
           <NativeSelect.Root>
             <NativeSelect.Field {...register('others')}>
               <option value="same">are whose they are here</option>
@@ -267,7 +276,7 @@ function AddMap({ ask, onDone }: { ask: (a: Asking) => void; onDone: () => void 
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
-        </Field.Root>
+        </Entry>
         <HStack>
           <QuietButton onClick={onDone}>Cancel</QuietButton>
           <MainButton type="submit">Make it</MainButton>

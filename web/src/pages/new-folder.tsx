@@ -1,0 +1,525 @@
+import { Box, Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { zodResolver } from '@hookform/resolvers/zod';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { type ReactNode, useEffect, useState } from 'react';
+import { type UseFormReturn, useForm } from 'react-hook-form';
+import { Link, useNavigate } from 'react-router';
+import {
+  type Arrangement,
+  api,
+  type Change,
+  client,
+  make,
+  Refusal,
+  taken,
+  useArrangements,
+  useGroups,
+  useUsers,
+  useVolumes,
+} from '../api/client';
+import { Command } from '../parts/command';
+import { EffectView } from '../parts/effect';
+import { Entry, placeRefusal } from '../parts/form';
+import { Pick } from '../parts/pick';
+import { z } from '../parts/shape';
+import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { sayMade } from '../parts/toaster';
+import { size } from '../parts/use';
+import { quoted } from '../parts/words';
+import { AddVolume } from './volumes';
+
+const NewFolder = z.object({
+  name: z.string().trim().min(1, 'A folder has a name, such as nightlog.'),
+  volume: z.string().min(1, 'Say on which volume it is.'),
+  path: z.string().trim(),
+  description: z.string().trim(),
+  owner: z.string().trim(),
+  group: z.string().trim(),
+  label: z
+    .string()
+    .trim()
+    .refine((t) => t === '' || t.includes('='), 'A label is KEY=VALUE, such as backup=nightly.'),
+  decides: z.enum(['entries', 'convert', 'unix']),
+  arrangement: z.string(),
+  team: z.string(),
+  others: z.string(),
+  smb: z.boolean(),
+  share: z.string().trim(),
+  hidden: z.boolean(),
+  readOnly: z.boolean(),
+  openable: z.boolean(),
+  nfs: z.boolean(),
+  hosts: z.string(),
+  write: z.boolean(),
+  limit: z.string().trim(),
+});
+type Filled = z.infer<typeof NewFolder>;
+
+const empty: Filled = {
+  name: '',
+  volume: '',
+  path: '',
+  description: '',
+  owner: '',
+  group: '',
+  label: '',
+  decides: 'entries',
+  arrangement: 'together',
+  team: '',
+  others: '',
+  smb: true,
+  share: '',
+  hidden: false,
+  readOnly: false,
+  openable: false,
+  nfs: false,
+  hosts: '',
+  write: true,
+  limit: '',
+};
+
+const begun = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+/** What is filled in as changes, each with the command that does the same and what it is in words. */
+function drawnUp(f: Filled, arrangement?: Arrangement): { change: Change; command: string; words: string }[] {
+  if (!f.name || !f.volume) return [];
+  const arranged = f.decides === 'entries' && arrangement && listed(f.team).length > 0;
+  const out: { change: Change; command: string; words: string }[] = [];
+  const flags = (given: [string, string | undefined | false][]) =>
+    given.map(([flag, value]) => (value ? ` --${flag} ${quoted(value)}` : '')).join('');
+  const [key = '', ...rest] = f.label.split('=');
+  out.push({
+    change: {
+      kind: 'folder',
+      act: 'add',
+      with: {
+        name: f.name,
+        volume: f.volume,
+        ...(f.path && { path: f.path }),
+        ...(f.description && { description: f.description }),
+        ...(f.owner && { owner: f.owner }),
+        ...(f.group && { group: f.group }),
+        ...(f.label && { labels: { [key.trim()]: rest.join('=').trim() } }),
+        ...(f.decides === 'unix' && { permissions: 'unix' }),
+        ...(f.decides === 'convert' && { convert: true }),
+        ...(arranged && {
+          arrangement: f.arrangement as NonNullable<
+            Extract<Change, { kind: 'folder'; act: 'add' }>['with']['arrangement']
+          >,
+          team: listed(f.team),
+          ...(arrangement?.others && listed(f.others).length > 0 && { others: listed(f.others) }),
+        }),
+      },
+    },
+    command:
+      `folder add ${quoted(f.name)}` +
+      flags([
+        ['volume', f.volume],
+        ['path', f.path],
+        ['description', f.description],
+        ['owner', f.owner],
+        ['group', f.group],
+        ['mark', f.label],
+        ['permissions', f.decides === 'unix' && 'unix'],
+        ['arrangement', arranged && f.arrangement],
+        ...(arranged ? listed(f.team).map((t): [string, string] => ['team', t]) : []),
+        ...(arranged && arrangement?.others ? listed(f.others).map((t): [string, string] => ['others', t]) : []),
+      ]) +
+      (f.decides === 'convert' ? ' --convert' : ''),
+    words: `The folder ${f.name} on volume ${f.volume}${f.path ? `, at ${f.path}` : ''}${
+      arranged
+        ? `: ${arrangement?.text}`
+        : f.decides === 'unix'
+          ? ', where Unix modes decide'
+          : f.decides === 'convert'
+            ? ', its modes turned into entries'
+            : ', into which nobody gets yet'
+    }.`,
+  });
+  if (f.smb)
+    out.push({
+      change: {
+        kind: 'share',
+        act: 'add',
+        with: {
+          folder: f.name,
+          ...(f.share && { name: f.share }),
+          ...(f.hidden && { hidden: true }),
+          ...(f.readOnly && { readOnly: true }),
+          ...(f.openable && { listOnlyOpenable: true }),
+        },
+      },
+      command:
+        `share add ${quoted(f.name)}${flags([['name', f.share]])}` +
+        (f.hidden ? ' --hidden' : '') +
+        (f.readOnly ? ' --read-only' : '') +
+        (f.openable ? ' --list-only-openable' : ''),
+      words: `Published over SMB as ${f.share || f.name}${f.readOnly ? ', read-only' : ''}${f.hidden ? ', not announced' : ''}.`,
+    });
+  if (f.nfs) {
+    const mayWrite = (from: string) => f.write && !from.startsWith('@'); // a set says so itself
+    out.push({
+      change: { kind: 'export', act: 'add', with: { folder: f.name } },
+      command: `export add ${quoted(f.name)}`,
+      words: `Published over NFS as /${f.name}${listed(f.hosts).length === 0 ? ', to no host yet' : ''}.`,
+    });
+    for (const from of listed(f.hosts))
+      out.push({
+        change: {
+          kind: 'export rule',
+          act: 'add',
+          of: { name: `/${f.name}` },
+          with: { from, ...(mayWrite(from) && { write: true }) },
+        },
+        command: `export rule add /${f.name} ${quoted(from)}${mayWrite(from) ? ' --rw' : ''}`,
+        words: from.startsWith('@')
+          ? `The hosts of ${from.slice(1)} mount it, on their set’s terms.`
+          : `${from} mounts it, ${f.write ? 'to read and write' : 'to read'}.`,
+      });
+  }
+  if (f.limit)
+    out.push({
+      change: { kind: 'limit', act: 'set', with: { kind: 'folder', name: f.name, hardBytes: f.limit } },
+      command: `limit set folder ${quoted(f.name)} --hard ${quoted(f.limit)}`,
+      words: `It holds ${f.limit} at most.`,
+    });
+  return out;
+}
+
+/** What the service calls otherwise than the form does. */
+const names: Record<string, keyof Filled> = {
+  from: 'hosts',
+  hardBytes: 'limit',
+  labels: 'label',
+  folder: 'name',
+  convert: 'decides',
+  permissions: 'decides',
+};
+
+/** Waits until nothing has been typed for a moment. */
+function useSettled<T>(value: T): T {
+  const [settled, setSettled] = useState(value);
+  const text = JSON.stringify(value);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is equal by its text is the same
+  useEffect(() => {
+    const t = setTimeout(() => setSettled(value), 350);
+    return () => clearTimeout(t);
+  }, [text]);
+  return settled;
+}
+
+/** A folder from nothing to published, on one page, with what it does beside it. */
+export function NewFolderPage() {
+  const volumes = useVolumes();
+  const arrangements = useArrangements();
+  const navigate = useNavigate();
+  const form = useForm<Filled>({ resolver: zodResolver(NewFolder), defaultValues: empty, mode: 'onTouched' });
+  const f = form.watch();
+  const picked = arrangements.data?.find((a) => a.name === f.arrangement);
+  const drawn = drawnUp(f, picked);
+  const [made, setMade] = useState(false);
+  const settled = useSettled(drawn.map((d) => d.change));
+  const effect = useQuery({
+    queryKey: ['preview', settled],
+    enabled: settled.length > 0 && !made,
+    staleTime: 0,
+    gcTime: 0,
+    retry: false,
+    placeholderData: (before) => before,
+    queryFn: () => taken(api.POST('/api/v1/preview', { body: { changes: settled } })),
+  });
+  const refused = effect.error;
+  const { getValues, setValue } = form;
+  useEffect(() => {
+    if (refused) placeRefusal(refused, form, names);
+    else form.clearErrors();
+  }, [refused, form]);
+  const only = volumes.data?.length === 1 ? volumes.data[0]?.name : undefined;
+  useEffect(() => {
+    if (only && !getValues('volume')) setValue('volume', only);
+  }, [only, getValues, setValue]);
+  const making = useMutation({
+    mutationFn: () => make(drawnUp(NewFolder.parse(getValues()), picked).map((d) => d.change)),
+    onMutate: () => setMade(true),
+    onSuccess: async ({ row }) => {
+      await client.invalidateQueries();
+      sayMade(`${getValues('name')} is made.`, row);
+      navigate(`/folders/${encodeURIComponent(getValues('name'))}${f.smb || f.nfs ? '?tab=open' : ''}`);
+    },
+    onError: (e) => {
+      setMade(false);
+      placeRefusal(e, form, names);
+    },
+  });
+  if (!volumes.data || !arrangements.data) return <Waiting error={volumes.error ?? arrangements.error} />;
+  if (volumes.data.length === 0)
+    return (
+      <>
+        <PageHead title="A new folder" text="First, where its files are to lie" />
+        <AddVolume first onDone={(name) => setValue('volume', name)} />
+      </>
+    );
+  const wrong = form.formState.errors;
+  return (
+    <>
+      <Link to="/folders">
+        <Text color="faint" fontSize="sm" mb="2">
+          ← Folders
+        </Text>
+      </Link>
+      <PageHead title="A new folder" text="From nothing to published, and taken back as one" />
+      <Flex direction={{ base: 'column', xl: 'row' }} gap="6" align="start">
+        <Box as="form" flex="1" minW="0" w="full" onSubmit={form.handleSubmit(() => making.mutate())}>
+          <Stack gap="5">
+            <Step title="What and where">
+              <Flex gap="4" wrap="wrap">
+                <Entry label="Name" flex="1" minW="44" error={wrong.name}>
+                  <Input autoFocus autoComplete="off" {...form.register('name')} />
+                </Entry>
+                <Entry label="Volume" flex="1" minW="44" error={wrong.volume}>
+                  <Pick {...form.register('volume')}>
+                    <option value="">choose</option>
+                    {volumes.data.map((v) => (
+                      <option key={v.name} value={v.name} disabled={!!v.away}>
+                        {v.name}
+                        {v.freeBytes !== undefined && `, ${size(v.freeBytes)} free`}
+                        {v.away && ', away'}
+                      </option>
+                    ))}
+                  </Pick>
+                </Entry>
+              </Flex>
+              <Entry label="What it is for" error={wrong.description}>
+                <Input maxLength={200} {...form.register('description')} />
+              </Entry>
+              <More text="Its directory, owner and labels">
+                <Entry
+                  label="Directory on the volume"
+                  help="Called as the folder is, if left empty. One that is there already is taken over with what is in it."
+                  error={wrong.path}
+                >
+                  <Input
+                    fontFamily="mono"
+                    fontSize="sm"
+                    placeholder={f.name || 'path/below'}
+                    {...form.register('path')}
+                  />
+                </Entry>
+                <Flex gap="4" wrap="wrap">
+                  <Who label="Owner" field="owner" kind="user" form={form} />
+                  <Who label="Group" field="group" kind="group" form={form} />
+                  <Entry label="Label" flex="1" minW="44" error={wrong.label}>
+                    <Input placeholder="backup=nightly" {...form.register('label')} />
+                  </Entry>
+                </Flex>
+              </More>
+            </Step>
+            <Step title="Who gets in">
+              <Entry label="What decides" error={wrong.decides}>
+                <Pick {...form.register('decides')}>
+                  <option value="entries">entries, arranged here</option>
+                  <option value="convert">entries, made from the owners and modes of what is there</option>
+                  <option value="unix">owner, group and mode of each file, as on Unix</option>
+                </Pick>
+              </Entry>
+              {f.decides === 'entries' && (
+                <>
+                  <Entry label="Arrangement" error={wrong.arrangement}>
+                    <Pick {...form.register('arrangement')}>
+                      {arrangements.data.map((a) => (
+                        <option key={a.name} value={a.name}>
+                          {a.text}
+                        </option>
+                      ))}
+                    </Pick>
+                  </Entry>
+                  <Flex gap="4" wrap="wrap">
+                    <Who label={begun(picked?.team ?? 'team')} field="team" kind="both" form={form} />
+                    {picked?.others && <Who label={begun(picked.others)} field="others" kind="both" form={form} />}
+                  </Flex>
+                </>
+              )}
+              {f.decides === 'convert' && (
+                <Text color="faint" fontSize="sm">
+                  A job goes through all that is there and writes entries that say the same. Until it is through, nobody
+                  gets in by them.
+                </Text>
+              )}
+            </Step>
+            <Step title="How it is reached">
+              <Tick form={form} field="smb" text="Over SMB, for Windows, macOS and Linux desktops" />
+              {f.smb && (
+                <More text={`As ${f.share || f.name || 'a share'}, announced: its name and other options`}>
+                  <Entry label="Name of the share" help="The folder's, if left empty." error={wrong.share}>
+                    <Input placeholder={f.name} {...form.register('share')} />
+                  </Entry>
+                  <Tick form={form} field="hidden" text="Not announced: one has to know its name" />
+                  <Tick form={form} field="readOnly" text="Nobody changes anything through it" />
+                  <Tick form={form} field="openable" text="Listings leave out what one may not open" />
+                </More>
+              )}
+              <Tick form={form} field="nfs" text="Over NFS, for hosts with Unix" />
+              {f.nfs && (
+                <Flex gap="4" wrap="wrap" align="end">
+                  <Entry
+                    label="From which hosts"
+                    help="Addresses, networks, names, or a host set as @name."
+                    flex="1"
+                    minW="64"
+                    error={wrong.hosts}
+                  >
+                    <Input placeholder="192.0.2.0/24, @dome-hosts" {...form.register('hosts')} />
+                  </Entry>
+                  <Tick form={form} field="write" text="They may write" />
+                </Flex>
+              )}
+            </Step>
+            <Step title="How much it may hold">
+              <Entry label="At most" help="Such as 500GB. Nothing bounds it if left empty." w="60" error={wrong.limit}>
+                <Input placeholder="no limit" {...form.register('limit')} />
+              </Entry>
+            </Step>
+            <HStack>
+              <MainButton type="submit" loading={making.isPending} disabled={!!refused}>
+                Make it
+              </MainButton>
+              <Link to="/folders">
+                <QuietButton as="span">Leave it</QuietButton>
+              </Link>
+            </HStack>
+            {making.error && <Refused error={making.error} />}
+          </Stack>
+        </Box>
+        <Box w={{ base: 'full', xl: '380px' }} position={{ xl: 'sticky' }} top="6">
+          <Sheet as="section" aria-label="What it does" p="5">
+            <Text as="h2" fontWeight="700" mb="3">
+              What it does
+            </Text>
+            {drawn.length === 0 ? (
+              <Text color="faint">A name and a volume, and it is said here.</Text>
+            ) : (
+              <Stack gap="4">
+                <Stack as="ul" gap="1" ps="4" listStyleType="disc">
+                  {drawn.map((d) => (
+                    <Text as="li" key={d.command}>
+                      {d.words}
+                    </Text>
+                  ))}
+                </Stack>
+                {refused && !(refused instanceof Refusal && Object.keys(wrong).length > 0) && (
+                  <Refused error={refused} />
+                )}
+                {effect.data && !refused && <EffectView effect={effect.data} />}
+                <Box>
+                  <Text fontSize="sm" color="faint" mb="1">
+                    The same as a command
+                  </Text>
+                  <Command
+                    text={
+                      drawn.length === 1
+                        ? `amber ${drawn[0]?.command}`
+                        : `amber together ${drawn.map((d) => quoted(d.command)).join(' ')}`
+                    }
+                  />
+                </Box>
+              </Stack>
+            )}
+          </Sheet>
+        </Box>
+      </Flex>
+    </>
+  );
+}
+
+function Step({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <Sheet as="section" aria-label={title} p="5">
+      <Text as="h2" fontWeight="700" mb="4">
+        {title}
+      </Text>
+      <Stack gap="4">{children}</Stack>
+    </Sheet>
+  );
+}
+
+/** What is folded away until it is wanted. */
+function More({ text, children }: { text: string; children: ReactNode }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <Box>
+      <QuietButton size="xs" aria-expanded={open} onClick={() => setOpen(!open)}>
+        {open ? '−' : '+'} {text}
+      </QuietButton>
+      {open && (
+        <Stack gap="4" mt="4">
+          {children}
+        </Stack>
+      )}
+    </Box>
+  );
+}
+
+type Flag = { [K in keyof Filled]: Filled[K] extends boolean ? K : never }[keyof Filled];
+
+function Tick({ form, field, text }: { form: UseFormReturn<Filled>; field: Flag; text: string }) {
+  return (
+    <Checkbox.Root checked={form.watch(field)} onCheckedChange={(e) => form.setValue(field, e.checked === true)}>
+      <Checkbox.HiddenInput />
+      <Checkbox.Control />
+      <Checkbox.Label>{text}</Checkbox.Label>
+    </Checkbox.Root>
+  );
+}
+
+/** Users, groups or both, by name, with those that there are. */
+function Who(props: {
+  label: string;
+  field: 'owner' | 'group' | 'team' | 'others';
+  kind: 'user' | 'group' | 'both';
+  form: UseFormReturn<Filled>;
+}) {
+  const users = useUsers();
+  const groups = useGroups();
+  const { label, field, kind, form } = props;
+  const known = [
+    ...(kind === 'user' ? [] : (groups.data ?? []).map((g) => ({ name: g.name, says: g.description }))),
+    ...(kind === 'group' ? [] : (users.data ?? []).map((u) => ({ name: u.name, says: u.fullName }))),
+  ];
+  const typed = form.watch(field);
+  const last =
+    typed
+      .split(/[\s,]+/)
+      .pop()
+      ?.toLowerCase() ?? '';
+  const have = new Set(listed(typed));
+  const few = known
+    .filter((k) => !have.has(k.name) && (last === '' || have.has(last) || k.name.toLowerCase().startsWith(last)))
+    .slice(0, 6);
+  return (
+    <Entry label={label} flex="1" minW="52" error={form.formState.errors[field]}>
+      <Input
+        autoComplete="off"
+        placeholder={kind === 'both' ? 'users and groups' : 'nobody'}
+        {...form.register(field)}
+      />
+      {kind === 'both' && few.length > 0 && (
+        <HStack wrap="wrap" gap="1.5" mt="1">
+          {few.map((k) => (
+            <QuietButton
+              key={k.name}
+              size="2xs"
+              title={k.says}
+              onClick={() => {
+                const kept = have.has(last) || last === '' ? listed(typed) : listed(typed).slice(0, -1);
+                form.setValue(field, [...kept, k.name].join(', '), { shouldDirty: true });
+              }}
+            >
+              + {k.name}
+            </QuietButton>
+          ))}
+        </HStack>
+      )}
+    </Entry>
+  );
+}

@@ -1,0 +1,358 @@
+import { Box, Flex, HStack, SimpleGrid, Stack, Text } from '@chakra-ui/react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { Link } from 'react-router';
+import {
+  api,
+  client,
+  type JournalRow,
+  taken,
+  undo,
+  useExports,
+  useFindings,
+  useFolders,
+  useJobs,
+  useMe,
+  useServices,
+  useShares,
+  useUnsent,
+  useUsers,
+  useUses,
+  useVolumes,
+} from '../api/client';
+import { when } from '../parts/day';
+import { AddIcon, FindingIcon } from '../parts/icons';
+import { MainButton, PageHead, Part, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { say, sayRefused } from '../parts/toaster';
+import { span, stateOf, UseBar } from '../parts/use';
+import { Room } from './volumes';
+
+/** The first page: what serves, what needs a hand, and what was changed last. */
+export function Overview() {
+  const me = useMe().data;
+  const folders = useFolders();
+  const volumes = useVolumes();
+  const mayChange = me?.role === 'administrator';
+  if (!folders.data || !volumes.data) return <Waiting error={folders.error ?? volumes.error} />;
+  if (folders.data.length === 0) return <FirstSteps volumes={volumes.data.length} mayChange={mayChange} />;
+  return (
+    <>
+      <PageHead title="Overview" text="What serves, what needs a hand, and what was changed last">
+        {mayChange && (
+          <Link to="/folders/new">
+            <MainButton as="span">
+              <AddIcon /> New folder
+            </MainButton>
+          </Link>
+        )}
+      </PageHead>
+      <Serving />
+      <SimpleGrid columns={{ base: 1, xl: 2 }} gap="5" alignItems="start">
+        <NeedsAHand />
+        <Stack gap="5">
+          <Part title="Room" act={<To to="/volumes">Volumes</To>}>
+            <Stack px="5" py="4" gap="4">
+              {volumes.data.map((v) => (
+                <Flex key={v.name} gap="5" align="start" wrap="wrap">
+                  <Text fontWeight="600" minW="28">
+                    {v.name}
+                  </Text>
+                  {v.away ? <Text color="shut">away: {v.away}</Text> : <Room total={v.totalBytes} free={v.freeBytes} />}
+                </Flex>
+              ))}
+            </Stack>
+          </Part>
+          <Jobs />
+          <LastChanged mayUndo={me?.role === 'administrator' || me?.role === 'operator'} />
+        </Stack>
+      </SimpleGrid>
+    </>
+  );
+}
+
+const To = ({ to, children }: { to: string; children: ReactNode }) => (
+  <Link to={to}>
+    <Text as="span" fontSize="sm" textDecoration="underline" textDecorationColor="line">
+      {children}
+    </Text>
+  </Link>
+);
+
+/** One line of numbers: what is published, and whether it is spoken. */
+function Serving() {
+  const services = useServices();
+  const shares = useShares();
+  const exported = useExports();
+  const users = useUsers();
+  const folders = useFolders();
+  const on = (p: string) => services.data?.find((s) => s.protocol === p)?.on;
+  const tile = (to: string, name: string, many: number | undefined, says: string, bad?: boolean) => (
+    <Link to={to}>
+      <Sheet px="5" py="4" h="full" _hover={{ bg: 'sunk' }}>
+        <Text fontSize="xs" color="faint" fontWeight="600" textTransform="uppercase" letterSpacing="0.06em">
+          {name}
+        </Text>
+        <Text fontSize="2xl" fontWeight="700" lineHeight="1.3">
+          {many ?? '–'}
+        </Text>
+        <Text fontSize="sm" color={bad ? 'shut' : 'faint'} fontWeight={bad ? '600' : undefined}>
+          {says}
+        </Text>
+      </Sheet>
+    </Link>
+  );
+  return (
+    <SimpleGrid columns={{ base: 2, lg: 4 }} gap="4" mb="6">
+      {tile(
+        '/folders',
+        'Folders',
+        folders.data?.length,
+        `${folders.data?.filter((f) => f.shares.length + f.exports.length === 0).length ?? 0} not published`,
+      )}
+      {tile(
+        '/publishing',
+        'Shares',
+        shares.data?.length,
+        on('smb') === false ? 'SMB is switched off' : 'SMB is on',
+        on('smb') === false,
+      )}
+      {tile(
+        '/publishing',
+        'Exports',
+        exported.data?.length,
+        on('nfs') === false ? 'NFS is switched off' : 'NFS is on',
+        on('nfs') === false,
+      )}
+      {tile(
+        '/people',
+        'People',
+        users.data?.filter((u) => !u.left).length,
+        `${users.data?.filter((u) => u.left).length ?? 0} have left`,
+      )}
+    </SimpleGrid>
+  );
+}
+
+/** What is wrong or will be, each with where it is mended. */
+function NeedsAHand() {
+  const findings = useFindings(false);
+  const by = useUses('user', '');
+  const ofFolders = useUses('folder', '');
+  const unsent = useUnsent();
+  const me = useMe().data;
+  const close = [...(by.data?.uses ?? []), ...(ofFolders.data?.uses ?? [])]
+    .flatMap((u) => u.standings.map((s) => ({ u, s })))
+    .filter(({ s }) => s.percent >= 80 || (s.state !== 'within' && s.state !== 'counting'))
+    .sort((a, b) => b.s.percent - a.s.percent)
+    .slice(0, 4);
+  const grave = (findings.data ?? []).filter((f) => f.severity !== 'low');
+  const low = (findings.data?.length ?? 0) - grave.length;
+  const nothing = !!findings.data && grave.length === 0 && close.length === 0 && !unsent.data?.length && !me?.trouble;
+  return (
+    <Part title="Needs a hand" act={<To to="/findings">All findings</To>}>
+      <Stack px="5" py="4" gap="4">
+        {!findings.data && <Waiting error={findings.error} rows={2} />}
+        {nothing && <Text>Nothing does.</Text>}
+        {grave.slice(0, 5).map((f) => (
+          <HStack key={f.key} align="start" gap="3">
+            <FindingIcon color={f.severity === 'high' ? 'shut' : 'accent'} mt="0.5" />
+            <Box>
+              <Text fontWeight="600">
+                {f.subject}: {f.kind}
+              </Text>
+              <Text color="faint" fontSize="sm">
+                {f.says}.
+              </Text>
+              <To to={`/findings#${f.key}`}>Mend it</To>
+            </Box>
+          </HStack>
+        ))}
+        {grave.length > 5 && <To to="/findings">and {grave.length - 5} more</To>}
+        {low > 0 && (
+          <Text color="faint" fontSize="sm">
+            {low} that are only untidy.
+          </Text>
+        )}
+        {close.length > 0 && (
+          <Box>
+            <Text fontWeight="600" mb="2">
+              Close to a limit
+            </Text>
+            <Stack gap="3">
+              {close.map(({ u, s }) => (
+                <Box key={`${u.by} ${u.name} ${s.limitId}`}>
+                  <HStack justify="space-between">
+                    <Text>
+                      {u.by} {u.name}
+                    </Text>
+                    <Text color="faint" fontSize="sm">
+                      {stateOf(s).text}
+                    </Text>
+                  </HStack>
+                  <UseBar standing={s} />
+                </Box>
+              ))}
+              <To to="/limits">Limits</To>
+            </Stack>
+          </Box>
+        )}
+        {!!unsent.data?.length && (
+          <Text>
+            {unsent.data.length} notices could not be brought. <To to="/notices">See why</To>
+          </Text>
+        )}
+      </Stack>
+    </Part>
+  );
+}
+
+function Jobs() {
+  const jobs = useJobs();
+  const running = jobs.data?.filter((j) => !j.over) ?? [];
+  const failed = jobs.data?.filter((j) => j.over && j.error).slice(0, 2) ?? [];
+  if (running.length + failed.length === 0) return null;
+  return (
+    <Part title="Going on by itself">
+      <Stack px="5" py="4" gap="3">
+        {running.map((j) => (
+          <Box key={j.id}>
+            <Text fontWeight="600">{j.text}</Text>
+            <Text color="faint" fontSize="sm">
+              {j.done}
+              {j.total ? ` of ${j.total}` : ''} done{j.left ? `, ${span(j.left)} left` : ''}
+            </Text>
+          </Box>
+        ))}
+        {failed.map((j) => (
+          <Box key={j.id}>
+            <Text fontWeight="600">{j.text}</Text>
+            <Text color="shut" fontSize="sm">
+              ended early: {j.error}
+            </Text>
+          </Box>
+        ))}
+      </Stack>
+    </Part>
+  );
+}
+
+function LastChanged({ mayUndo }: { mayUndo: boolean }) {
+  const rows = useQuery({
+    queryKey: ['journal', 'last'],
+    refetchInterval: 10_000,
+    queryFn: async () =>
+      (await taken(api.GET('/api/v1/journal', { params: { query: { only: 'changes', limit: 6 } } }))) ?? [],
+  });
+  const back = useMutation({
+    mutationFn: (r: JournalRow) => undo(r.seq),
+    onSuccess: async (_, r) => {
+      await client.invalidateQueries();
+      say(`Taken back: ${r.action}, ${r.subject}.`);
+    },
+    onError: sayRefused,
+  });
+  return (
+    <Part title="Changed last" act={<To to="/journal">Journal</To>}>
+      <Stack px="5" py="4" gap="3">
+        {!rows.data && <Waiting error={rows.error} rows={2} />}
+        {rows.data?.length === 0 && <Text color="faint">Nothing yet.</Text>}
+        {rows.data?.map((r) => (
+          <HStack key={r.seq} justify="space-between" align="start" gap="3">
+            <Box minW="0">
+              <Text wordBreak="break-word">
+                <b>{r.actor}</b> {r.action}: {r.subject}
+              </Text>
+              <Text color="faint" fontSize="sm" title={r.at}>
+                {when(r.at)}
+              </Text>
+            </Box>
+            {mayUndo && r.changes.length > 0 && r.actor !== 'service' && (
+              <QuietButton
+                size="xs"
+                loading={back.isPending && back.variables?.seq === r.seq}
+                onClick={() => back.mutate(r)}
+              >
+                Take back
+                <Text srOnly>row {r.seq}</Text>
+              </QuietButton>
+            )}
+          </HStack>
+        ))}
+      </Stack>
+    </Part>
+  );
+}
+
+/** From nothing to the first file, in the order in which it is done; what is done already says so. */
+function FirstSteps({ volumes, mayChange }: { volumes: number; mayChange: boolean }) {
+  const users = useUsers();
+  const people = (users.data?.filter((u) => u.role === undefined).length ?? 0) > 0;
+  const step = (n: number, done: boolean, title: string, text: string, to: string, act: string, next: boolean) => (
+    <Sheet as="li" p="5" aria-label={title}>
+      <Flex gap="4" align="start">
+        <Flex
+          boxSize="9"
+          borderRadius="full"
+          align="center"
+          justify="center"
+          flexShrink="0"
+          fontWeight="700"
+          bg={done ? 'open.soft' : next ? 'accent' : 'sunk'}
+          color={done ? 'open' : next ? 'accent.on' : 'faint'}
+        >
+          {done ? '✓' : n}
+        </Flex>
+        <Box flex="1">
+          <Text fontWeight="700">
+            {title}
+            {done && <Text srOnly>, done</Text>}
+          </Text>
+          <Text color="faint">{text}</Text>
+        </Box>
+        {mayChange && (
+          <Link to={to}>
+            {next ? <MainButton as="span">{act}</MainButton> : <QuietButton as="span">{act}</QuietButton>}
+          </Link>
+        )}
+      </Flex>
+    </Sheet>
+  );
+  const has = volumes > 0;
+  return (
+    <>
+      <PageHead
+        title="Welcome"
+        text="Three steps to the first file that somebody else opens. They can be left and taken up again."
+      />
+      <Stack as="ol" gap="4" listStyleType="none">
+        {step(
+          1,
+          has,
+          'Where files lie',
+          'A volume: a directory of this machine, on a disk with room.',
+          '/volumes',
+          has ? 'See it' : 'Choose a directory',
+          !has,
+        )}
+        {step(
+          2,
+          people,
+          'Who is there',
+          'People, by hand or from a list; they sign in to shares with their own passwords.',
+          '/people',
+          people ? 'See them' : 'Put people in',
+          has && !people,
+        )}
+        {step(
+          3,
+          false,
+          'What they share',
+          'A folder: who gets in, how it is reached, how much it holds, with what it does beside it.',
+          '/folders/new',
+          'Make a folder',
+          has && people,
+        )}
+      </Stack>
+    </>
+  );
+}

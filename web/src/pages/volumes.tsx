@@ -1,0 +1,324 @@
+import { Box, Button, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { zodResolver } from '@hookform/resolvers/zod';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { Link } from 'react-router';
+import { api, type Change, taken, useMe, useVolumes, type VolumeRoom } from '../api/client';
+import { Away } from '../parts/away';
+import { Previewed } from '../parts/effect';
+import { Entry, placeRefusal } from '../parts/form';
+import { Grid } from '../parts/grid';
+import { AddIcon, FolderIcon } from '../parts/icons';
+import { AlterLabels } from '../parts/labels';
+import { Pick } from '../parts/pick';
+import { z } from '../parts/shape';
+import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { size } from '../parts/use';
+
+type Asking = { title: string; act: string; done: string; changes: Change[] };
+
+/** Directories of the host in which folders are made: their room, and how they are. */
+export function Volumes() {
+  const volumes = useVolumes();
+  const me = useMe().data;
+  const mayChange = me?.role === 'administrator';
+  const [adding, setAdding] = useState(false);
+  const [asking, setAsking] = useState<Asking | null>(null);
+  if (!volumes.data) return <Waiting error={volumes.error} />;
+  const none = volumes.data.length === 0;
+  return (
+    <>
+      <PageHead title="Volumes" text="Directories of this machine in which folders are made">
+        {mayChange && !adding && !none && (
+          <MainButton onClick={() => setAdding(true)}>
+            <AddIcon /> Add a volume
+          </MainButton>
+        )}
+      </PageHead>
+      <Stack gap="5">
+        {mayChange && (adding || none) && <AddVolume first={none} onDone={() => setAdding(false)} />}
+        {none && !mayChange && <Text color="faint">There is none yet: an administrator adds one.</Text>}
+        {volumes.data.map((v) => (
+          <VolumeSheet key={v.name} volume={v} mayChange={mayChange} ask={setAsking} />
+        ))}
+      </Stack>
+      <Previewed
+        title={asking?.title ?? ''}
+        act={asking?.act ?? ''}
+        done={asking?.done ?? ''}
+        changes={asking?.changes ?? null}
+        onClose={() => setAsking(null)}
+        onDone={() => setAsking(null)}
+      />
+    </>
+  );
+}
+
+/** How full something is. */
+export function Room({ total, free }: { total?: number; free?: number }) {
+  if (total === undefined || free === undefined || total === 0) return <Text color="faint">not to be told now</Text>;
+  const used = Math.min(Math.max(1 - free / total, 0), 1);
+  return (
+    <Box minW="44">
+      <Box
+        h="3"
+        borderRadius="sm"
+        bg="sunk"
+        overflow="hidden"
+        role="img"
+        aria-label={`${size(free)} free of ${size(total)}`}
+      >
+        <Box h="full" w={`${used * 100}%`} bg={used > 0.95 ? 'shut' : used > 0.85 ? 'accent' : 'open'} />
+      </Box>
+      <Text fontSize="sm" mt="1">
+        {size(free)} free of {size(total)}
+        {used > 0.95 && ': nearly full'}
+      </Text>
+    </Box>
+  );
+}
+
+const counted: Record<string, string> = {
+  size: 'sizes, as people see them',
+  allocated: 'the room taken on disk',
+  off: 'nothing: limits bind nobody there',
+};
+
+function VolumeSheet({
+  volume: v,
+  mayChange,
+  ask,
+}: {
+  volume: VolumeRoom;
+  mayChange: boolean;
+  ask: (a: Asking) => void;
+}) {
+  return (
+    <Part
+      title={v.name}
+      act={
+        mayChange &&
+        v.folders.length === 0 && (
+          <QuietButton
+            size="sm"
+            bg="sheet"
+            onClick={() =>
+              ask({
+                title: `Forget volume ${v.name}?`,
+                act: 'Forget it',
+                done: `Volume ${v.name} is forgotten; what is on it stays.`,
+                changes: [{ kind: 'volume', act: 'remove', of: { name: v.name } }],
+              })
+            }
+          >
+            Forget it
+          </QuietButton>
+        )
+      }
+    >
+      <Box p="5">
+        {v.away && <Away why={v.away} volume={v.name} />}
+        <Flex gap="7" wrap="wrap">
+          <Fact name="Directory">
+            <Text as="span" fontFamily="mono" fontSize="sm">
+              {v.path}
+            </Text>
+          </Fact>
+          <Fact name="Room">
+            <Room total={v.totalBytes} free={v.freeBytes} />
+          </Fact>
+          <Fact name="Counted">
+            {mayChange ? (
+              <Pick
+                aria-label={`What is counted on ${v.name}`}
+                value={v.counting}
+                onChange={(e) =>
+                  ask({
+                    title: `Count ${counted[e.target.value]}?`,
+                    act: 'Count so',
+                    done: `On ${v.name} is counted: ${counted[e.target.value]}.`,
+                    changes: [
+                      {
+                        kind: 'volume',
+                        act: 'change',
+                        of: { name: v.name },
+                        with: { counting: e.target.value as VolumeRoom['counting'] },
+                      },
+                    ],
+                  })
+                }
+              >
+                {Object.entries(counted).map(([name, text]) => (
+                  <option key={name} value={name}>
+                    {text}
+                  </option>
+                ))}
+              </Pick>
+            ) : (
+              counted[v.counting]
+            )}
+          </Fact>
+          <Fact name="Folders">
+            {v.folders.length === 0
+              ? 'none yet'
+              : v.folders.map((f, i) => (
+                  <Text as="span" key={f}>
+                    {i > 0 && ', '}
+                    <Link to={`/folders/${encodeURIComponent(f)}`}>
+                      <Text as="span" textDecoration="underline" textDecorationColor="line">
+                        {f}
+                      </Text>
+                    </Link>
+                  </Text>
+                ))}
+          </Fact>
+          <Fact name="Labels">
+            <AlterLabels
+              labels={v.labels}
+              mayChange={mayChange}
+              change={(labels) => ({ kind: 'volume', act: 'change', of: { name: v.name }, with: { labels } })}
+            />
+          </Fact>
+        </Flex>
+      </Box>
+    </Part>
+  );
+}
+
+const NewVolume = z.object({
+  name: z.string().trim().min(1, 'A volume has a name, such as summit.'),
+  path: z.string().trim().startsWith('/', 'Choose a directory, or write its path from / on.'),
+});
+
+/** A name for a directory of the host, which is chosen. */
+export function AddVolume({ first, onDone }: { first?: boolean; onDone: (name: string) => void }) {
+  const form = useForm<z.infer<typeof NewVolume>>({
+    resolver: zodResolver(NewVolume),
+    defaultValues: { name: '', path: '' },
+  });
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const path = form.watch('path');
+  return (
+    <Sheet p="5">
+      <form
+        aria-label="A new volume"
+        onSubmit={form.handleSubmit((f) => setAsking([{ kind: 'volume', act: 'add', with: f }]))}
+      >
+        {first && (
+          <Text mb="4">
+            Which directory of this machine is to hold the folders? Nothing that is in it is touched, and nobody gets to
+            it before a folder is made and published.
+          </Text>
+        )}
+        <Directories
+          at={path}
+          onPick={(p, name) => {
+            form.setValue('path', p, { shouldValidate: true });
+            if (!form.getValues('name')) form.setValue('name', name);
+          }}
+        />
+        <Flex gap="4" mt="4" wrap="wrap" align="start">
+          <Entry label="Directory" flex="2" minW="64" error={form.formState.errors.path}>
+            <Input fontFamily="mono" fontSize="sm" autoComplete="off" {...form.register('path')} />
+          </Entry>
+          <Entry label="Name" flex="1" minW="44" error={form.formState.errors.name}>
+            <Input autoComplete="off" {...form.register('name')} />
+          </Entry>
+          <HStack pt="6">
+            <MainButton type="submit">Add it</MainButton>
+            {!first && <QuietButton onClick={() => onDone('')}>Leave it</QuietButton>}
+          </HStack>
+        </Flex>
+      </form>
+      <Previewed
+        title={`Add ${path} as a volume?`}
+        act="Add it"
+        done={`Volume ${form.getValues('name')} is added.`}
+        changes={asking}
+        onRefused={(e) => placeRefusal(e, form)}
+        onClose={() => setAsking(null)}
+        onDone={() => {
+          setAsking(null);
+          onDone(form.getValues('name'));
+        }}
+      />
+    </Sheet>
+  );
+}
+
+/** Directories of the host, to be gone through: what each may be, and what is known of where one is. */
+function Directories({ at, onPick }: { at: string; onPick: (path: string, name: string) => void }) {
+  const [where, setWhere] = useState('');
+  const look = useQuery({
+    queryKey: ['candidates', where],
+    queryFn: () => taken(api.GET('/api/v1/volume-candidates', { params: { query: where ? { path: where } : {} } })),
+    placeholderData: (before) => before,
+    retry: false,
+  });
+  if (!look.data) return <Waiting error={look.error} rows={2} />;
+  const d = look.data;
+  return (
+    <Box borderWidth="1px" borderColor="line" borderRadius="md" overflow="hidden">
+      <Flex px="4" py="2.5" bg="sunk" gap="3" align="center" wrap="wrap">
+        {d.up !== undefined && (
+          <QuietButton size="xs" bg="sheet" onClick={() => setWhere(d.up ?? '')}>
+            Up
+          </QuietButton>
+        )}
+        <Text fontFamily="mono" fontSize="sm" fontWeight="600">
+          {d.path || 'Where volumes may be'}
+        </Text>
+        {d.freeBytes !== undefined && (
+          <Text color="faint" fontSize="sm">
+            {d.fileSystem}, {size(d.freeBytes)} free
+          </Text>
+        )}
+        <Box flex="1" />
+        {d.path && !d.wrong && (
+          <QuietButton size="xs" bg="sheet" onClick={() => onPick(d.path, d.name)}>
+            Take this one
+          </QuietButton>
+        )}
+      </Flex>
+      {look.error && <Refused error={look.error} />}
+      {d.mind && (
+        <Text px="4" py="2" bg="accent.soft" fontSize="sm" role="note">
+          Mind: {d.mind}.
+        </Text>
+      )}
+      <Grid head={['Directory', 'May be a volume', '-Choose']} maxH="240px">
+        {d.below.map((b) => (
+          <Table.Row key={b.path} aria-selected={at === b.path}>
+            <Table.Cell>
+              <Button variant="plain" size="sm" px="0" color="ink" fontWeight="500" onClick={() => setWhere(b.path)}>
+                <FolderIcon color="faint" /> {b.name}
+              </Button>
+            </Table.Cell>
+            <Table.Cell color={b.wrong ? 'faint' : undefined} whiteSpace="normal">
+              {b.wrong ? `no: ${b.wrong}` : 'yes'}
+            </Table.Cell>
+            <Table.Cell textAlign="end">
+              {!b.wrong && (
+                <QuietButton size="xs" aria-pressed={at === b.path} onClick={() => onPick(b.path, b.name)}>
+                  {at === b.path ? 'Chosen' : 'Choose'}
+                  <Text srOnly>{b.path}</Text>
+                </QuietButton>
+              )}
+            </Table.Cell>
+          </Table.Row>
+        ))}
+      </Grid>
+      {d.below.length === 0 && (
+        <Text px="4" py="3" color="faint">
+          No directories are in it.
+        </Text>
+      )}
+      {d.more && (
+        <Text px="4" py="2" color="faint" fontSize="sm">
+          There are more: write the path of the one that you mean.
+        </Text>
+      )}
+    </Box>
+  );
+}

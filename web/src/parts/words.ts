@@ -1,0 +1,2 @@
+/** A word as a shell wants it: as it is where it can be, else in quotes. */
+export const quoted = (text: string) => (/^[\w@%+=:,./-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`);
