@@ -36,7 +36,7 @@ async function open(colorScheme) {
 async function enter(page) {
   await page.getByLabel('Password', { exact: true }).fill('keeper-at-larkfell');
   await page.keyboard.press('Enter');
-  await page.getByRole('heading', { name: 'Folders', exact: true }).waitFor();
+  await page.getByRole('heading', { name: 'Overview', exact: true }).waitFor();
 }
 
 async function shot(page, name) {
@@ -46,9 +46,21 @@ async function shot(page, name) {
 
 try {
   const page = await open('light');
-  await shot(page, 'sign-in');
   await enter(page);
+  await page.getByText('open to any host').waitFor();
+  await page.getByRole('img', { name: /free of/ }).waitFor();
+  await shot(page, 'overview');
+  await page.goto(`${url}/folders`);
+  await page.getByText('The raw archive').waitFor();
   await shot(page, 'folders');
+  await page.goto(`${url}/folders/new`);
+  await page.getByLabel('Name', { exact: true }).fill('spectra');
+  await page.getByLabel('Who changes').fill('observers');
+  await page
+    .getByText(/gains spectra/)
+    .first()
+    .waitFor();
+  await shot(page, 'new-folder');
   await page.goto(`${url}/folders/instruments`);
   await page.getByRole('button', { name: 'Add entry on instruments', exact: true }).click();
   await shot(page, 'folder');
@@ -90,6 +102,11 @@ try {
   await page.getByRole('button', { name: 'See what it does' }).click();
   await page.getByRole('button', { name: 'Let them pass as well' }).waitFor();
   await shot(page, 'preview');
+  await page.getByRole('button', { name: 'Leave it' }).click();
+  await page.goto(`${url}/journal`);
+  await page.getByRole('button', { name: /^What/ }).nth(3).click();
+  await page.getByText('limit folder', { exact: false }).first().waitFor();
+  await shot(page, 'journal');
   const dark = await open('dark');
   await enter(dark);
   await dark.goto(`${url}/why?user=wren&path=plates/2026&want=read`);

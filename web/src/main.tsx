@@ -33,6 +33,7 @@ const Person = lazy(async () => ({ default: (await import('./pages/person')).Per
 const Publishing = lazy(async () => ({ default: (await import('./pages/publishing')).Publishing }));
 const ReviewPage = lazy(async () => ({ default: (await import('./pages/reviews')).ReviewPage }));
 const Reviews = lazy(async () => ({ default: (await import('./pages/reviews')).Reviews }));
+const Settings = lazy(async () => ({ default: (await import('./pages/settings')).Settings }));
 const Volumes = lazy(async () => ({ default: (await import('./pages/volumes')).Volumes }));
 const Who = lazy(async () => ({ default: (await import('./pages/who')).Who }));
 const Why = lazy(async () => ({ default: (await import('./pages/why')).Why }));
@@ -71,6 +72,7 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/own/groups/:name" element={<OwnGroup />} />
       <Route path="/overview" element={<Overview />} />
       <Route path="/volumes" element={<Volumes />} />
+      <Route path="/settings" element={<Settings />} />
       <Route path="/publishing" element={<Publishing />} />
       <Route path="/journal" element={<Journal />} />
       <Route path="/folders" element={<Folders />} />

@@ -410,7 +410,7 @@ export function NewFolderPage() {
                 {refused && !(refused instanceof Refusal && Object.keys(wrong).length > 0) && (
                   <Refused error={refused} />
                 )}
-                {effect.data && !refused && <EffectView effect={effect.data} />}
+                {effect.data && !refused && <EffectView narrow effect={effect.data} />}
                 <Box>
                   <Text fontSize="sm" color="faint" mb="1">
                     The same as a command
@@ -493,9 +493,8 @@ function Who(props: {
       .pop()
       ?.toLowerCase() ?? '';
   const have = new Set(listed(typed));
-  const few = known
-    .filter((k) => !have.has(k.name) && (last === '' || have.has(last) || k.name.toLowerCase().startsWith(last)))
-    .slice(0, 6);
+  const whole = last === '' || known.some((k) => k.name.toLowerCase() === last);
+  const few = known.filter((k) => !have.has(k.name) && (whole || k.name.toLowerCase().startsWith(last))).slice(0, 6);
   return (
     <Entry label={label} flex="1" minW="52" error={form.formState.errors[field]}>
       <Input
@@ -511,7 +510,7 @@ function Who(props: {
               size="2xs"
               title={k.says}
               onClick={() => {
-                const kept = have.has(last) || last === '' ? listed(typed) : listed(typed).slice(0, -1);
+                const kept = whole ? listed(typed) : listed(typed).slice(0, -1);
                 form.setValue(field, [...kept, k.name].join(', '), { shouldDirty: true });
               }}
             >

@@ -17,7 +17,16 @@ export function inShort(e: Effect) {
 }
 
 /** What a change would do: to whom, where, and what would be wrong afterwards. */
-export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Change[]) => void }) {
+export function EffectView({
+  effect,
+  onFix,
+  narrow,
+}: {
+  effect: Effect;
+  onFix?: (fix: Change[]) => void;
+  /** Line by line, where there is no room for a table. */
+  narrow?: boolean;
+}) {
   const [all, setAll] = useState(false);
   const most = 8;
   const shown = all ? effect.changes : effect.changes.slice(0, most);
@@ -32,7 +41,25 @@ export function EffectView({ effect, onFix }: { effect: Effect; onFix?: (fix: Ch
           </Text>
         )}
       </Text>
-      {shown.length > 0 && (
+      {narrow &&
+        shown.map((c) => (
+          <Box key={`${c.path} ${c.was.text} ${c.is.text}`}>
+            <Text>
+              <Text as="span" fontWeight="600" color={c.loses ? 'shut' : 'open'}>
+                {c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'}
+              </Text>{' '}
+              <Text as="span" fontFamily="mono" fontSize="sm">
+                {c.path}
+              </Text>
+              : {c.is.text}
+              {c.was.text !== 'nothing' && `, was ${c.was.text}`}
+            </Text>
+            <Text fontSize="sm" color="faint">
+              <Names names={c.people} count={c.count} />
+            </Text>
+          </Box>
+        ))}
+      {!narrow && shown.length > 0 && (
         <Grid head={['-Gains or loses', 'On', 'Was', 'Becomes', 'For']} maxH="320px">
           {shown.map((c) => (
             <Table.Row key={`${c.path} ${c.was.text} ${c.is.text}`}>

@@ -22,6 +22,7 @@ import {
   PersonIcon,
   PublishIcon,
   ReviewIcon,
+  SettingsIcon,
   SunIcon,
   VolumeIcon,
   WhyIcon,
@@ -53,7 +54,12 @@ const groups: { name?: string; places: { to: string; text: string; Drawn: typeof
       { to: '/reviews', text: 'Reviews', Drawn: ReviewIcon },
     ],
   },
-  { places: [{ to: '/journal', text: 'Journal', Drawn: JournalIcon }] },
+  {
+    places: [
+      { to: '/journal', text: 'Journal', Drawn: JournalIcon },
+      { to: '/settings', text: 'Settings', Drawn: SettingsIcon },
+    ],
+  },
 ];
 
 /** What there is for who has no role: what is theirs. */
@@ -137,8 +143,8 @@ export function Frame({ children }: { children: ReactNode }) {
         w={{ lg: '232px' }}
         flexShrink="0"
         px={{ base: '4', lg: '4' }}
-        py={{ base: '2', lg: '6' }}
-        gap={{ base: '3', lg: '5' }}
+        py={{ base: '2', lg: '4' }}
+        gap={{ base: '3', lg: '4' }}
         align={{ base: 'center', lg: 'stretch' }}
         borderEndWidth={{ lg: '1px' }}
         borderBottomWidth={{ base: '1px', lg: '0' }}

@@ -9,7 +9,7 @@ export function Grid(props: {
   keepFirst?: boolean;
 }) {
   return (
-    <Table.ScrollArea position="relative" maxH={props.maxH}>
+    <Table.ScrollArea position="relative" maxH={props.maxH} tabIndex={props.maxH ? 0 : undefined}>
       <Table.Root
         size="sm"
         stickyHeader={props.maxH !== undefined}

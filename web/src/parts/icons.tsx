@@ -69,6 +69,9 @@ export const PublishIcon = drawn('M12 15V4.5M8 8.5l4-4 4 4M5 13.5v5A1.5 1.5 0 0 
 export const GroupIcon = drawn(
   'M12 4.5v5M12 9.5H6v4M12 9.5h6v4M4 13.5h4v5H4v-5ZM16 13.5h4v5h-4v-5ZM10 13.5h4v5h-4v-5ZM12 9.5v4',
 );
+export const SettingsIcon = drawn(
+  'M4 7h9M17 7h3M4 17h3M11 17h9M15 9.2a2.2 2.2 0 1 0 0-4.4 2.2 2.2 0 0 0 0 4.4ZM9 19.2a2.2 2.2 0 1 0 0-4.4 2.2 2.2 0 0 0 0 4.4Z',
+);
 export const JournalIcon = drawn(
   'M6 4h11.5A1.5 1.5 0 0 1 19 5.5V20H7a2 2 0 0 1-2-2V5a1 1 0 0 1 1-1ZM5 17.5A2 2 0 0 1 7 16h12M9 8h6M9 11.5h4',
 );
