@@ -48,13 +48,8 @@ func TestWhatSomebodyLeavesIsKept(t *testing.T) {
 		t.Helper()
 		require.NoError(t, err)
 	}
-	for _, name := range []string{"home", "holding"} {
-		_, err := g.Service.CreateFolder(ctx, gateway.Keeper, service.FolderInput{Name: name, Volume: "summit"})
-		must(err)
-	}
-	_, err := g.Service.UpdateFolder(ctx, gateway.Keeper, "home", service.FolderChange{Personal: new("staff")})
-	must(err)
-	_, err = g.Service.CreateShare(ctx, gateway.Keeper, service.ShareInput{Folder: "home"})
+	personalHome(t, g)
+	_, err := g.Service.CreateFolder(ctx, gateway.Keeper, service.FolderInput{Name: "holding", Volume: "summit"})
 	must(err)
 	home := g.Mount(t, g.Dial(t, "piran", 0), "home")
 	must(home.MkdirAll("piran/drafts/empty", 0o755))

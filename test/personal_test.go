@@ -13,9 +13,9 @@ import (
 	"amber.example/gatekeeper/test/gateway"
 )
 
-// Over SMB a personal folder shows each only their own directory, which is there from their first use, and lets nobody into another's.
-func TestAPersonalFolderOverSMB(t *testing.T) {
-	g := gateway.Start(t)
+// personalHome makes the folder home, which is personal for staff and published over SMB.
+func personalHome(t *testing.T, g *gateway.Gateway) {
+	t.Helper()
 	ctx := context.Background()
 	_, err := g.Service.CreateFolder(ctx, gateway.Keeper, service.FolderInput{Name: "home", Volume: "summit"})
 	require.NoError(t, err)
@@ -23,6 +23,12 @@ func TestAPersonalFolderOverSMB(t *testing.T) {
 	require.NoError(t, err)
 	_, err = g.Service.CreateShare(ctx, gateway.Keeper, service.ShareInput{Folder: "home"})
 	require.NoError(t, err)
+}
+
+// Over SMB a personal folder shows each only their own directory, which is there from their first use, and lets nobody into another's.
+func TestAPersonalFolderOverSMB(t *testing.T) {
+	g := gateway.Start(t)
+	personalHome(t, g)
 	names := func(user string) (out []string) {
 		share := g.Mount(t, g.Dial(t, user, 0), "home")
 		list, err := share.ReadDir(".")
@@ -36,7 +42,7 @@ func TestAPersonalFolderOverSMB(t *testing.T) {
 	require.Equal(t, []string{"wren"}, names("wren"))
 	piran := g.Mount(t, g.Dial(t, "piran", 0), "home")
 	require.NoError(t, piran.WriteFile("piran/notes", []byte("clear night"), 0o644))
-	_, err = piran.ReadDir("wren")
+	_, err := piran.ReadDir("wren")
 	require.Error(t, err)
 	require.Error(t, piran.WriteFile("wren/notes", nil, 0o644))
 	require.Error(t, piran.Mkdir("another", 0o755))
@@ -50,15 +56,10 @@ func TestAPersonalFolderOverSMB(t *testing.T) {
 func TestAPersonIsCalledOtherwise(t *testing.T) {
 	g := gateway.Start(t)
 	ctx := context.Background()
-	_, err := g.Service.CreateFolder(ctx, gateway.Keeper, service.FolderInput{Name: "home", Volume: "summit"})
-	require.NoError(t, err)
-	_, err = g.Service.UpdateFolder(ctx, gateway.Keeper, "home", service.FolderChange{Personal: new("staff")})
-	require.NoError(t, err)
-	_, err = g.Service.CreateShare(ctx, gateway.Keeper, service.ShareInput{Folder: "home"})
-	require.NoError(t, err)
+	personalHome(t, g)
 	share := g.Mount(t, g.Dial(t, "piran", 0), "home")
 	require.NoError(t, share.Mkdir("piran/drafts", 0o755))
-	_, err = g.Service.AddEntry(ctx, gateway.Keeper, "home/piran/drafts", service.EntryInput{Who: "isolde", Level: "read"})
+	_, err := g.Service.AddEntry(ctx, gateway.Keeper, "home/piran/drafts", service.EntryInput{Who: "isolde", Level: "read"})
 	require.NoError(t, err)
 	open, err := share.Create("piran/drafts/notes")
 	require.NoError(t, err)

@@ -194,17 +194,13 @@ func (m *mover) move(path string) error {
 	}
 	defer unix.Close(into)
 	defer m.alone()()
-	dir, name := split(path)
-	parent, err := openBeneath(m.srcRoot, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	parent, fd, err := openNamed(m.srcRoot, path)
 	if err != nil {
 		return err
 	}
 	defer unix.Close(parent)
-	fd, err := openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
-	if err != nil {
-		return err
-	}
 	defer unix.Close(fd)
+	dir, name := split(path)
 	var st unix.Statx_t
 	if err := statx(fd, &st); err != nil {
 		return err
@@ -225,6 +221,19 @@ func (m *mover) move(path string) error {
 		m.n.notify.tell(m.k.To, Event{Path: to, Kind: EventAdded})
 	}
 	return err
+}
+
+// openNamed opens what is at a path, and the directory that it is in.
+func openNamed(root int, path string) (parent, fd int, err error) {
+	dir, name := split(path)
+	if parent, err = openBeneath(root, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0); err != nil {
+		return -1, -1, err
+	}
+	if fd, err = openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0); err != nil {
+		unix.Close(parent)
+		return -1, -1, err
+	}
+	return parent, fd, nil
 }
 
 // closed says whether nobody has something open over SMB, as is known.
@@ -338,17 +347,13 @@ func (m *mover) takeEmpty(v view, root int, path string) error {
 }
 
 func (m *mover) take(v view, root int, path string, dir bool) error {
-	in, name := split(path)
-	parent, err := openBeneath(root, in, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	parent, fd, err := openNamed(root, path)
 	if err != nil {
 		return err
 	}
 	defer unix.Close(parent)
-	fd, err := openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
-	if err != nil {
-		return err
-	}
 	defer unix.Close(fd)
+	in, name := split(path)
 	err = v.alter().remove(fd, going{directory: directory{parent, in}, name: name, dir: dir, index: m.n.index, names: func() ([]string, error) { return []string{path}, nil }})
 	if err == nil {
 		m.n.folder(v.folder.ID).epoch.Add(1)

@@ -111,13 +111,17 @@ func (s *Service) keeps() (fileKeeper, error) {
 	return nil, &Error{Kind: Conflict, Message: "nothing is served yet: it is tried again at the next start"}
 }
 
+// holdArgs is what a job of these takes, and what moves files.
+func (s *Service) holdArgs(j *job.Job) (args holdArgs, k fileKeeper, err error) {
+	if err = j.Args(&args); err == nil {
+		k, err = s.keeps()
+	}
+	return args, k, err
+}
+
 // runHold is the job. What it was through already is there by now, so that it begins anew after a restart.
 func (s *Service) runHold(ctx context.Context, j *job.Job) (any, error) {
-	var args holdArgs
-	if err := j.Args(&args); err != nil {
-		return nil, err
-	}
-	k, err := s.keeps()
+	args, k, err := s.holdArgs(j)
 	if err != nil {
 		return nil, err
 	}
@@ -205,11 +209,7 @@ func (s *Service) RemoveHolding(ctx context.Context, by Actor, name string) (*jo
 }
 
 func (s *Service) runRelease(ctx context.Context, j *job.Job) (any, error) {
-	var args holdArgs
-	if err := j.Args(&args); err != nil {
-		return nil, err
-	}
-	k, err := s.keeps()
+	args, k, err := s.holdArgs(j)
 	if err != nil {
 		return nil, err
 	}

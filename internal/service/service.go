@@ -54,10 +54,10 @@ type Service struct {
 	hashes     *hashes       // nil: sent nowhere
 	keepSeen   time.Duration // for how long what was done at the wire is kept
 
-	refuseUnrecorded bool     // nobody is served while nothing can be written down
-	newKey           bool     // a key that is missing is made anew
+	refuseUnrecorded bool          // nobody is served while nothing can be written down
+	newKey           bool          // a key that is missing is made anew
 	looking          chan struct{} // directories of the host are looked at, so many at once
-	roots            []string // directories of the host that volumes must be below; none for anywhere
+	roots            []string      // directories of the host that volumes must be below; none for anywhere
 
 	asOf     time.Time // a past moment that it stands for; zero for now
 	drafting *drafting // changes are tried out and never committed; nil where they count

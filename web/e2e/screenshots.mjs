@@ -107,11 +107,6 @@ try {
   await page.getByRole('button', { name: /^What/ }).nth(3).click();
   await page.getByText('limit folder', { exact: false }).first().waitFor();
   await shot(page, 'journal');
-  const dark = await open('dark');
-  await enter(dark);
-  await dark.goto(`${url}/why?user=wren&path=plates/2026&want=read`);
-  await dark.getByRole('heading', { name: 'Allowed' }).waitFor();
-  await shot(dark, 'why-dark');
 } finally {
   await browser.close();
   service.kill();

@@ -2,8 +2,8 @@ import { Box, Checkbox, Field, Flex, HStack, Input, Stack, Text } from '@chakra-
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { api, type Change, client, type Export, taken, useExports } from '../api/client';
-import { Previewed } from '../parts/effect';
+import { api, client, type Export, taken, useExports } from '../api/client';
+import { useAsk } from '../parts/effect';
 import { AddIcon, GateIcon } from '../parts/icons';
 import { Labels } from '../parts/labels';
 import { named, Rules } from '../parts/rules';
@@ -45,7 +45,11 @@ export function Exports({ folder, mayChange }: { folder: string; mayChange: bool
 }
 
 function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: boolean }) {
-  const [asking, setAsking] = useState<{ title: string; act: string; done: string; changes: Change[] } | null>(null);
+  const [setAsking, dialog] = useAsk(
+    <Text>
+      Whoever has <b>{e.path}</b> mounted feels it at once. The folder and its data stay.
+    </Text>,
+  );
   const path = { name: named(e.path) };
   const of = { name: named(e.path) };
   const change = useMutation({
@@ -109,18 +113,7 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
         )}
       </Flex>
       <Try exported={e.path} />
-      <Previewed
-        title={asking?.title ?? ''}
-        act={asking?.act ?? ''}
-        done={asking?.done ?? ''}
-        changes={asking?.changes ?? null}
-        onClose={() => setAsking(null)}
-        onDone={() => setAsking(null)}
-      >
-        <Text>
-          Whoever has <b>{e.path}</b> mounted feels it at once. The folder and its data stay.
-        </Text>
-      </Previewed>
+      {dialog}
     </Sheet>
   );
 }

@@ -1,8 +1,9 @@
 import { Box, HStack, Table, Text } from '@chakra-ui/react';
 import { Link, useSearchParams } from 'react-router';
 import { type Folder, useFolders, useMe } from '../api/client';
-import { AddIcon, FolderIcon } from '../parts/icons';
+import { FolderIcon } from '../parts/icons';
 import { Labels } from '../parts/labels';
+import { NewFolderLink } from '../parts/new-folder-link';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 
 /** One way in which a folder is published. */
@@ -100,13 +101,7 @@ export function Folders() {
               <QuietButton as="span">All folders</QuietButton>
             </Link>
           )}
-          {mayChange && (
-            <Link to="/folders/new">
-              <MainButton as="span">
-                <AddIcon /> New folder
-              </MainButton>
-            </Link>
-          )}
+          {mayChange && <NewFolderLink />}
         </HStack>
       </PageHead>
       <Sheet>

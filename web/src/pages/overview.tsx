@@ -21,7 +21,8 @@ import {
   useVolumes,
 } from '../api/client';
 import { when } from '../parts/day';
-import { AddIcon, FindingIcon } from '../parts/icons';
+import { FindingIcon } from '../parts/icons';
+import { NewFolderLink } from '../parts/new-folder-link';
 import { MainButton, PageHead, Part, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
 import { span, stateOf, UseBar } from '../parts/use';
@@ -38,13 +39,7 @@ export function Overview() {
   return (
     <>
       <PageHead title="Overview" text="What serves, what needs a hand, and what was changed last">
-        {mayChange && (
-          <Link to="/folders/new">
-            <MainButton as="span">
-              <AddIcon /> New folder
-            </MainButton>
-          </Link>
-        )}
+        {mayChange && <NewFolderLink />}
       </PageHead>
       <Serving />
       <SimpleGrid columns={{ base: 1, xl: 2 }} gap="5" alignItems="start">

@@ -1,13 +1,10 @@
 import { Box, Checkbox, Flex, HStack, Stack, Switch, Table, Text } from '@chakra-ui/react';
-import { useState } from 'react';
 import { Link } from 'react-router';
-import { type Change, type Share, useExports, useMe, useServices, useShares } from '../api/client';
-import { Previewed } from '../parts/effect';
+import { type Share, useExports, useMe, useServices, useShares } from '../api/client';
+import { type Asked, useAsk } from '../parts/effect';
 import { Grid } from '../parts/grid';
 import { Labels } from '../parts/labels';
 import { PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
-
-type Asking = { title: string; act: string; done: string; changes: Change[] };
 
 const spoken: Record<string, string> = { smb: 'SMB', nfs: 'NFS' };
 
@@ -18,7 +15,7 @@ export function Publishing() {
   const services = useServices();
   const shares = useShares();
   const exported = useExports();
-  const [asking, setAsking] = useState<Asking | null>(null);
+  const [setAsking, dialog] = useAsk();
   if (!services.data || !shares.data || !exported.data)
     return <Waiting error={services.error ?? shares.error ?? exported.error} />;
   return (
@@ -141,14 +138,7 @@ export function Publishing() {
           )}
         </Part>
       </Stack>
-      <Previewed
-        title={asking?.title ?? ''}
-        act={asking?.act ?? ''}
-        done={asking?.done ?? ''}
-        changes={asking?.changes ?? null}
-        onClose={() => setAsking(null)}
-        onDone={() => setAsking(null)}
-      />
+      {dialog}
     </>
   );
 }
@@ -169,7 +159,7 @@ function ToFolder({ name, tab }: { name: string; tab?: string }) {
   );
 }
 
-function ShareRow({ share: s, mayChange, ask }: { share: Share; mayChange: boolean; ask: (a: Asking) => void }) {
+function ShareRow({ share: s, mayChange, ask }: { share: Share; mayChange: boolean; ask: (a: Asked) => void }) {
   const option = (label: string, on: boolean, name: 'announced' | 'readOnly' | 'listOnlyOpenable') => (
     <Checkbox.Root
       size="sm"

@@ -6,7 +6,7 @@ import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
 import { api, type Change, taken, useMe, useVolumes, type VolumeRoom } from '../api/client';
 import { Away } from '../parts/away';
-import { Previewed } from '../parts/effect';
+import { type Asked, Previewed, useAsk } from '../parts/effect';
 import { Entry, placeRefusal } from '../parts/form';
 import { Grid } from '../parts/grid';
 import { AddIcon, FolderIcon } from '../parts/icons';
@@ -16,15 +16,13 @@ import { z } from '../parts/shape';
 import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { size } from '../parts/use';
 
-type Asking = { title: string; act: string; done: string; changes: Change[] };
-
 /** Directories of the host in which folders are made: their room, and how they are. */
 export function Volumes() {
   const volumes = useVolumes();
   const me = useMe().data;
   const mayChange = me?.role === 'administrator';
   const [adding, setAdding] = useState(false);
-  const [asking, setAsking] = useState<Asking | null>(null);
+  const [setAsking, dialog] = useAsk();
   if (!volumes.data) return <Waiting error={volumes.error} />;
   const none = volumes.data.length === 0;
   return (
@@ -43,14 +41,7 @@ export function Volumes() {
           <VolumeSheet key={v.name} volume={v} mayChange={mayChange} ask={setAsking} />
         ))}
       </Stack>
-      <Previewed
-        title={asking?.title ?? ''}
-        act={asking?.act ?? ''}
-        done={asking?.done ?? ''}
-        changes={asking?.changes ?? null}
-        onClose={() => setAsking(null)}
-        onDone={() => setAsking(null)}
-      />
+      {dialog}
     </>
   );
 }
@@ -92,7 +83,7 @@ function VolumeSheet({
 }: {
   volume: VolumeRoom;
   mayChange: boolean;
-  ask: (a: Asking) => void;
+  ask: (a: Asked) => void;
 }) {
   return (
     <Part

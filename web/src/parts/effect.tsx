@@ -129,6 +129,39 @@ export function Names({ names, count }: { names: string[]; count: number }) {
   );
 }
 
+/** What is asked about: what it is called, what is done, and what after that. */
+export type Asked = {
+  title: string;
+  act: string;
+  done: string;
+  changes: Change[];
+  after?: () => void;
+  refused?: (error: Error) => boolean;
+};
+
+/** Asks about one thing at a time, with what it does and what else there is to say: the function that asks, and the dialog to be shown. */
+export function useAsk(says?: ReactNode): [(what: Asked) => void, ReactNode] {
+  const [asked, ask] = useState<Asked | null>(null);
+  return [
+    ask,
+    <Previewed
+      key="asked"
+      title={asked?.title ?? ''}
+      act={asked?.act ?? ''}
+      done={asked?.done ?? ''}
+      changes={asked?.changes ?? null}
+      onRefused={asked?.refused}
+      onClose={() => ask(null)}
+      onDone={() => {
+        asked?.after?.();
+        ask(null);
+      }}
+    >
+      {says}
+    </Previewed>,
+  ];
+}
+
 /** Shows what changes would do and asks; then makes them as one, and offers to take that back. */
 export function Previewed(props: {
   title: string;

@@ -1,21 +1,12 @@
 import { Box, Code, Flex, Heading, HStack, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { type Change, type NumberMap, useNumberMaps, useRemembered } from '../api/client';
-import { Previewed } from './effect';
+import { type NumberMap, useNumberMaps, useRemembered } from '../api/client';
+import { type Asked, useAsk } from './effect';
 import { Entry, placeRefusal } from './form';
 import { Grid } from './grid';
 import { AddIcon } from './icons';
 import { MainButton, Part, QuietButton, Sheet, Waiting } from './sheet';
-
-type Asking = {
-  title: string;
-  act: string;
-  done: string;
-  changes: Change[];
-  after?: () => void;
-  refused?: (error: Error) => boolean;
-};
 
 type Alter = (
   what: Record<string, unknown>,
@@ -31,7 +22,7 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
   const maps = useNumberMaps();
   const remembered = useRemembered();
   const [adding, setAdding] = useState(false);
-  const [asking, setAsking] = useState<Asking | null>(null);
+  const [setAsking, dialog] = useAsk();
   if (!maps.data || !remembered.data) return <Waiting error={maps.error ?? remembered.error} />;
   return (
     <Stack gap="4" mt="8">
@@ -103,23 +94,12 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
           </Stack>
         </Part>
       ))}
-      <Previewed
-        title={asking?.title ?? ''}
-        act={asking?.act ?? ''}
-        done={asking?.done ?? ''}
-        changes={asking?.changes ?? null}
-        onRefused={asking?.refused}
-        onClose={() => setAsking(null)}
-        onDone={() => {
-          asking?.after?.();
-          setAsking(null);
-        }}
-      />
+      {dialog}
     </Stack>
   );
 }
 
-function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean; ask: (a: Asking) => void }) {
+function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean; ask: (a: Asked) => void }) {
   const change: Alter = (what, title, after, refused) =>
     ask({
       title,
@@ -229,7 +209,7 @@ function AddNumber({ map, change }: { map: NumberMap; change: Alter }) {
 
 type NewMap = { name: string; description: string; from: string; others: 'same' | 'unknown' };
 
-function AddMap({ ask, onDone }: { ask: (a: Asking) => void; onDone: () => void }) {
+function AddMap({ ask, onDone }: { ask: (a: Asked) => void; onDone: () => void }) {
   const form = useForm<NewMap>({ defaultValues: { name: '', description: '', from: '', others: 'same' } });
   const { register, handleSubmit } = form;
   const wrong = form.formState.errors;

@@ -2,7 +2,7 @@ import { Box, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakr
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { type Change, type ClientRule, useHostSets } from '../api/client';
-import { Previewed } from './effect';
+import { Previewed, useAsk } from './effect';
 import { AddIcon, DownIcon, EditIcon, RemoveIcon, UpIcon } from './icons';
 import { Pick } from './pick';
 import { MainButton, QuietButton } from './sheet';
@@ -58,8 +58,6 @@ export function Rules(props: { list: RuleList; rules: ClientRule[]; inForce?: Cl
   );
 }
 
-type Asked = { title: string; act: string; done: string; changes: Change[] };
-
 function RuleRow(props: {
   list: RuleList;
   rule: ClientRule;
@@ -70,7 +68,11 @@ function RuleRow(props: {
 }) {
   const { list, rule, place, last, inForce, mayChange } = props;
   const [editing, setEditing] = useState(false);
-  const [asking, setAsking] = useState<Asked | null>(null);
+  const [setAsking, dialog] = useAsk(
+    <Text>
+      What <b>{rule.from}</b> has mounted is decided by the rules as they are then, from the next request on.
+    </Text>,
+  );
   const set = rule.from.startsWith('@');
   const { kind, name } = rulesOf(list);
   const move = (position: number) =>
@@ -163,18 +165,7 @@ function RuleRow(props: {
           >
             <RemoveIcon />
           </Act>
-          <Previewed
-            title={asking?.title ?? ''}
-            act={asking?.act ?? ''}
-            done={asking?.done ?? ''}
-            changes={asking?.changes ?? null}
-            onClose={() => setAsking(null)}
-            onDone={() => setAsking(null)}
-          >
-            <Text>
-              What <b>{rule.from}</b> has mounted is decided by the rules as they are then, from the next request on.
-            </Text>
-          </Previewed>
+          {dialog}
         </HStack>
       )}
     </Flex>

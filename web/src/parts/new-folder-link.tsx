@@ -1,0 +1,12 @@
+import { Link } from 'react-router';
+import { AddIcon } from './icons';
+import { MainButton } from './sheet';
+
+/** To the page on which a folder is made. */
+export const NewFolderLink = () => (
+  <Link to="/folders/new">
+    <MainButton as="span">
+      <AddIcon /> New folder
+    </MainButton>
+  </Link>
+);
