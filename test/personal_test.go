@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/internal/asking"
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/test/gateway"
 )
@@ -98,4 +99,13 @@ func TestAPersonIsCalledOtherwise(t *testing.T) {
 	require.FileExists(t, filepath.Join(home, "piran/drafts/notes"))
 	require.Contains(t, why("isolde", "home/piran/drafts"), "allows isolde read")
 	require.Contains(t, why("piran", "home/piran/drafts"), "piran")
+
+	// Who looks after people calls them otherwise, and their directory with it; where something was written in it that is for those who decide there.
+	vale := service.Actor{Name: "vale", Role: identity.Operator}
+	_, err = g.Service.UpdateUser(ctx, vale, "piran", service.UserChange{Name: new("keast")})
+	require.ErrorContains(t, err, "may not")
+	require.NoError(t, g.Service.ClearRules(ctx, gateway.Keeper, "home/piran/drafts", true))
+	_, err = g.Service.UpdateUser(ctx, vale, "piran", service.UserChange{Name: new("keast")})
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(home, "keast/drafts/notes"))
 }

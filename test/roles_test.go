@@ -175,6 +175,10 @@ func TestAnOperatorStaysOne(t *testing.T) {
 		{"PATCH", "signing-in", `{"codesFor":[]}`},
 		{"DELETE", "users/keeper/codes", ``},
 		{"PUT", "owner", `{"path":"plates","owner":"vale"}`},
+		{"POST", "number-maps", `{"name":"mine","from":["127.0.0.1"],"users":{"4242":"keeper"}}`},
+		{"POST", "changes", `{"changes":[{"kind":"number map","act":"change","of":{"name":"old-reducer"},"with":{"users":{"4242":"bettany"}}}]}`},
+		{"GET", "volume-candidates?path=/", ``},
+		{"POST", "users/orla/leaving", `{"hold":"nightlog"}`},
 	} {
 		a := ask(t, g, vale, try.method, "/api/v1/"+try.path, try.body)
 		require.Contains(t, []int{http.StatusForbidden, http.StatusUnprocessableEntity, http.StatusNotFound, http.StatusConflict}, a.status, "%s %s %s: %s", try.method, try.path, try.body, a.body)

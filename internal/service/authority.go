@@ -56,7 +56,7 @@ func (s *Service) mayWrite(by Actor, d *site.Draft, changes []site.Change) error
 		return nil
 	}
 	a := authority{s, by, s.force.Load().policy}
-	if len(d.Effects()) > 0 {
+	if slices.ContainsFunc(d.Effects(), func(e site.Effect) bool { return e.Act != site.RenameOwn }) { // which goes with a name, and follows from it
 		return a.refused("alter what is on disk", "an administrator")
 	}
 	for _, c := range changes {
