@@ -325,6 +325,10 @@ func TestNeverAByteOver(t *testing.T) {
 			at = limit.Counter{Volume: 1, Folder: 1, Tree: 1}
 		case kind.Kind == limit.OfFolder:
 			at = limit.Counter{Volume: 1, Folder: 1}
+		case kind.Folder != 0: // what no limit is on holds, for a moment, what the one that has it refuses
+			at.Volume, at.Folder = 1, 1
+		case kind.Volume != 0:
+			at.Volume = 1
 		}
 		watch.Go(func() {
 			for {
