@@ -941,25 +941,33 @@ test('volumes: a directory is chosen among those that may be one, and forgotten'
 });
 
 test('publishing: an option of a share, a service off and on, and each shown before', async () => {
-  const p = await page();
-  await signIn(p, 'keeper');
-  await p.getByRole('link', { name: 'Publishing' }).click();
-  await p.getByRole('region', { name: 'Exports, over NFS' }).getByText('192.0.2.16/28 rw').first().waitFor();
-  await accessible(p, 'publishing');
-  const asks = p.getByRole('alertdialog');
-  await p.getByRole('checkbox', { name: 'nightlog: read-only' }).click({ force: true });
-  await asks
-    .getByRole('row', { name: /loses nightlog/ })
-    .first()
-    .waitFor();
-  await asks.getByRole('button', { name: 'Leave it' }).click();
-  await asks.waitFor({ state: 'detached' });
-  await p.getByRole('checkbox', { name: 'NFS is switched on' }).click({ force: true });
-  await asks.getByText(/people lose/).waitFor();
-  await asks.getByRole('button', { name: 'Switch it off' }).click();
-  await p.getByRole('region', { name: 'NFS', exact: true }).getByText('Off').waitFor();
-  await p.getByRole('button', { name: 'Take it back' }).click();
-  await p.getByRole('region', { name: 'NFS', exact: true }).getByText('On', { exact: true }).waitFor();
+  const own = await start('--demo'); // whom it concerns is told of by name
+  try {
+    const p = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+    await p.goto(own.url);
+    await signIn(p, 'keeper');
+    await p.getByRole('link', { name: 'Publishing' }).click();
+    await p.getByRole('region', { name: 'Exports, over NFS' }).getByText('192.0.2.16/28 rw').first().waitFor();
+    await accessible(p, 'publishing');
+    const asks = p.getByRole('alertdialog');
+    await p.getByRole('checkbox', { name: 'nightlog: read-only' }).click({ force: true });
+    await asks
+      .getByRole('row', { name: /loses nightlog/ })
+      .first()
+      .waitFor();
+    await asks.getByRole('button', { name: 'Leave it' }).click();
+    await asks.waitFor({ state: 'detached' });
+    await p.getByRole('checkbox', { name: 'NFS is switched on' }).focus();
+    await p.keyboard.press('Space');
+    await asks.getByText('Switch NFS off?').waitFor();
+    await asks.getByText(/people lose/).waitFor();
+    await asks.getByRole('button', { name: 'Switch it off' }).click();
+    await p.getByRole('region', { name: 'NFS', exact: true }).getByText('Off').waitFor();
+    await p.getByRole('button', { name: 'Take it back' }).click();
+    await p.getByRole('region', { name: 'NFS', exact: true }).getByText('On', { exact: true }).waitFor();
+  } finally {
+    await stop(own);
+  }
 });
 
 test('the journal: who did what, in words, and two rows taken back at once', async () => {
