@@ -66,8 +66,7 @@ func LookAtHost(path string) (HostPlace, error) {
 	out := HostPlace{HostDirectory: lookAtOne(fd, "", path)}
 	var st unix.Statfs_t
 	if err := unix.Fstatfs(fd, &st); err == nil {
-		b := uint64(st.Bsize)
-		out.Space = Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}
+		out.Space = spaceOf(&st)
 		kind, known := fileSystems[int64(st.Type)&0xffffffff]
 		if out.FileSystem, out.Mind = kind.name, kind.mind; !known {
 			out.FileSystem = fmt.Sprintf("0x%x", uint32(st.Type))

@@ -304,8 +304,12 @@ func space(at site.Location) (Space, error) {
 	if err := unix.Fstatfs(fd, &st); err != nil {
 		return Space{}, translate(err)
 	}
+	return spaceOf(&st), nil
+}
+
+func spaceOf(st *unix.Statfs_t) Space {
 	b := uint64(st.Bsize)
-	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}, nil
+	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}
 }
 
 // Watch tells of changes in a directory that a handle is open on, and below it if

@@ -42,25 +42,33 @@ const (
 
 // Arrive finds the rule by which a request comes in and whom it acts as.
 func Arrive(p *site.Policy, export *site.PublishedExport, origin site.Origin, said posix.Credential) *Arrival {
-	numbers, sure := p.NumbersAt(&origin)
-	a := &Arrival{Export: export, Origin: origin, Said: said, Rule: export.Match(&origin), ClientGroups: export.ClientGroups, Numbers: numbers}
-	if !sure {
+	a := comingFrom(p, export, origin)
+	a.Said = said
+	return arrive(p, a)
+}
+
+// comingFrom is an arrival of which it is not known yet who it is.
+func comingFrom(p *site.Policy, export *site.PublishedExport, origin site.Origin) *Arrival {
+	a := &Arrival{Export: export, Origin: origin, Rule: export.Match(&origin), ClientGroups: export.ClientGroups}
+	sure := false
+	if a.Numbers, sure = p.NumbersAt(&origin); !sure {
 		a.Mapping = UnsureNumber
 	}
-	return arrive(p, a)
+	return a
 }
 
 // ArriveAs is Arrive for a user of the records, by the numbers that the host has for them and their groups.
 func ArriveAs(p *site.Policy, export *site.PublishedExport, origin site.Origin, user identity.ID) *Arrival {
-	numbers, sure := p.NumbersAt(&origin)
-	if !sure {
+	a := comingFrom(p, export, origin)
+	numbers, known := a.Numbers, false
+	if a.Mapping == UnsureNumber {
 		numbers = nil
 	}
-	said, known := there(numbers, UnixCredential(p.Directory, user))
-	if known {
-		return Arrive(p, export, origin, said)
+	if a.Said, known = there(numbers, UnixCredential(p.Directory, user)); known {
+		return arrive(p, a)
 	}
-	return nobody(p, &Arrival{Export: export, Origin: origin, Said: said, Rule: export.Match(&origin), ClientGroups: export.ClientGroups, Numbers: numbers, User: user})
+	a.User = user
+	return nobody(p, a)
 }
 
 // there is a credential of the records in a host's numbers, less the groups that it has none for; false where it has none for the user.

@@ -461,6 +461,7 @@ func (x *finder) groups() {
 // numbers looks at what other machines call their users and groups.
 func (x *finder) numbers() {
 	for _, l := range x.Policy.IDLists {
+		mayMap := x.Policy.NumbersOf(l.Host) == nil && site.MayBeMapped(l.Host)
 		for _, m := range x.Policy.CompareNumbers(l.Host, l.Numbers) {
 			kind, what := "uid", "user"
 			if m.Group {
@@ -480,7 +481,7 @@ func (x *finder) numbers() {
 			if m.Known {
 				fixes = append(fixes, access.Fix{Kind: access.FixNumber, User: m.Name, UID: m.There, Group: m.Group})
 			}
-			if m.Known && (m.Taken == "" || x.Policy.NumbersOf(l.Host) == nil) && site.MayBeMapped(l.Host) {
+			if m.Known && mayMap {
 				fixes = append(fixes, access.Fix{Kind: access.FixNumberMap, From: l.Host})
 			}
 			x.add(IDConflict, High, fmt.Sprintf("%s %s %s", l.Host, what, m.Name), fmt.Sprintf("%s %s at %s", what, m.Name, l.Host), says, fixes...)

@@ -235,15 +235,21 @@ func (h hosts) breadth() int {
 // NumbersAt gives the number map of an origin, nil for none: of several that mean it, the one that says it most narrowly, and of those the first that was
 // made. It is not sure where a map is about names and those of the origin could not be looked up.
 func (p *Policy) NumbersAt(o *Origin) (numbers *HostNumbers, sure bool) {
-	best := -1
+	numbers, best := p.narrowest(func(is hosts) bool { return is.match(o) })
+	return numbers, !o.Unsure || !p.mapsByName || best == 0
+}
+
+// narrowest is the map of which some hosts fit and are the fewest, with their breadth; nil where none do.
+func (p *Policy) narrowest(fits func(hosts) bool) (numbers *HostNumbers, breadth int) {
+	breadth = -1
 	for _, h := range p.NumberMaps {
 		for _, is := range h.hosts {
-			if b := is.breadth(); is.match(o) && (best < 0 || b < best) {
-				numbers, best = h, b
+			if b := is.breadth(); fits(is) && (breadth < 0 || b < breadth) {
+				numbers, breadth = h, b
 			}
 		}
 	}
-	return numbers, !o.Unsure || !p.mapsByName || best == 0
+	return numbers, breadth
 }
 
 // MayBeMapped says whether a host, as a list of numbers names it, can be one that a number map is about.
@@ -262,16 +268,10 @@ func (p *Policy) NumbersOf(host string) *HostNumbers {
 	return numbers
 }
 
-// numbersFor is the map that all hosts of a client rule have, as far as that can be told by what is written; nil for none.
-func (p *Policy) numbersFor(is hosts) (numbers *HostNumbers) {
-	best := -1
-	for _, h := range p.NumberMaps {
-		for _, over := range h.hosts {
-			if b := over.breadth(); over.covers(is) && (best < 0 || b < best) {
-				numbers, best = h, b
-			}
-		}
-	}
+// NumbersFor is NumbersAt for every host that a rule means, as far as that can be told by what is written; nil where they have no map, or not the same one.
+func (p *Policy) NumbersFor(l *ExportRule) *HostNumbers {
+	is := l.hosts
+	numbers, _ := p.narrowest(func(over hosts) bool { return over.covers(is) })
 	for _, h := range p.NumberMaps {
 		if h != numbers && slices.ContainsFunc(h.hosts, func(some hosts) bool { return is.covers(some) && some.breadth() < is.breadth() }) {
 			return nil // some of its hosts have another
@@ -279,9 +279,6 @@ func (p *Policy) numbersFor(is hosts) (numbers *HostNumbers) {
 	}
 	return numbers
 }
-
-// NumbersFor is NumbersAt for every host that a rule means; nil where they have no map, or not the same one.
-func (p *Policy) NumbersFor(l *ExportRule) *HostNumbers { return p.numbersFor(l.hosts) }
 
 // CompareNumbers lists where the numbers of a host differ from the records', less what its number map puts right.
 func (p *Policy) CompareNumbers(host string, there []identity.Numbered) []identity.Mismatch {

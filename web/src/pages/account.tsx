@@ -12,6 +12,7 @@ import { Pick } from '../parts/pick';
 import { Reach } from '../parts/reach';
 import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
+import { listed } from '../parts/words';
 
 const useSignIns = () =>
   useQuery({ queryKey: ['sign-ins'], queryFn: () => taken(api.GET('/api/v1/sign-ins')), refetchInterval: 15_000 });
@@ -214,7 +215,7 @@ function NewToken({ role, onDone }: { role: Me['role']; onDone: (made?: Token) =
             name: f.name,
             role: f.role,
             ends: f.ends ? afterLastDay(f.ends) : undefined,
-            from: f.from.split(/[\s,]+/).filter(Boolean),
+            from: listed(f.from),
           },
         }),
       ),

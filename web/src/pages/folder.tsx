@@ -12,6 +12,7 @@ import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
 import { Fact, MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, UseBar } from '../parts/use';
+import { listed } from '../parts/words';
 import { Exports } from './exports';
 import { Ways } from './folders';
 
@@ -145,7 +146,6 @@ function Arrange({ folder }: { folder: string }) {
     defaultValues: { name: 'together', team: '', others: '' },
   });
   const picked = arrangements.data?.find((a) => a.name === watch('name'));
-  const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   if (!open)
     return (
       <Box mb="4">
@@ -165,8 +165,8 @@ function Arrange({ folder }: { folder: string }) {
               with: {
                 path: folder,
                 arrangement: f.name,
-                team: names(f.team),
-                others: picked?.others ? names(f.others) : undefined,
+                team: listed(f.team),
+                others: picked?.others ? listed(f.others) : undefined,
               },
             },
           ]),

@@ -10,6 +10,7 @@ import { Grid } from '../parts/grid';
 import { z } from '../parts/shape';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { size } from '../parts/use';
+import { listed } from '../parts/words';
 
 /** A group, and below it those that it contains: each where it is contained, however deep. */
 function Branch({ group, all, above }: { group: Group; all: Map<string, Group>; above: string[] }) {
@@ -218,7 +219,7 @@ function NewProfile({ onDone }: { onDone: () => void }) {
               act: 'add',
               with: {
                 name: f.name,
-                groups: f.groups.split(/[\s,]+/).filter(Boolean),
+                groups: listed(f.groups),
                 ...(f.hard && { hard: f.hard }),
                 ...(f.endsAfter && { endsAfter: Number(f.endsAfter) }),
               },

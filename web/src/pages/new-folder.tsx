@@ -25,7 +25,7 @@ import { z } from '../parts/shape';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { sayMade } from '../parts/toaster';
 import { size } from '../parts/use';
-import { quoted } from '../parts/words';
+import { listed, quoted } from '../parts/words';
 import { AddVolume } from './volumes';
 
 const NewFolder = z.object({
@@ -79,7 +79,6 @@ const empty: Filled = {
 };
 
 const begun = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
-const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** What is filled in as changes, each with the command that does the same and what it is in words. */
 function drawnUp(f: Filled, arrangement?: Arrangement): { change: Change; command: string; words: string }[] {

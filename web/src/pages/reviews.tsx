@@ -8,8 +8,9 @@ import { Names, Previewed } from '../parts/effect';
 import { Grid } from '../parts/grid';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { sayRefused } from '../parts/toaster';
+import { listed } from '../parts/words';
 
-const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+const words = (text: string) => listed(text);
 
 /** The access reviews: who has what, kept or removed line by line. */
 export function Reviews() {

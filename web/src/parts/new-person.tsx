@@ -9,6 +9,7 @@ import { Entry, placeRefusal } from './form';
 import { Pick } from './pick';
 import { z } from './shape';
 import { MainButton, QuietButton, Sheet } from './sheet';
+import { listed } from './words';
 
 const NewPerson = z.object({
   name: z.string().trim().min(1, 'People are known by a short name, such as wren.'),
@@ -43,7 +44,7 @@ export function AddPerson({ onDone }: { onDone: () => void }) {
   const [asking, setAsking] = useState<Change[] | null>(null);
   const wrong = form.formState.errors;
   const submit = (f: Filled) => {
-    const groups = f.groups.split(/[\s,]+/).filter(Boolean);
+    const groups = listed(f.groups);
     setAsking([
       {
         kind: 'user',

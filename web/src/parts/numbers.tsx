@@ -7,6 +7,7 @@ import { Entry, placeRefusal } from './form';
 import { Grid } from './grid';
 import { AddIcon } from './icons';
 import { MainButton, Part, QuietButton, Sheet, Waiting } from './sheet';
+import { listed } from './words';
 
 type Alter = (
   what: Record<string, unknown>,
@@ -14,8 +15,6 @@ type Alter = (
   after?: () => void,
   refused?: (error: Error) => boolean,
 ) => void;
-
-const listed = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** Whose the numbers of some hosts are here, and what was seen of the numbers of others. */
 export function Numbers({ mayChange }: { mayChange: boolean }) {
