@@ -115,7 +115,7 @@ func TestNoErrorSpeaksTheLanguageOfALibrary(t *testing.T) {
 			t.Errorf("%s %s %.120s\n  says %q: %.300s", method, path, body, word, said)
 		}
 	}
-	skip := map[string]bool{"/api/v1/sign-out": true, "/api/v1/preview": true, "/api/v1/as-if": true} // the last two hold requests of their own
+	skip := map[string]bool{"/api/v1/watch": true, "/api/v1/sign-out": true, "/api/v1/preview": true, "/api/v1/as-if": true} // the first goes on for as long as one listens, the last two hold requests of their own
 	for path, methods := range doc.Paths {
 		if skip[path] || strings.HasPrefix(path, "/api/v1/users/{name}/password") {
 			continue

@@ -22,6 +22,7 @@ import (
 
 	"amber.example/gatekeeper/internal/refusal"
 	"amber.example/gatekeeper/internal/service"
+	"amber.example/gatekeeper/internal/trying"
 )
 
 // CookieName is the console's session cookie.
@@ -35,10 +36,14 @@ type Config struct {
 	Version string // goes into the OpenAPI document
 	SMBPort int    // where SMB answers, for what clients are told to type
 	NFSPort int    // and NFS
+	SMBAt   string // the address and port where SMB is listened for; "" where it is not
+	NFSAt   string // and NFS
 	// Names are what the console may be called besides loopback names and the addresses it is reached at.
 	Names []string
 	// Proxies are from where it is believed what is said of a request before it came here.
 	Proxies []netip.Prefix
+	// Doors are the ways in by which the service goes in as somebody; none where it serves nothing.
+	Doors trying.Doors
 }
 
 // Server answers the API and serves the console.
@@ -47,12 +52,16 @@ type Server struct {
 	log      *slog.Logger
 	smbPort  int
 	nfsPort  int
+	smbAt    string
+	nfsAt    string
 	names    []string
 	proxies  []netip.Prefix
 	previews *turns
 	changers map[string]*changer // by what they do
 	api      huma.API
 	mux      chi.Router
+	watchers watching
+	doors    trying.Doors
 }
 
 type draftKey struct{}
@@ -81,7 +90,7 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{doors: c.Doors, smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
@@ -120,6 +129,8 @@ func New(c Config) *Server {
 	s.registerArrangements()
 	s.registerTexts()
 	s.registerJobs()
+	s.registerWatch()
+	s.registerTrying()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

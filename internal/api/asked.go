@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -92,6 +93,9 @@ type Written struct {
 	Format string `query:"format" enum:"csv,jsonl" default:"jsonl" doc:"CSV, or JSON Lines: one object a line."`
 }
 
+// mostBrief is of how many records a row tells in brief.
+const mostBrief = 20
+
 func (s *Server) registerAsked() {
 	handle(s, operation("list-events", http.MethodGet, "/events", "List what was done or refused at the wire, the latest first", "events"), func(ctx context.Context, in *struct {
 		Asked
@@ -124,9 +128,18 @@ func (s *Server) registerAsked() {
 	})
 	handle(s, operation("list-journal", http.MethodGet, "/journal", "List what was changed, the latest first", "journal"), func(ctx context.Context, in *struct {
 		Asked
-		Only string `query:"only" enum:"changes,tell" doc:"Only rows of that sort."`
+		Only  string `query:"only" enum:"changes,tell" doc:"Only rows of that sort."`
+		Brief bool   `query:"brief" doc:"Without what was before and after, and with no more than twenty records of each row: to list them. One row alone tells all."`
 	}) ([]JournalRow, error) {
 		rows, err := s.on(ctx).Journal(ctx, in.match(in.Only))
+		if in.Brief {
+			for i := range rows {
+				rows[i].Changes = slices.Clone(rows[i].Changes[:min(len(rows[i].Changes), mostBrief)])
+				for c := range rows[i].Changes {
+					rows[i].Changes[c].Before, rows[i].Changes[c].After = nil, nil
+				}
+			}
+		}
 		out := []JournalRow{}
 		for _, r := range rows {
 			row, err := rowOf(r)

@@ -32,6 +32,15 @@ func (s *Server) as(ctx context.Context, w When) (*service.Service, error) {
 	return s.on(ctx).AsOf(ctx, w.At)
 }
 
+// at has a request be about the records as they were at a moment; as they are, where none is given.
+func (s *Server) at(ctx context.Context, w When) (context.Context, error) {
+	if w.At.IsZero() {
+		return ctx, nil
+	}
+	past, err := s.as(ctx, w)
+	return context.WithValue(ctx, draftKey{}, past), err
+}
+
 // Holder is somebody who may do something to a path.
 type Holder struct {
 	User    string   `json:"user"`
@@ -66,9 +75,11 @@ type Reach struct {
 
 // Matrix is the level of users or groups at the root of folders.
 type Matrix struct {
-	Folders []Column    `json:"folders"`
-	Total   int         `json:"total" doc:"How many rows there are, filtered; a page may hold fewer."`
-	Rows    []MatrixRow `json:"rows"`
+	Folders []Column `json:"folders"`
+	// FolderTotal counts those that are not in this answer as well.
+	FolderTotal int         `json:"folderTotal" doc:"How many folders there are, filtered."`
+	Total       int         `json:"total" doc:"How many rows there are, filtered; a page may hold fewer."`
+	Rows        []MatrixRow `json:"rows"`
 }
 
 // Column is one folder of a matrix.
@@ -151,6 +162,7 @@ func (s *Server) registerAudit() {
 	handle(s, operation("matrix", http.MethodGet, "/matrix", "Show the level of each user, or group, on each folder", "audit"), func(ctx context.Context, in *struct {
 		When
 		Page
+		OfFolders
 		Groups bool   `query:"groups" doc:"Of groups instead of users: what somebody may do who is in that one alone."`
 		Name   string `query:"name" maxLength:"64" doc:"Only rows whose name holds this."`
 	}) (Matrix, error) {
@@ -158,7 +170,7 @@ func (s *Server) registerAudit() {
 		if err != nil {
 			return Matrix{}, err
 		}
-		return matrixOf(svc, in.Groups, in.Name, in.Page), nil
+		return matrixOf(svc, in.Groups, in.Name, in.Page, in.OfFolders), nil
 	})
 	handle(s, operation(beginSurvey, http.MethodPost, "/surveys/{name}", "Look at every file of a folder where modes decide, and say what everybody may do to them; that is a job", "audit"), func(ctx context.Context, in *struct {
 		Named
@@ -207,13 +219,44 @@ func reachOf(svc *service.Service, name string) (Reach, error) {
 	return out, nil
 }
 
-func matrixOf(svc *service.Service, groups bool, name string, page Page) Matrix {
+// OfFolders says which columns of a matrix are wanted.
+type OfFolders struct {
+	Folder       string `query:"folder" maxLength:"64" doc:"Only folders whose name holds this."`
+	FolderOffset int    `query:"folderOffset" minimum:"0" doc:"How many of them to pass over."`
+	FolderLimit  int    `query:"folderLimit" minimum:"1" maximum:"10000" doc:"How many at most; all of them if left out."`
+}
+
+// pick gives the folders that are wanted, and how many there are in all.
+func (o *OfFolders) pick(all []*site.PublishedFolder) (some []*site.PublishedFolder, total int) {
+	for _, f := range all {
+		if strings.Contains(identity.Fold(f.Name), identity.Fold(o.Folder)) {
+			some = append(some, f)
+		}
+	}
+	total = len(some)
+	some = some[min(o.FolderOffset, total):]
+	if o.FolderLimit > 0 {
+		some = some[:min(o.FolderLimit, len(some))]
+	}
+	return some, total
+}
+
+func matrixOf(svc *service.Service, groups bool, name string, page Page, of OfFolders) Matrix {
 	p, a := svc.Policy(), svc.Audit()
 	out := Matrix{Folders: []Column{}, Rows: []MatrixRow{}}
-	for _, f := range p.Folders {
+	folders, total := of.pick(p.Folders)
+	out.FolderTotal = total
+	for _, f := range folders {
 		out.Folders = append(out.Folders, Column{f.Name, len(f.Shares) > 0, len(f.Exports) > 0})
 	}
 	holds := func(s string) bool { return strings.Contains(identity.Fold(s), identity.Fold(name)) }
+	row := func(who, kind string, of func(*site.PublishedFolder) audit.Pair) {
+		r := MatrixRow{Who: who, Kind: kind, Levels: []Levels{}}
+		for _, f := range folders {
+			r.Levels = append(r.Levels, levelsOf(of(f)))
+		}
+		out.Rows = append(out.Rows, r)
+	}
 	var rows []int32
 	if groups {
 		for i, g := range p.Directory.Groups() {
@@ -223,11 +266,7 @@ func matrixOf(svc *service.Service, groups bool, name string, page Page) Matrix 
 		}
 		out.Total = len(rows)
 		for _, i := range pageOf(page, rows) {
-			row := MatrixRow{Who: p.Directory.Groups()[i].Name, Kind: "group"}
-			for _, f := range p.Folders {
-				row.Levels = append(row.Levels, levelsOf(a.OfGroup(f, i)))
-			}
-			out.Rows = append(out.Rows, row)
+			row(p.Directory.Groups()[i].Name, "group", func(f *site.PublishedFolder) audit.Pair { return a.OfGroup(f, i) })
 		}
 		return out
 	}
@@ -240,13 +279,12 @@ func matrixOf(svc *service.Service, groups bool, name string, page Page) Matrix 
 		return cmp.Compare(p.Directory.Users()[x].UID, p.Directory.Users()[y].UID)
 	})
 	out.Total = len(rows)
-	standing := a.Matrix()
+	standing := make(map[*site.PublishedFolder]*audit.Standing, len(folders))
+	for _, f := range folders {
+		standing[f] = a.At(f, "", false)
+	}
 	for _, i := range pageOf(page, rows) {
-		row := MatrixRow{Who: p.Directory.Users()[i].Name, Kind: "user"}
-		for _, f := range p.Folders {
-			row.Levels = append(row.Levels, levelsOf(standing[f].Of(i)))
-		}
-		out.Rows = append(out.Rows, row)
+		row(p.Directory.Users()[i].Name, "user", func(f *site.PublishedFolder) audit.Pair { return standing[f].Of(i) })
 	}
 	return out
 }

@@ -235,7 +235,7 @@ type Pause struct {
 func (s *Server) registerLimits() {
 	limits := listing[Limit]{name: func(l *Limit) string { return l.Subject }, sorts: map[string]func(*Limit) string{
 		"hard": func(l *Limit) string { return byNumber(orZero(l.HardBytes)) }, "soft": func(l *Limit) string { return byNumber(orZero(l.SoftBytes)) }}}
-	list(s, operation("list-limits", http.MethodGet, "/limits", "List the limits", "limits"), limits, func(ctx context.Context) ([]Limit, error) {
+	listPast(s, operation("list-limits", http.MethodGet, "/limits", "List the limits", "limits"), limits, func(ctx context.Context) ([]Limit, error) {
 		p := s.on(ctx).Policy()
 		var out []Limit
 		for i := range p.Limits.Limits {

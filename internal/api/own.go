@@ -8,6 +8,8 @@ import (
 	"github.com/boombuler/barcode/qr"
 	"github.com/danielgtaylor/huma/v2"
 
+	"amber.example/gatekeeper/internal/asking"
+	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/service"
@@ -144,7 +146,80 @@ type Whose struct {
 	All  bool   `query:"all" doc:"Of everybody."`
 }
 
+// OwnFolder is a folder that somebody may open.
+type OwnFolder struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+	Level       Levels `json:"level" doc:"The widest that they have anywhere in it."`
+	At          string `json:"at" doc:"Where in it they get first."`
+	Ways        []Way  `json:"ways" doc:"How they open it."`
+}
+
+// Own is what is somebody's own.
+type Own struct {
+	User     string      `json:"user"`
+	FullName string      `json:"fullName,omitempty"`
+	Groups   []string    `json:"groups"`
+	Folders  []OwnFolder `json:"folders"`
+	Use      *Use        `json:"use,omitempty" doc:"What they have stored, and how it stands with limits; left out where nothing is counted."`
+}
+
+// ownOf is what is a caller's own, as it is reached by a name of the gateway.
+func (s *Server) ownOf(ctx context.Context, name, host string) (Own, error) {
+	svc := s.on(ctx)
+	u, err := svc.User(name)
+	if err != nil {
+		return Own{}, err
+	}
+	p := svc.Policy()
+	out := Own{User: u.Name, FullName: u.FullName, Groups: []string{}, Folders: []OwnFolder{}}
+	for _, g := range p.Directory.MemberOf(u.ID) {
+		out.Groups = append(out.Groups, g.Name)
+	}
+	at := make(map[*site.PublishedFolder]int)
+	widest := make(map[*site.PublishedFolder]audit.Pair)
+	for _, spot := range svc.Audit().Reach(p.Directory.UserIndex(u.ID)) {
+		pair := widest[spot.Folder]
+		pair.SMB, pair.NFS = pair.SMB|spot.Pair.SMB, pair.NFS|spot.Pair.NFS
+		if pair.SMB|pair.NFS == 0 {
+			continue
+		}
+		widest[spot.Folder] = pair
+		if _, known := at[spot.Folder]; !known {
+			at[spot.Folder] = len(out.Folders)
+			out.Folders = append(out.Folders, OwnFolder{Name: spot.Folder.Name, Description: spot.Folder.Description, At: spot.Folder.Display(spot.Path), Ways: []Way{}})
+		}
+	}
+	for f, i := range at {
+		pair := widest[f]
+		out.Folders[i].Level = levelsOf(pair)
+		ways, err := svc.Connect(f.Name, host, asking.Ports{SMB: s.smbPort, NFS: s.nfsPort}, u.Name)
+		if err != nil {
+			return Own{}, err
+		}
+		for _, w := range ways {
+			if w.Over == "SMB" && pair.SMB != 0 || w.Over == "NFS" && pair.NFS != 0 {
+				out.Folders[i].Ways = append(out.Folders[i].Ways, wayOf(w))
+			}
+		}
+	}
+	uses, err := svc.Uses(ctx, service.ByUser)
+	if err != nil {
+		return Own{}, err
+	}
+	for i := range uses {
+		if uses[i].Known && uses[i].Name == u.Name {
+			use := useOf(p, &uses[i], svc.Ledger().Now())
+			out.Use = &use
+		}
+	}
+	return out, nil
+}
+
 func (s *Server) registerOwn() {
+	handle(s, operation("show-own", http.MethodGet, "/own", "Say what is one's own: where one gets and how to open it, and what one has stored", "session"), func(ctx context.Context, _ *struct{}) (Own, error) {
+		return s.ownOf(ctx, caller(ctx).Name, reachedBy(ctx).host)
+	})
 	s.registerCodes()
 	s.registerSignIns()
 	s.registerTokens()
@@ -186,6 +261,26 @@ func duration(field string, text *string) (*time.Duration, error) {
 	return &d, nil
 }
 
+// qrRows is a text as a QR code (ISO/IEC 18004): a row of modules each, 1 for a dark one, without the margin.
+func qrRows(text string) (rows []string, err error) {
+	code, err := qr.Encode(text, qr.M, qr.Auto)
+	if err != nil {
+		return nil, err
+	}
+	size := code.Bounds().Dx()
+	for y := range size {
+		row := make([]byte, size)
+		for x := range size {
+			row[x] = '0'
+			if r, _, _, _ := code.At(x, y).RGBA(); r == 0 {
+				row[x] = '1'
+			}
+		}
+		rows = append(rows, string(row))
+	}
+	return rows, nil
+}
+
 // registerCodes registers what one-time codes are set up with. Who does so says who they are each time, as some cannot sign in before.
 func (s *Server) registerCodes() {
 	open := func(id, path, summary string) huma.Operation {
@@ -198,23 +293,8 @@ func (s *Server) registerCodes() {
 		if err != nil {
 			return CodesBegun{}, err
 		}
-		code, err := qr.Encode(e.URI, qr.M, qr.Auto)
-		if err != nil {
-			return CodesBegun{}, err
-		}
-		out := CodesBegun{Secret: e.Secret, URI: e.URI}
-		size := code.Bounds().Dx()
-		for y := range size {
-			row := make([]byte, size)
-			for x := range size {
-				row[x] = '0'
-				if r, _, _, _ := code.At(x, y).RGBA(); r == 0 {
-					row[x] = '1'
-				}
-			}
-			out.QR = append(out.QR, string(row))
-		}
-		return out, nil
+		rows, err := qrRows(e.URI)
+		return CodesBegun{Secret: e.Secret, URI: e.URI, QR: rows}, err
 	})
 	handle(s, open("confirm-own-codes", "/own-codes/confirm", "Show that they work, and have them from then on"), func(ctx context.Context, in *struct{ Body CodesToConfirm }) (Recovery, error) {
 		codes, err := s.on(ctx).ConfirmCodes(ctx, in.Body.try(ctx), in.Body.Fresh)

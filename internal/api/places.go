@@ -3,12 +3,14 @@ package api
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/job"
 	"amber.example/gatekeeper/internal/service"
 )
@@ -428,6 +430,38 @@ func (s *Server) addFolder(ctx context.Context, b NewFolder) (Folder, error) {
 	return out, nil
 }
 
+// Browsed is a directory of a folder, with some of what is in it.
+type Browsed struct {
+	Path  string        `json:"path"`
+	User  string        `json:"user,omitempty" doc:"Whose levels are told."`
+	Level *Levels       `json:"level,omitempty" doc:"What that user may do to the directory itself."`
+	Below []BrowsedName `json:"below" doc:"In the order of their names."`
+	More  bool          `json:"more,omitempty" doc:"There are more after the last."`
+}
+
+// BrowsedName is one name of it.
+type BrowsedName struct {
+	Name    string     `json:"name"`
+	Sort    files.Sort `json:"sort" enum:"directory,file,link,special" doc:"What it is. Only links that lead to a place in the folder are served, and nothing special is."`
+	Size    int64      `json:"size,omitempty" doc:"Of a file, in bytes."`
+	Changed time.Time  `json:"changed"`
+	Owner   string     `json:"owner"`
+	Group   string     `json:"group"`
+	Mode    string     `json:"mode" doc:"In octal."`
+	Entries int        `json:"entries,omitempty" doc:"How many are written on it itself."`
+	Cut     bool       `json:"cut,omitempty" doc:"It inherits no entries from above."`
+	Level   *Levels    `json:"level,omitempty" doc:"What the user may do to it."`
+}
+
+func browsedOf(is service.Looked) Browsed {
+	out := Browsed{Path: is.Path, User: is.User, Level: is.Level, Below: []BrowsedName{}, More: is.More}
+	for i := range is.Below {
+		b := &is.Below[i]
+		out.Below = append(out.Below, BrowsedName{b.Name, b.Sort, b.Size, b.Changed, b.Owner, b.Group, fmt.Sprintf("%04o", b.Unix.Mode&0o7777), b.Written, b.Cut, b.Level})
+	}
+	return out
+}
+
 func (s *Server) registerPlaces() {
 	register(s, s.volumes())
 	register(s, s.folders())
@@ -441,12 +475,35 @@ func (s *Server) registerPlaces() {
 		v, err := s.on(ctx).VolumeNamed(in.Name)
 		return shownBy(v, err, func(v site.Volume) VolumeRoom { return s.roomOf(ctx, v) })
 	})
-	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(ctx context.Context, in *AtPath) (Place, error) {
-		f, at, err := s.on(ctx).Locate(in.Path)
+	handle(s, operation("list-entries", http.MethodGet, "/entries", "List the entries that bear on a path, in the order in which they are evaluated", "entries"), func(ctx context.Context, in *struct {
+		AtPath
+		When
+	}) (Place, error) {
+		svc, err := s.as(ctx, in.When)
 		if err != nil {
 			return Place{}, err
 		}
-		return placeOf(s.on(ctx).Policy(), f, at.Path, at.File), nil
+		f, at, err := svc.Locate(in.Path)
+		if err != nil {
+			return Place{}, err
+		}
+		return placeOf(svc.Policy(), f, at.Path, at.File), nil
+	})
+	handle(s, operation("browse", http.MethodGet, "/browse", "List a directory of a folder, with the levels of a user", "places"), func(ctx context.Context, in *struct {
+		AtPath
+		When
+		User  string `query:"user" maxLength:"64" doc:"Whose levels are told as well."`
+		Match string `query:"match" maxLength:"255" doc:"Only names that hold this, whatever its case."`
+		Only  string `query:"only" enum:"directories" doc:"Only these."`
+		After string `query:"after" maxLength:"4096" doc:"Only names after this one, the last of a page."`
+		Limit int    `query:"limit" minimum:"1" maximum:"10000" default:"500" doc:"How many at most."`
+	}) (Browsed, error) {
+		svc, err := s.as(ctx, in.When)
+		if err != nil {
+			return Browsed{}, err
+		}
+		is, err := svc.Browse(ctx, in.Path, in.User, files.Browsing{Match: in.Match, DirectoriesOnly: in.Only != "", After: in.After, Most: in.Limit})
+		return shownBy(is, err, browsedOf)
 	})
 	op := operation("add-entry", http.MethodPost, "/entries", "Write an entry on a path", "entries")
 	op.DefaultStatus = http.StatusCreated

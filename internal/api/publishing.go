@@ -4,7 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net"
 	"net/http"
+	"net/netip"
+	"strings"
 	"time"
 
 	"amber.example/gatekeeper/internal/asking"
@@ -43,12 +46,48 @@ type Way struct {
 	Over   string `json:"over" enum:"SMB,NFS"`
 	Does   string `json:"does" doc:"What typing it does."`
 	Text   string `json:"text" doc:"What to type."`
+	// QR is for an address that a phone or a tablet can open.
+	QR []string `json:"qr,omitempty" doc:"The same as a QR code, where it is an address: a row of modules each, 1 for a dark one, without the margin."`
+}
+
+func wayOf(w asking.Way) Way {
+	out := Way{System: w.System, Over: w.Over, Does: w.Does, Text: w.Text}
+	if strings.HasPrefix(w.Text, "smb://") || strings.HasPrefix(w.Text, "nfs://") {
+		out.QR, _ = qrRows(w.Text) // one that is too long for a code is still an address
+	}
+	return out
 }
 
 // Service is a protocol and whether it is on.
 type Service struct {
 	Protocol string `json:"protocol" enum:"smb,nfs"`
 	On       bool   `json:"on"`
+	Listens  string `json:"listens,omitempty" doc:"The address and port where it is answered; left out of the past."`
+	Trouble  string `json:"trouble,omitempty" doc:"Why nobody gets to it though it is on."`
+}
+
+// serviceOf says how a protocol is, and, where it is on, whether it is got to where it listens.
+func serviceOf(ctx context.Context, protocol string, on bool, listens string) Service {
+	out := Service{Protocol: protocol, On: on, Listens: listens}
+	at, err := netip.ParseAddrPort(listens)
+	if err != nil || !on {
+		return out
+	}
+	if at.Addr().IsUnspecified() {
+		here := netip.AddrFrom4([4]byte{127, 0, 0, 1})
+		if at.Addr().Is6() {
+			here = netip.IPv6Loopback()
+		}
+		at = netip.AddrPortFrom(here, at.Port())
+	}
+	d := net.Dialer{Timeout: time.Second}
+	c, err := d.DialContext(ctx, "tcp", at.String())
+	if err != nil {
+		out.Trouble = "it is on, and nothing answers at " + listens + " of this machine"
+		return out
+	}
+	c.Close()
+	return out
 }
 
 // JournalRow is one administrative act.
@@ -200,13 +239,20 @@ func (s *Server) registerPublishing() {
 		ways, err := s.on(ctx).Connect(in.Name, host, asking.Ports{SMB: s.smbPort, NFS: s.nfsPort}, in.User)
 		out := []Way{}
 		for _, w := range ways {
-			out = append(out, Way(w))
+			out = append(out, wayOf(w))
 		}
 		return out, err
 	})
-	handle(s, operation("list-services", http.MethodGet, "/services", "List the protocols and whether they are on", "publishing"), func(ctx context.Context, _ *struct{}) ([]Service, error) {
-		on := s.on(ctx).Policy().Services
-		return []Service{{"smb", on.SMB}, {"nfs", on.NFS}}, nil
+	handle(s, operation("list-services", http.MethodGet, "/services", "List the protocols and whether they are on", "publishing"), func(ctx context.Context, in *When) ([]Service, error) {
+		svc, err := s.as(ctx, *in)
+		if err != nil {
+			return nil, err
+		}
+		on := svc.Policy().Services
+		if !in.At.IsZero() {
+			return []Service{{Protocol: "smb", On: on.SMB}, {Protocol: "nfs", On: on.NFS}}, nil
+		}
+		return []Service{serviceOf(ctx, "smb", on.SMB, s.smbAt), serviceOf(ctx, "nfs", on.NFS, s.nfsAt)}, nil
 	})
 	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off", "publishing"), func(ctx context.Context, in *struct {
 		Protocol string `path:"protocol" enum:"smb,nfs"`

@@ -175,6 +175,38 @@ func list[T any](s *Server, op huma.Operation, l listing[T], all func(ctx contex
 	sayOrders(s, op, l)
 }
 
+// PastQuery are the parameters of a list of what the records say, now or at a moment that has passed.
+type PastQuery struct {
+	ListQuery
+	When
+}
+
+// listPast is list for what the journal remembers: the records as they were can be listed as well.
+func listPast[T any](s *Server, op huma.Operation, l listing[T], all func(ctx context.Context) ([]T, error)) {
+	huma.Register(s.api, op, func(ctx context.Context, q *PastQuery) (*Listed[T], error) {
+		ctx, err := s.at(ctx, q.When)
+		if err != nil {
+			return nil, s.asProblem(err, "query")
+		}
+		got, err := all(ctx)
+		if err != nil {
+			return nil, s.asProblem(err, "query")
+		}
+		also := url.Values{}
+		if !q.At.IsZero() {
+			also.Set("at", q.At.Format(time.RFC3339Nano))
+		}
+		return answer(s, op, l, got, q.ListQuery, also)
+	})
+	sayOrders(s, op, l)
+}
+
+// NamedThen is the parameter of what is asked of a record, as it is or as it was.
+type NamedThen struct {
+	Named
+	When
+}
+
 // answer gives the page that a query asks for; also is what else the query says.
 func answer[T any](s *Server, op huma.Operation, l listing[T], all []T, q ListQuery, also url.Values) (*Listed[T], error) {
 	page, next, err := l.page(all, q)
@@ -230,9 +262,15 @@ type summaries struct{ list, show, add, change, remove string }
 func register[T, N, C any](s *Server, r resource[T, N, C]) {
 	dashed := func(act, what string) string { return act + "-" + strings.ReplaceAll(what, " ", "-") }
 	at := r.route + "/{name}"
-	list(s, operation(dashed("list", r.many), http.MethodGet, r.route, r.does.list, r.tag), r.listing, func(ctx context.Context) ([]T, error) { return r.all(ctx), nil })
+	listPast(s, operation(dashed("list", r.many), http.MethodGet, r.route, r.does.list, r.tag), r.listing, func(ctx context.Context) ([]T, error) { return r.all(ctx), nil })
 	if r.show != nil {
-		handle(s, operation(dashed("show", r.one), http.MethodGet, at, r.does.show, r.tag), func(ctx context.Context, in *Named) (T, error) { return r.show(ctx, in.Name) })
+		handle(s, operation(dashed("show", r.one), http.MethodGet, at, r.does.show, r.tag), func(ctx context.Context, in *NamedThen) (T, error) {
+			ctx, err := s.at(ctx, in.When)
+			if err != nil {
+				return *new(T), err
+			}
+			return r.show(ctx, in.Name)
+		})
 	}
 	op := operation(dashed("add", r.one), http.MethodPost, r.route, r.does.add, r.tag)
 	op.DefaultStatus = http.StatusCreated

@@ -17,12 +17,13 @@ import (
 // Question asks why a user may, or may not, do something.
 type Question struct {
 	User  string
-	Path  string // FOLDER or FOLDER/PATH
-	Via   string // smb or nfs; "" is smb
-	Want  string // a level; "" is read
-	Share string // which of the folder's shares, or exports; "" is the one that leaves most
-	From  string // over NFS: the client's address, or a host name
-	Port  int    // over NFS: the source port; 0 for a privileged one
+	Path  string   // FOLDER or FOLDER/PATH
+	Via   string   // smb or nfs; "" is smb
+	Want  string   // a level; "" is read
+	Mask  acl.Mask // the rights that are wanted, in the place of a level's; 0 for those of the level
+	Share string   // which of the folder's shares, or exports; "" is the one that leaves most
+	From  string   // over NFS: the client's address, or a host name
+	Port  int      // over NFS: the source port; 0 for a privileged one
 }
 
 // Answer is the verdict on a Question with the account of every gate.
@@ -71,7 +72,11 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 			return Answer{}, refusal.Bad("want", "%v", err)
 		}
 	}
-	r := access.Request{User: user.ID, Via: out.Via, Folder: f, Path: at.Path, File: at.File, Want: out.Want.Wants(acl.KindOf(at.Path, at.File)), Now: out.At,
+	want := out.Want.Wants(acl.KindOf(at.Path, at.File))
+	if q.Mask != 0 {
+		want = q.Mask
+	}
+	r := access.Request{User: user.ID, Via: out.Via, Folder: f, Path: at.Path, File: at.File, Want: want, Now: out.At,
 		Facts: a.Gateway.FactsOf(f)}
 	if named, ok := r.Facts.(interface {
 		Others(path string) ([]string, bool)

@@ -136,7 +136,7 @@ func (a *app) auditCommands() []*cli.Command {
 		}
 		return a.followed(ctx, cmd, &j)
 	})
-	return []*cli.Command{a.whyCommand(), who, reach, matrix, survey, compare, a.findingCommand(), a.reviewCommand(), a.reportCommand()}
+	return []*cli.Command{a.whyCommand(), a.tryCommand(), a.linkCommand(), who, reach, matrix, survey, compare, a.findingCommand(), a.reviewCommand(), a.reportCommand()}
 }
 
 func printWho(w io.Writer, who api.Who) {

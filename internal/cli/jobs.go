@@ -58,7 +58,7 @@ func (a *app) jobCommand() *cli.Command {
 }
 
 var jobs = resource[api.Job]{
-	one: "job", many: "jobs", route: "jobs/", wrapLast: true,
+	one: "job", many: "jobs", now: true, route: "jobs/", wrapLast: true,
 	head: []string{"number", "begun", "who", "is", "done", "job"}, empty: "no job goes on, and none has ended lately",
 	row: func(j api.Job) []string {
 		return []string{fmt.Sprint(j.ID), j.Begun.Local().Format("2006-01-02 15:04:05"), j.Actor, jobState(j), howFar(j), j.Text}

@@ -100,7 +100,7 @@ var limits = resource[api.Limit]{
 }
 
 var counts = resource[api.Count]{
-	one: "count", many: "counts", route: "counts/", wrapLast: true,
+	one: "count", many: "counts", now: true, route: "counts/", wrapLast: true,
 	head: []string{"folder", "volume", "counts", "state", "files", "last counted", "then"}, empty: "no folders yet: amber folder add NAME --volume VOLUME",
 	row: func(c api.Count) []string {
 		ended, then := "", c.Differed

@@ -49,7 +49,7 @@ func (l *lines) Write(p []byte) (int, error) {
 }
 
 // aCommand is one of ours in what is printed, to be pasted.
-var aCommand = regexp.MustCompile(`(^|[\s("])amber (ids|holding|user|group|profile|volume|folder|arrangement|owner|entry|share|connect|service|export|hosts|mode|limit|use|largest|count|notice|why|who|reach|matrix|survey|compare|finding|review|report|journal|events|sign-in|sign-ins|signing-in|sign-out|codes|token|password|first-administrator)\b`)
+var aCommand = regexp.MustCompile(`(^|[\s("])amber (ids|holding|user|group|profile|volume|folder|arrangement|owner|entry|browse|try|link|share|connect|service|export|hosts|mode|limit|use|largest|count|notice|why|who|reach|matrix|survey|compare|finding|review|report|journal|events|sign-in|sign-ins|signing-in|sign-out|codes|token|password|first-administrator)\b`)
 
 // Colours, ECMA-48 section 8.3.117. They only ever go with a word that says the same.
 const (

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +15,8 @@ import (
 
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
+	"amber.example/gatekeeper/internal/files"
 )
 
 // nameFlag is for giving a record another name.
@@ -143,7 +146,7 @@ func (a *app) placeCommands() []*cli.Command {
 			return a.followed(ctx, cmd, &j)
 		}),
 	)
-	return []*cli.Command{volume, folder, a.arrangementCommand(), a.ownerCommand(), a.entryCommand()}
+	return []*cli.Command{volume, folder, a.arrangementCommand(), a.ownerCommand(), a.entryCommand(), a.browseCommand()}
 }
 
 var volumes = resource[api.Volume]{
@@ -190,6 +193,67 @@ func printCandidates(w io.Writer, c api.VolumeCandidates) {
 	t.print(w)
 	if c.More {
 		fmt.Fprintln(w, "and more: look at one of them")
+	}
+}
+
+func (a *app) browseCommand() *cli.Command {
+	return a.leaf("browse", "list a directory of a folder: owners, sizes, what is written where, and what a user may do", "PATH", []cli.Flag{
+		&cli.StringFlag{Name: "user", Usage: "whose levels to tell"},
+		&cli.StringFlag{Name: "match", Usage: "only names that hold this"},
+		&cli.BoolFlag{Name: "directories", Usage: "only directories"},
+		&cli.StringFlag{Name: "after", Usage: "only names after this one: the next page"},
+		atFlag(),
+		&cli.IntFlag{Name: "limit", Usage: "how many at most", Value: 500},
+	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+		query := url.Values{"path": {args[0]}, "limit": {strconv.Itoa(cmd.Int("limit"))}}
+		given(cmd, query.Set, "user", "match", "after")
+		if err := setAt(cmd, query); err != nil {
+			return err
+		}
+		if cmd.Bool("directories") {
+			query.Set("only", "directories")
+		}
+		return ask(ctx, a, cmd, http.MethodGet, "browse", query, nil, printBrowsed)
+	})
+}
+
+func printBrowsed(w io.Writer, b api.Browsed) {
+	head := []string{"name", "owner", "group", "mode", "size", "written on it"}
+	if b.User != "" {
+		head = append(head, b.User+" may")
+		fields(w, "directory", b.Path, b.User+" may", b.Level.Text)
+		fmt.Fprintln(w)
+	}
+	t := newTable(head...)
+	t.empty = "nothing is in it"
+	for _, n := range b.Below {
+		size, name := "", n.Name
+		switch n.Sort {
+		case files.RegularFile:
+			size = limit.FormatSize(n.Size)
+		case files.Directory:
+			name += "/"
+		default:
+			size = string(n.Sort)
+		}
+		written := ""
+		if n.Entries > 0 {
+			written = fmt.Sprintf("%d entr%s", n.Entries, map[bool]string{true: "y", false: "ies"}[n.Entries == 1])
+		}
+		if n.Cut {
+			written = strings.TrimPrefix(written+", inherits nothing", ", ")
+		}
+		row := []string{name, n.Owner, n.Group, n.Mode, size, written}
+		if n.Level != nil {
+			row = append(row, n.Level.Text)
+		} else if b.User != "" {
+			row = append(row, "")
+		}
+		t.row(row...)
+	}
+	t.print(w)
+	if b.More {
+		fmt.Fprintln(w, "and more: --after "+plain.Word(b.Below[len(b.Below)-1].Name))
 	}
 }
 

@@ -97,13 +97,14 @@ func (a *app) publishCommands() []*cli.Command {
 	services := group("service", "the protocols",
 		a.leaf("list", "list the protocols and whether they are on", "", nil, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 			return ask(ctx, a, cmd, http.MethodGet, "services", nil, nil, func(w io.Writer, services []api.Service) {
-				t := newTable("service", "state")
+				t := newTable("service", "state", "listens at", "trouble")
+				t.wrapLast = true
 				for _, s := range services {
 					state := "off"
 					if s.On {
 						state = "on"
 					}
-					t.row(s.Protocol, state)
+					t.row(s.Protocol, state, s.Listens, s.Trouble)
 				}
 				t.print(w)
 			})

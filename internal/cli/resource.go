@@ -32,6 +32,7 @@ type resource[T any] struct {
 	print    func(w io.Writer, v T)      // one of them
 	labels   func(v T) map[string]string // what it is marked with; nil for what has no labels
 	removes  string                      // what removing one does, with %s for its name
+	now      bool                        // there is nothing to be told of them as they were
 }
 
 func (r resource[T]) at(name string) string {
@@ -186,9 +187,15 @@ func (r resource[T]) list(a *app, text string) *cli.Command {
 	if r.labels != nil {
 		flags = append(flags, labelledBy())
 	}
+	if !r.now {
+		flags = append(flags, atFlag())
+	}
 	return a.leaf("list", text, "", flags, func(ctx context.Context, cmd *cli.Command, _ []string) error {
 		q, err := listQuery(cmd)
 		if err != nil {
+			return err
+		}
+		if err := setAt(cmd, q); err != nil {
 			return err
 		}
 		var all []T
@@ -207,15 +214,21 @@ func (r resource[T]) list(a *app, text string) *cli.Command {
 
 // show is the command that shows one, or several.
 func (r resource[T]) show(a *app, text string) *cli.Command {
-	return a.leaf("show", text, r.arg+"...", nil, func(ctx context.Context, cmd *cli.Command, args []string) error {
+	return a.leaf("show", text, r.arg+"...", []cli.Flag{atFlag()}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 		return r.shown(ctx, a, cmd, args)
 	})
 }
 
 func (r resource[T]) shown(ctx context.Context, a *app, cmd *cli.Command, names []string) error {
 	all := make([]T, len(names))
+	q := url.Values{}
+	if cmd.Name == "show" {
+		if err := setAt(cmd, q); err != nil {
+			return err
+		}
+	}
 	for i, name := range names {
-		if err := a.client.call(ctx, http.MethodGet, r.at(name), nil, nil, &all[i]); err != nil {
+		if err := a.client.call(ctx, http.MethodGet, r.at(name), q, nil, &all[i]); err != nil {
 			return err
 		}
 	}

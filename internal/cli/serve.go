@@ -28,6 +28,7 @@ import (
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/smb"
+	"amber.example/gatekeeper/internal/trying"
 	"amber.example/gatekeeper/web"
 )
 
@@ -194,7 +195,8 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
-		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener), Names: cmd.StringSlice("console-name"), Proxies: proxies})
+		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener), SMBAt: smbListener.Addr().String(), NFSAt: nfsListener.Addr().String(), Names: cmd.StringSlice("console-name"), Proxies: proxies,
+		Doors: trying.Doors{SMB: smbServer.Try, NFS: nfsServer.Try, Files: namespace}})
 	httpServer := &http.Server{Handler: handler,
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}

@@ -63,6 +63,9 @@ func (v view) carried(from, to string) {
 
 // tellOf tells of an access event of the view's subject.
 func (v view) tellOf(d AccessEvent) {
+	if v.sub.trial() {
+		return
+	}
 	d.User, d.Via, d.From = v.sub.User, v.sub.Via, v.sub.From
 	if g := v.sub.Guest; g != nil {
 		d.UID, d.From = g.Said.UID, g.Origin.Address.String()

@@ -27,13 +27,18 @@ type Subject struct {
 	Via   site.Protocol
 	From  string // the address; over NFS it is the guest's
 	Guest *Guest
+	Trial bool // the service itself looks at what they may: nobody is told of what is done
 }
+
+// trial says whether the service itself looks at what they may.
+func (s *Subject) trial() bool { return s.Trial || s.Guest != nil && s.Guest.Trial }
 
 // Guest is a numbered user of an NFS client, as one export receives them.
 type Guest struct {
 	Export int64
 	Origin site.Origin
 	Said   posix.Credential
+	Trial  bool // as a Subject's
 	memo   atomic.Pointer[received]
 	told   atomic.Bool // that they have come
 }
@@ -171,7 +176,7 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 		}
 		v.folder = v.nfs.Export.Folder
 		if v.nfs.User != 0 && !sub.Guest.told.Load() && !sub.Guest.told.Swap(true) {
-			if n.sink != nil {
+			if n.sink != nil && !sub.trial() {
 				n.sink.Arrived(v.nfs.User, sub.Guest.Origin.Address.String())
 			}
 			n.comeHome(v, v.nfs.User)

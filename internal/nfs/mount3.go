@@ -75,7 +75,7 @@ func (s *Server) mnt(c *onc.Call, w *onc.Writer, path string) {
 	e, below := s.exportHolding(path)
 	if e == nil || !access.MayMount(s.Policy(), e, &o) {
 		s.Log.Debug("mount refused", "client", c.Conn.Remote, "path", path)
-		if e != nil && s.Refused != nil {
+		if e != nil && s.Refused != nil && !c.Conn.Trial {
 			s.Refused.Saw(files.AccessEvent{Kind: files.Refused, Via: site.NFS, From: o.Address.String(), UID: c.Cred.UID, Path: e.Path, Gate: access.Origin})
 		}
 		w.Uint32(mntAcces)

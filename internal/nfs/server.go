@@ -99,6 +99,10 @@ func (s *Server) ServePackets(pc net.PacketConn) error {
 	return onc.ServePackets(pc, []onc.Program{{Number: programRQuota, Low: 1, High: 2, Serve: s.serveRQuota}})
 }
 
+// Try gives the client's end of a connection inside of the process, which nobody else can reach, served as one from an address. What happens on it is no
+// access event.
+func (s *Server) Try(from netip.AddrPort) net.Conn { return s.rpc.Inside(from) }
+
 // Close ends every connection and gives up all state.
 func (s *Server) Close() {
 	s.rpc.Close()
@@ -189,7 +193,7 @@ func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
 	if c.Cred.Flavor != onc.AuthSys {
 		said = posix.Credential{UID: site.Anonymous, GID: site.Anonymous}
 	}
-	g := &files.Guest{Export: export, Origin: s.origin(c.Conn, c.Cred.Flavor), Said: said}
+	g := &files.Guest{Export: export, Origin: s.origin(c.Conn, c.Cred.Flavor), Said: said, Trial: c.Conn.Trial}
 	if len(gs.by) >= mostGuests {
 		clear(gs.by)
 	}

@@ -56,6 +56,7 @@ const (
 // Conn is one client's connection.
 type Conn struct {
 	Remote  netip.AddrPort
+	Trial   bool // the service speaks to itself: see Server.Inside
 	server  *Server
 	c       net.Conn
 	writing sync.Mutex
@@ -68,37 +69,52 @@ type Conn struct {
 	Data sync.Map
 }
 
+func (s *Server) prepare() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.conns, s.from = make(map[*Conn]struct{}), make(map[netip.Addr]int)
+	s.most = listen.Share(mostConns)
+	s.aside = lanes.NewAside(lanes.MostAside)
+	s.large = lanes.New(mostLarge, lanes.NewAside(lanes.MostAside))
+}
+
 // Serve answers connections until the listener is closed.
 func (s *Server) Serve(l net.Listener) error {
-	s.once.Do(func() {
-		s.mu.Lock()
-		s.conns, s.from = make(map[*Conn]struct{}), make(map[netip.Addr]int)
-		s.most = listen.Share(mostConns)
-		s.aside = lanes.NewAside(lanes.MostAside)
-		s.large = lanes.New(mostLarge, lanes.NewAside(lanes.MostAside))
-		s.mu.Unlock()
-	})
+	s.once.Do(s.prepare)
 	for {
 		nc, err := listen.Accept(l)
 		if err != nil {
 			return err
 		}
-		remote := listen.Remote(nc)
-		c := &Conn{Remote: remote, server: s, c: nc, pending: lanes.New(mostPending, s.aside)}
-		c.ctx, c.end = context.WithCancel(context.Background())
-		s.mu.Lock()
-		if s.closed || len(s.conns) >= s.most || s.from[remote.Addr()] >= min(mostFrom, s.most/2) {
-			s.mu.Unlock()
-			c.end()
-			nc.Close()
-			continue
-		}
-		s.conns[c] = struct{}{}
-		s.from[remote.Addr()]++
-		s.wait.Add(1)
-		s.mu.Unlock()
-		go c.serve()
+		s.begin(nc, false)
 	}
+}
+
+// Inside gives the client's end of a connection inside of the process, served as one from an address; it is closed at once where there is no place. Programs
+// know it by its Trial. The server has to serve already.
+func (s *Server) Inside(from netip.AddrPort) net.Conn {
+	client, server := listen.Inside(from)
+	s.once.Do(s.prepare)
+	s.begin(server, true)
+	return client
+}
+
+func (s *Server) begin(nc net.Conn, trial bool) {
+	remote := listen.Remote(nc)
+	c := &Conn{Remote: remote, Trial: trial, server: s, c: nc, pending: lanes.New(mostPending, s.aside)}
+	c.ctx, c.end = context.WithCancel(context.Background())
+	s.mu.Lock()
+	if s.closed || len(s.conns) >= s.most || s.from[remote.Addr()] >= min(mostFrom, s.most/2) {
+		s.mu.Unlock()
+		c.end()
+		nc.Close()
+		return
+	}
+	s.conns[c] = struct{}{}
+	s.from[remote.Addr()]++
+	s.wait.Add(1)
+	s.mu.Unlock()
+	go c.serve()
 }
 
 // Close ends every connection and waits for what is being answered.

@@ -28,7 +28,11 @@ func (b *background) close() {
 func (s *Service) WindDown() {
 	s.background.cancel()
 	s.jobs.WindDown()
+	s.changed.ring()
 }
+
+// WindingDown says whether the service is about to end.
+func (s *Service) WindingDown() bool { return s.closing() }
 
 // closing says whether the service is ending.
 func (s *Service) closing() bool { return s.background.ctx.Err() != nil }

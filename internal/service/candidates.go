@@ -1,6 +1,8 @@
 package service
 
 import (
+	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -62,29 +64,41 @@ func (s *Service) Candidates(by Actor, path string) (Candidates, error) {
 	default:
 		return Candidates{}, &Error{Kind: Unavailable, Field: "path", Message: "directories of the host that were asked about do not answer: wait until they do"}
 	}
-	type seen struct {
-		files.HostPlace
-		error
-	}
-	found := make(chan seen, 1)
-	go func() {
-		defer func() { <-s.looking }()
-		at, err := files.LookAtHost(real)
-		found <- seen{at, err}
-	}()
-	select {
-	case is := <-found:
-		if is.error != nil {
-			return Candidates{}, invalid("path", "%v", is.error)
-		}
-		return s.candidatesAt(real, is.HostPlace), nil
-	case <-time.After(lookWithin):
+	ctx, cancel := context.WithTimeout(context.Background(), lookWithin)
+	defer cancel()
+	at, err := answered(ctx, s.looking, func() (files.HostPlace, error) { return files.LookAtHost(real) })
+	switch {
+	case ctx.Err() != nil && errors.Is(err, ctx.Err()):
 		return Candidates{}, &Error{Kind: Unavailable, Field: "path", Message: plain.Text(real) + " does not answer"}
+	case err != nil:
+		return Candidates{}, invalid("path", "%v", err)
 	}
+	return s.candidatesAt(real, at), nil
 }
 
-// mostLooking is how many directories of the host are looked at, at once.
+// mostLooking is how many directories are looked at, at once.
 const mostLooking = 4
+
+// answered asks a disk, in a place among those who ask that has been taken, until ctx ends. The place is free again when the disk has answered, be it later.
+func answered[T any](ctx context.Context, places <-chan struct{}, ask func() (T, error)) (T, error) {
+	type answer struct {
+		is  T
+		err error
+	}
+	found := make(chan answer, 1)
+	go func() {
+		defer func() { <-places }()
+		is, err := ask()
+		found <- answer{is, err}
+	}()
+	select {
+	case a := <-found:
+		return a.is, a.err
+	case <-ctx.Done():
+		var none T
+		return none, ctx.Err()
+	}
+}
 
 func (s *Service) candidatesAt(real string, at files.HostPlace) Candidates {
 	out := Candidates{Candidate: s.candidate(real, at.HostDirectory), FileSystem: at.FileSystem, Mind: at.Mind, Space: at.Space, More: at.More}

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -113,7 +114,7 @@ func (s *Service) later(do func()) {
 // beside is a service that answers from other records than those in force, and writes none.
 func (s *Service) beside(asOf time.Time) *Service {
 	out := &Service{state: s.state, store: s.store, keys: s.keys, Desk: s.Desk, hosts: s.hosts, roots: s.roots, asOf: asOf, ledger: s.ledger, uses: s.uses, week: s.week, counts: s.counts,
-		jobs: s.jobs, background: s.background, Teller: s.Teller, Log: s.Log, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes}
+		jobs: s.jobs, background: s.background, Teller: s.Teller, Log: s.Log, unwritten: s.unwritten, volumes: s.volumes, hashes: s.hashes, looking: s.looking, past: s.past}
 	out.answer()
 	return out
 }
@@ -142,17 +143,59 @@ func (s *Service) AsOf(ctx context.Context, at time.Time) (*Service, error) {
 		}
 		seq, at = first[0].Seq, first[0].At
 	}
-	records, err := s.store.RecordsAt(ctx, seq)
+	was, err := s.past.of(seq, func() (*inForce, error) {
+		records, err := s.store.RecordsAt(ctx, seq)
+		if err != nil {
+			return nil, err
+		}
+		policy, err := site.Compile(records)
+		if err != nil {
+			return nil, fmt.Errorf("policy as of %s: %w", at, err)
+		}
+		return &inForce{records, nil, policy}, nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	policy, err := site.Compile(records)
-	if err != nil {
-		return nil, fmt.Errorf("policy as of %s: %w", at, err)
-	}
 	past := s.beside(at)
-	past.force.Store(&inForce{records, nil, policy})
+	past.force.Store(was)
 	return past, nil
+}
+
+// pastOnes are the last few states of the records that were asked about, by the row of the journal after which they held: who looks
+// at the past asks many things about the same moment.
+type pastOnes struct {
+	mu    sync.Mutex
+	known []pastOne
+}
+
+type pastOne struct {
+	seq int64
+	was *inForce
+}
+
+// mostPast is how many are kept.
+const mostPast = 2
+
+// of gives the state after a row; it is worked out where it is not known. Those that are worked out are so one after the other.
+func (p *pastOnes) of(seq int64, work func() (*inForce, error)) (*inForce, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i, one := range p.known {
+		if one.seq == seq {
+			p.known = append(slices.Delete(p.known, i, i+1), one)
+			return one.was, nil
+		}
+	}
+	was, err := work()
+	if err != nil {
+		return nil, err
+	}
+	if len(p.known) == mostPast {
+		p.known = p.known[1:]
+	}
+	p.known = append(p.known, pastOne{seq, was})
+	return was, nil
 }
 
 // facts is what the audit is told of the disk: with what a draft would have changed there.

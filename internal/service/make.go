@@ -112,6 +112,7 @@ func (s *Service) enforce(is *inForce) {
 	s.force.Store(is)
 	s.ledger.SetTable(is.policy.Limits)
 	s.counts.Changed()
+	s.changed.ring()
 }
 
 // takeBack writes the opposite of a change whose effects on disk cannot be. Where that cannot be written down either, the change is in force, and the next

@@ -57,6 +57,8 @@ type Service struct {
 	refuseUnrecorded bool          // nobody is served while nothing can be written down
 	newKey           bool          // a key that is missing is made anew
 	looking          chan struct{} // directories of the host are looked at, so many at once
+	changed          bell          // rung when other records come into force
+	past             *pastOnes     // states of the records that were asked about
 	roots            []string      // directories of the host that volumes must be below; none for anywhere
 
 	asOf     time.Time // a past moment that it stands for; zero for now
@@ -84,7 +86,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), background: newBackground(), week: &week{}, unwritten: newUnwritten(), volumes: newVolumes(), looking: make(chan struct{}, mostLooking)}
+	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), background: newBackground(), week: &week{}, unwritten: newUnwritten(), volumes: newVolumes(), looking: make(chan struct{}, mostLooking), past: &pastOnes{}}
 	for _, option := range with {
 		option(s)
 	}

@@ -91,31 +91,36 @@ func (s *Server) Serve(l net.Listener) error {
 			}
 			return err
 		}
-		c := newConn(s, nc)
-		s.mu.Lock()
-		// One address never takes all the places.
-		full := len(s.conns) >= s.MaxClients || s.from[c.address] >= max(s.MaxClients/4, 1)
-		if s.stopped || full || !s.Policy().Services.SMB {
-			s.mu.Unlock()
-			c.cancel()
-			nc.Close()
-			continue
-		}
-		s.conns[c] = struct{}{}
-		s.from[c.address]++
-		s.wait.Add(1)
-		s.mu.Unlock()
-		go func() {
-			defer s.wait.Done()
-			c.serve()
-			s.mu.Lock()
-			delete(s.conns, c)
-			if s.from[c.address]--; s.from[c.address] == 0 {
-				delete(s.from, c.address)
-			}
-			s.mu.Unlock()
-		}()
+		s.begin(newConn(s, nc))
 	}
+}
+
+// begin serves a connection by itself, if there is a place for it; else it closes it.
+func (s *Server) begin(c *conn) bool {
+	s.mu.Lock()
+	// One address never takes all the places.
+	full := len(s.conns) >= s.MaxClients || s.from[c.address] >= max(s.MaxClients/4, 1)
+	if s.stopped || full || !s.Policy().Services.SMB {
+		s.mu.Unlock()
+		c.cancel()
+		c.nc.Close()
+		return false
+	}
+	s.conns[c] = struct{}{}
+	s.from[c.address]++
+	s.wait.Add(1)
+	s.mu.Unlock()
+	go func() {
+		defer s.wait.Done()
+		c.serve()
+		s.mu.Lock()
+		delete(s.conns, c)
+		if s.from[c.address]--; s.from[c.address] == 0 {
+			delete(s.from, c.address)
+		}
+		s.mu.Unlock()
+	}()
+	return true
 }
 
 func (s *Server) isStopped() bool {
@@ -144,6 +149,7 @@ type conn struct {
 	address string // without port
 	ctx     context.Context
 	cancel  context.CancelFunc
+	trial   *Trial // the connection is one of the service with itself; nil for all others
 
 	// Owned by the reading goroutine until negotiation is over, fixed after.
 	dialect    uint16
@@ -251,7 +257,7 @@ func (c *conn) send(msgs ...[]byte) {
 
 // subject is on whose behalf a session acts.
 func (c *conn) subject(user identity.ID) files.Subject {
-	return files.Subject{User: user, Via: site.SMB, From: c.address}
+	return files.Subject{User: user, Via: site.SMB, From: c.address, Trial: c.trial != nil}
 }
 
 func (r *request) subject() files.Subject { return r.c.subject(r.sess.user) }

@@ -180,6 +180,10 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	var name string
 	answer, done, err := s.signIn.Step(token, func(who string, compare func([]byte) bool) (err error) {
 		name = who
+		if c.trial != nil {
+			user, err = c.trial.prove(compare)
+			return err
+		}
 		user, err = c.srv.Accounts.ProveNT(c.ctx, who, c.address, compare)
 		return err
 	})

@@ -25,6 +25,7 @@ import (
 	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/smb"
 	"amber.example/gatekeeper/internal/store"
+	"amber.example/gatekeeper/internal/trying"
 	"amber.example/gatekeeper/web"
 )
 
@@ -36,6 +37,7 @@ type Gateway struct {
 	SMB     string // address
 	NFS     string
 	URL     string // of the console and the API
+	Doors   trying.Doors
 }
 
 // Start starts one; it ends with the test.
@@ -71,7 +73,8 @@ func Start(t testing.TB) *Gateway {
 	nfsDone := make(chan error, 1)
 	go func() { nfsDone <- nfsServer.Serve(nl) }()
 	g.NFS = nl.Addr().String()
-	console := httptest.NewServer(api.New(api.Config{Service: svc, Log: log, Console: web.Console(), Version: "test",
+	g.Doors = trying.Doors{SMB: server.Try, NFS: nfsServer.Try, Files: g.Files}
+	console := httptest.NewServer(api.New(api.Config{Service: svc, Doors: g.Doors, SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
 		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port}))
 	g.URL = console.URL
 	t.Cleanup(func() {

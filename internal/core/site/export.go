@@ -118,6 +118,18 @@ type ExportRule struct {
 	hosts      hosts
 }
 
+// Host is an address that the rule is about, where it names any; false where it is about names, or about every host.
+func (r *ExportRule) Host() (netip.Addr, bool) {
+	n := r.hosts.network
+	if !n.IsValid() || n.Bits() == 0 {
+		return netip.Addr{}, false
+	}
+	if n.IsSingleIP() {
+		return n.Addr(), true
+	}
+	return n.Masked().Addr().Next(), true
+}
+
 // Origin is where a request comes from. Names are the host names that the address is known to
 // have, lower case. Port is the source port.
 type Origin struct {
