@@ -54,7 +54,8 @@ lint: web/dist/index.html
 test: tools build lint
 	go test -timeout 25m $$(go list ./... | grep -v -x -F "$$(go list $(RACED))")
 	CGO_ENABLED=1 go test -race $(UNCHECKED) -timeout 40m $(RACED)
-	cd web && AMBER=../bin/amber node --test e2e/
+	cd web && npm run --silent test
+	cd web && AMBER=../bin/amber node --test --test-concurrency=2 e2e/*.test.mjs
 
 # People who mean harm, for five minutes; a shorter form is part of make test.
 siege: build

@@ -1,6 +1,6 @@
 // Takes the pictures of the console in docs/screenshots, from a fresh demo. See make screenshots.
 import { spawn } from 'node:child_process';
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { chromium } from 'playwright-core';
@@ -52,10 +52,10 @@ try {
   await shot(page, 'overview');
   await page.goto(`${url}/folders`);
   await page.getByText('The raw archive').waitFor();
-  await shot(page, 'folders');
   await page.goto(`${url}/folders/new`);
   await page.getByLabel('Name', { exact: true }).fill('spectra');
-  await page.getByLabel('Who changes').fill('observers');
+  await page.getByRole('combobox', { name: 'Who changes' }).fill('observers');
+  await page.keyboard.press('Escape');
   await page
     .getByText(/gains spectra/)
     .first()
@@ -91,11 +91,21 @@ try {
   await page.getByText('soft limit passed').waitFor();
   await shot(page, 'notices');
   await page.goto(`${url}/matrix`);
-  await page.getByText('svc-reduce').waitFor();
+  await page.getByRole('gridcell', { name: 'change' }).first().waitFor();
+  await page.getByRole('grid').press('ArrowDown');
   await shot(page, 'matrix');
-  await page.goto(`${url}/who?path=plates`);
-  await page.getByText('svc-dome').first().waitFor();
-  await shot(page, 'who');
+  await page.goto(`${url}/folders/instruments?tab=browse&user=isolde&in=firmware`);
+  await page.getByRole('row', { name: /camera/ }).waitFor();
+  await shot(page, 'browse');
+  await page.goto(`${url}/folders/plates?tab=open`);
+  await page.getByRole('combobox', { name: 'As', exact: true }).fill('orla');
+  await page.getByRole('button', { name: 'Try it' }).click();
+  await page.getByText('All of it went').waitFor();
+  await page.getByText('Try it as somebody').evaluate((e) => e.scrollIntoView({ block: 'start' }));
+  await page.mouse.move(0, 0);
+  await shot(page, 'try');
+  // The first screens side by side, as one picture.
+  const wall = ['overview', 'new-folder', 'why', 'matrix', 'browse', 'journal'];
   await page.goto(`${url}/folders/instruments`);
   await page.getByRole('button', { name: 'Add entry on instruments/firmware/bench' }).click();
   await page.getByRole('combobox', { name: 'Who' }).fill('wren');
@@ -104,9 +114,19 @@ try {
   await shot(page, 'preview');
   await page.getByRole('button', { name: 'Leave it' }).click();
   await page.goto(`${url}/journal`);
-  await page.getByRole('button', { name: /^What/ }).nth(3).click();
-  await page.getByText('limit folder', { exact: false }).first().waitFor();
+  await page.getByRole('row', { name: /limit/ }).first().getByRole('button', { name: /^What/ }).click();
+  await page.getByRole('term').first().waitFor();
   await shot(page, 'journal');
+  const wide = await (await browser.newContext({ viewport: { width: 1920, height: 830 } })).newPage();
+  await wide.setContent(
+    `<body style="margin:0;background:#e9e0d0;display:grid;grid-template-columns:repeat(3,1fr);gap:18px;padding:18px">${wall
+      .map(
+        (name) =>
+          `<img style="width:100%;border-radius:8px;box-shadow:0 1px 6px #0003" src="data:image/png;base64,${readFileSync(join(shots, `${name}.png`)).toString('base64')}">`,
+      )
+      .join('')}</body>`,
+  );
+  await shot(wide, 'first-screens');
 } finally {
   await browser.close();
   service.kill();

@@ -83,6 +83,7 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/people/:name" element={<Person />} />
       <Route path="/people" element={<People />} />
       <Route path="/groups" element={<Groups />} />
+      <Route path="/groups/:name" element={<OwnGroup />} />
       <Route path="/notices" element={<Notices />} />
       <Route path="/why" element={<Why />} />
       <Route path="/who" element={<Who />} />
@@ -94,6 +95,25 @@ function Pages({ role }: { role: Me['role'] }) {
     </Routes>
   );
 }
+
+// The page that is asked for comes while it is found out who asks.
+const first: [RegExp, () => Promise<unknown>][] = [
+  [/^\/(overview)?$/, () => import('./pages/overview')],
+  [/^\/folders$/, () => import('./pages/folders')],
+  [/^\/folders\/new$/, () => import('./pages/new-folder')],
+  [/^\/folders\/./, () => import('./pages/folder')],
+  [/^\/people$/, () => import('./pages/people')],
+  [/^\/people\/./, () => import('./pages/person')],
+  [/^\/limits/, () => import('./pages/limits')],
+  [/^\/groups$/, () => import('./pages/groups')],
+  [/^\/why/, () => import('./pages/why')],
+  [/^\/matrix/, () => import('./pages/matrix')],
+  [/^\/findings/, () => import('./pages/findings')],
+  [/^\/journal/, () => import('./pages/journal')],
+];
+first
+  .find(([path]) => path.test(location.pathname))?.[1]()
+  .catch(() => {}); // where it does not come, that is said when it is drawn
 
 startColorMode();
 const root = document.getElementById('root');

@@ -1,5 +1,6 @@
 import { MutationCache, QueryCache, QueryClient, useQuery } from '@tanstack/react-query';
 import createClient from 'openapi-fetch';
+import { isRemembered, mustWait, onLook, pastMoment, usePast } from './past';
 import type { components, paths } from './schema.gen';
 import { allMeant, allSpelled, meant } from './shown';
 
@@ -64,7 +65,10 @@ const meantAddress = (url: string) => {
 /** Asks the service: names are spelled back on the way out, and spelled out on the way in (see shown.ts). */
 async function ask(input: globalThis.Request): Promise<Response> {
   const text = input.body ? await input.text() : '';
-  const response = await fetch(meantAddress(input.url), {
+  const at = pastMoment();
+  const path = new URL(input.url, window.location.href).pathname;
+  if (at && mustWait(input.method, path)) throw new LooksBack();
+  const response = await fetch(at && isRemembered(path) ? asOf(meantAddress(input.url), at) : meantAddress(input.url), {
     method: input.method,
     headers: input.headers,
     body: text ? JSON.stringify(allMeant(JSON.parse(text))) : undefined,
@@ -77,6 +81,19 @@ async function ask(input: globalThis.Request): Promise<Response> {
 }
 
 export const api = createClient<paths>({ baseUrl: '/', fetch: ask });
+
+/** An address, asked as of a moment. */
+function asOf(url: string, at: string) {
+  const u = new URL(url, window.location.href);
+  if (!u.searchParams.has('at')) u.searchParams.set('at', at);
+  return u.toString();
+}
+
+/** The address of something to be had as a file: as of the moment that is looked at. */
+export const fileAt = (url: string) => {
+  const at = pastMoment();
+  return at && isRemembered(new URL(url, window.location.href).pathname) ? asOf(url, at) : url;
+};
 
 /** What the service answered instead of what was asked for. */
 export class Refusal extends Error {
@@ -99,6 +116,13 @@ export class Refusal extends Error {
       at: e.location ?? '',
       says: e.message ?? problem?.detail ?? '',
     }));
+  }
+}
+
+/** Something was to be changed while the past is looked at. */
+class LooksBack extends Refusal {
+  constructor() {
+    super(409, { detail: 'The past cannot be changed: come back to now first.' });
   }
 }
 
@@ -133,13 +157,17 @@ export function nowSignedIn(me: { user: string; role: Me['role'] } | null) {
   if (me) client.invalidateQueries({ queryKey: ['me'] });
 }
 
+// What was shown of another moment is asked for anew.
+onLook(() => client.resetQueries({ predicate: (q) => q.queryKey[0] !== 'me' }));
+
 /** A session that has ended anywhere ends here. */
 function signedOut(error: Error) {
   if (error instanceof Refusal && error.status === 401) nowSignedIn(null);
 }
 
-export const useMe = () =>
-  useQuery({
+export const useMe = () => {
+  const past = usePast();
+  return useQuery({
     queryKey: ['me'],
     queryFn: async () => {
       try {
@@ -151,7 +179,10 @@ export const useMe = () =>
     },
     staleTime: 10_000,
     refetchInterval: (q) => (q.state.data ? 10_000 : false),
+    // The past is for looking at, whoever one is.
+    select: (me): Me | null => (me && past && me.role !== 'user' ? { ...me, role: 'auditor' } : me),
   });
+};
 
 export const useHealth = () => useQuery({ queryKey: ['health'], queryFn: () => taken(api.GET('/api/v1/health')) });
 export const useFolders = () =>
@@ -203,9 +234,10 @@ export const useMode = (path: string, on: boolean) =>
     enabled: on,
     queryFn: () => taken(api.GET('/api/v1/mode', { params: { query: { path } } })),
   });
-export const useFindings = (all: boolean) =>
+export const useFindings = (all: boolean, on = true) =>
   useQuery({
     queryKey: ['findings', all],
+    enabled: on,
     queryFn: () => taken(api.GET('/api/v1/findings', { params: { query: { all } } })),
   });
 export const useArrangements = () =>
@@ -231,7 +263,7 @@ export const useUses = (by: Use['by'], name: string) =>
     queryKey: ['use', by, name],
     refetchInterval: 5_000,
     placeholderData: (before) => before,
-    queryFn: () => taken(api.GET('/api/v1/use', { params: { query: { by, name, limit: 200 } } })),
+    queryFn: () => taken(api.GET('/api/v1/use', { params: { query: { by, name, limit: 100 } } })),
   });
 export const useHistory = (by: Use['by'], name: string, days: number) =>
   useQuery({

@@ -1,24 +1,29 @@
-import { Box, Field, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
 import { api, client, type Me, type SignInNow, type Token, taken, useMe } from '../api/client';
 import { RemoveCodes, SetUpCodes } from '../parts/codes';
-import { afterLastDay, lastDay, when } from '../parts/day';
-import { Grid } from '../parts/grid';
+import { afterLastDay, lastDay } from '../parts/day';
+import { Moment } from '../parts/moment';
 import { OwnPassword } from '../parts/own-password';
 import { Pick } from '../parts/pick';
 import { Reach } from '../parts/reach';
 import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Waiting } from '../parts/sheet';
+import { DataTable } from '../parts/table';
 import { say, sayRefused } from '../parts/toaster';
+import { InUse, stateOf, UseBar } from '../parts/use';
+import { WaysIn } from '../parts/ways-in';
 import { listed } from '../parts/words';
 
 const useSignIns = () =>
   useQuery({ queryKey: ['sign-ins'], queryFn: () => taken(api.GET('/api/v1/sign-ins')), refetchInterval: 15_000 });
 const useTokens = () => useQuery({ queryKey: ['tokens'], queryFn: () => taken(api.GET('/api/v1/tokens')) });
 
-/** What is one's own: how one signs in, where one is signed in, what programs do on one's behalf, and where one gets. */
+const useOwn = () => useQuery({ queryKey: ['own'], queryFn: () => taken(api.GET('/api/v1/own')) });
+
+/** What is one's own: where one gets and how to open it, what one has stored, how one signs in, and what programs do on one's behalf. */
 export function Account() {
   const me = useMe().data;
   const [asks, setAsks] = useState<'password' | 'codes' | 'no codes'>();
@@ -26,7 +31,7 @@ export function Account() {
   const close = () => setAsks(undefined);
   return (
     <>
-      <PageHead title="My account" text={me.user}>
+      <PageHead title="My page" text={me.user}>
         <HStack wrap="wrap">
           <QuietButton onClick={() => setAsks('password')}>Change your password</QuietButton>
           <QuietButton onClick={() => setAsks('codes')}>
@@ -45,12 +50,106 @@ export function Account() {
       {asks === 'codes' && <SetUpCodes user={me.user} codes={me.codes} onClose={close} />}
       {asks === 'no codes' && <RemoveCodes user={me.user} onClose={close} />}
       <Stack gap="6">
+        <OwnFolders />
+        <OwnUse />
         <Decides me={me} />
         <Reaches user={me.user} />
         <SignIns />
         <Tokens role={me.role} />
       </Stack>
     </>
+  );
+}
+
+/** What somebody may do, as people say it. */
+const plainly: Record<string, string> = {
+  pass: 'You may go through it, and see nothing.',
+  read: 'You may look and read.',
+  add: 'You may put new things in, and change nothing.',
+  'read and add': 'You may read, and put new things in.',
+  change: 'You may read, add, alter and delete.',
+  control: 'You may do all of that, and decide who else may.',
+};
+
+/** The folders that one gets into, each with how to open it on the machine that one has. */
+function OwnFolders() {
+  const own = useOwn();
+  const [open, setOpen] = useState<string | null>(null);
+  return (
+    <Part title="Your folders">
+      {!own.data ? (
+        <Waiting error={own.error} rows={2} />
+      ) : own.data.folders.length === 0 ? (
+        <Text px="5" py="3" color="faint">
+          None yet: ask whoever looks after the gateway.
+        </Text>
+      ) : (
+        own.data.folders.map((f) => {
+          const level = f.level.smb === 'nothing' ? f.level.nfs : f.level.smb;
+          return (
+            <Box key={f.name} px="5" py="4" borderBottomWidth="1px" borderColor="line" _last={{ borderBottomWidth: 0 }}>
+              <Flex justify="space-between" gap="3" align="start" wrap="wrap">
+                <Box flex="1" minW="48">
+                  <Text fontWeight="700" wordBreak="break-word">
+                    {f.name}
+                  </Text>
+                  <Text color="faint" fontSize="sm">
+                    {f.description}
+                  </Text>
+                  <Text mt="1">
+                    {plainly[level] ?? level}
+                    {f.at !== f.name && ` You get in at ${f.at}.`}
+                  </Text>
+                </Box>
+                {f.ways.length > 0 && (
+                  <QuietButton
+                    size="sm"
+                    aria-expanded={open === f.name}
+                    onClick={() => setOpen(open === f.name ? null : f.name)}
+                  >
+                    How to open it
+                    <Text srOnly>: {f.name}</Text>
+                  </QuietButton>
+                )}
+              </Flex>
+              {open === f.name && (
+                <Box mt="4">
+                  <WaysIn ways={f.ways} />
+                </Box>
+              )}
+            </Box>
+          );
+        })
+      )}
+    </Part>
+  );
+}
+
+/** How much one has stored, and how much one may. */
+function OwnUse() {
+  const own = useOwn();
+  const use = own.data?.use;
+  if (!use) return null;
+  return (
+    <Part title="What you have stored">
+      <Stack px="5" py="4" gap="4">
+        <InUse use={use} />
+        {use.standings.map((s) => (
+          <Box key={s.limitId} maxW="560px">
+            <Text fontSize="sm" fontWeight="600" mb="1">
+              {s.subject}
+            </Text>
+            <UseBar standing={s} />
+            {stateOf(s).text && (
+              <Text fontSize="sm" fontWeight="600" color={stateOf(s).bad ? 'shut' : 'accent'}>
+                {stateOf(s).text}
+              </Text>
+            )}
+          </Box>
+        ))}
+        {use.standings.length === 0 && <Text color="faint">No limit bears on you.</Text>}
+      </Stack>
+    </Part>
   );
 }
 
@@ -80,7 +179,7 @@ function Reaches({ user }: { user: string }) {
     queryFn: () => taken(api.GET('/api/v1/reach', { params: { query: { user } } })),
   });
   return (
-    <Part title="What you reach">
+    <Part title="What you reach, path by path">
       {!reach.data ? (
         <Waiting error={reach.error} rows={2} />
       ) : (
@@ -102,25 +201,30 @@ function SignIns() {
       {!all.data ? (
         <Waiting error={all.error} rows={2} />
       ) : (
-        <Grid head={['From', 'As', 'Since', 'Last used', '-End']}>
-          {all.data.map((s) => (
-            <Table.Row key={s.id}>
-              <Table.Cell fontFamily="mono">{s.address}</Table.Cell>
-              <Table.Cell maxW="280px" truncate title={s.client}>
-                {s.this ? 'this browser' : s.client}
-              </Table.Cell>
-              <Table.Cell>{when(s.begun)}</Table.Cell>
-              <Table.Cell>{when(s.used)}</Table.Cell>
-              <Table.Cell textAlign="end">
-                {!s.this && (
+        <DataTable
+          rows={all.data}
+          rowKey={(s) => s.id}
+          columns={[
+            { head: 'From', cell: (s) => s.address, is: { fontFamily: 'mono' } },
+            {
+              head: 'As',
+              cell: (s) => (s.this ? 'this browser' : s.client),
+              is: (s) => ({ maxW: '280px', truncate: true, title: s.client }),
+            },
+            { head: 'Since', cell: (s) => <Moment at={s.begun} /> },
+            { head: 'Last used', cell: (s) => <Moment at={s.used} /> },
+            {
+              head: '-End',
+              cell: (s) =>
+                !s.this && (
                   <QuietButton size="sm" aria-label={`End the sign-in from ${s.address}`} onClick={() => end.mutate(s)}>
                     End
                   </QuietButton>
-                )}
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
+                ),
+              is: { textAlign: 'end' },
+            },
+          ]}
+        />
       )}
     </Part>
   );
@@ -182,22 +286,30 @@ function Tokens({ role }: { role: Me['role'] }) {
           No program uses the API on your behalf.
         </Text>
       ) : (
-        <Grid head={['Name', 'Role', 'Last day', 'Last used', 'From', '-Remove']}>
-          {all.data.map((t) => (
-            <Table.Row key={t.id}>
-              <Table.Cell fontWeight="600">{t.name}</Table.Cell>
-              <Table.Cell>{t.role}</Table.Cell>
-              <Table.Cell color={t.ended ? 'shut' : undefined}>{t.ends ? lastDay(t.ends) : 'never ends'}</Table.Cell>
-              <Table.Cell>{t.used ? `${when(t.used)} from ${t.address}` : 'never'}</Table.Cell>
-              <Table.Cell>{t.from.join(', ') || 'anywhere'}</Table.Cell>
-              <Table.Cell textAlign="end">
+        <DataTable
+          rows={all.data}
+          rowKey={(t) => t.id}
+          columns={[
+            { head: 'Name', cell: (t) => t.name, is: { fontWeight: '600' } },
+            { head: 'Role', cell: (t) => t.role },
+            {
+              head: 'Last day',
+              cell: (t) => (t.ends ? lastDay(t.ends) : 'never ends'),
+              is: (t) => ({ color: t.ended ? 'shut' : undefined }),
+            },
+            { head: 'Last used', cell: (t) => (t.used ? `$<Moment at={t.used} /> from ${t.address}` : 'never') },
+            { head: 'From', cell: (t) => t.from.join(', ') || 'anywhere' },
+            {
+              head: '-Remove',
+              cell: (t) => (
                 <QuietButton size="sm" aria-label={`Take back the token ${t.name}`} onClick={() => remove.mutate(t)}>
                   Take back
                 </QuietButton>
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
+              ),
+              is: { textAlign: 'end' },
+            },
+          ]}
+        />
       )}
     </Part>
   );

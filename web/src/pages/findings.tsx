@@ -1,8 +1,11 @@
 import { Badge, Box, Field, Flex, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { api, client, type Finding, taken, useFindings, useMe } from '../api/client';
+import { useLocation } from 'react-router';
+import { change } from '../api/change';
+import { api, client, type Finding, fileAt, taken, useFindings, useMe } from '../api/client';
+import { AsSeen } from '../parts/as-seen';
 import { Command } from '../parts/command';
 import { Previewed } from '../parts/effect';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
@@ -20,11 +23,12 @@ export function Findings() {
   const findings = useFindings(all);
   const me = useMe();
   const mayChange = me.data?.role === 'administrator';
+  const meant = decodeURIComponent(useLocation().hash.slice(1));
   return (
     <>
       <PageHead title="Findings" text="What the audit holds to be wrong or risky, and what fixes it.">
         <HStack>
-          <a href="/api/v1/reports/findings">
+          <a href={fileAt('/api/v1/reports/findings')}>
             <QuietButton as="span">For paper</QuietButton>
           </a>
           <QuietButton onClick={() => setAll(!all)} aria-pressed={all}>
@@ -54,9 +58,11 @@ export function Findings() {
                   </Text>
                 </HStack>
                 <Stack gap="3">
-                  {some.map((f) => (
-                    <FindingSheet key={f.key} finding={f} mayChange={mayChange} />
-                  ))}
+                  <AsSeen
+                    of={some}
+                    upTo={some.findIndex((f) => f.key === meant)}
+                    draw={(f) => <FindingSheet key={f.key} finding={f} mayChange={mayChange} meant={f.key === meant} />}
+                  />
                 </Stack>
               </Box>
             );
@@ -67,11 +73,26 @@ export function Findings() {
   );
 }
 
-function FindingSheet({ finding: f, mayChange }: { finding: Finding; mayChange: boolean }) {
+function FindingSheet({ finding: f, mayChange, meant }: { finding: Finding; mayChange: boolean; meant: boolean }) {
   const [fixing, setFixing] = useState(false);
   const [accepting, setAccepting] = useState(false);
+  const [reopening, setReopening] = useState(false);
+  const sheet = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (!meant) return;
+    sheet.current?.scrollIntoView({ block: 'center' });
+    sheet.current?.focus();
+  }, [meant]);
   return (
-    <Sheet p="4" as="article" aria-label={`${f.subject}: ${f.kind}`}>
+    <Sheet
+      ref={sheet}
+      p="4"
+      as="article"
+      tabIndex={-1}
+      aria-label={`${f.subject}: ${f.kind}`}
+      borderColor={meant ? 'accent' : 'line'}
+      borderWidth={meant ? '2px' : '1px'}
+    >
       <Flex justify="space-between" gap="4" wrap="wrap">
         <Box flex="1" minW="60">
           <HStack gap="2.5" wrap="wrap" mb="1">
@@ -87,6 +108,22 @@ function FindingSheet({ finding: f, mayChange }: { finding: Finding; mayChange: 
             </Text>
           )}
         </Box>
+        {mayChange && f.accepted && (
+          <Box>
+            <QuietButton size="sm" onClick={() => setReopening(true)}>
+              Live with it no more
+              <Text srOnly>: {f.subject}</Text>
+            </QuietButton>
+          </Box>
+        )}
+        <Previewed
+          title="Live with it no more?"
+          act="It is to be told of again"
+          changes={reopening ? [change('finding', 'reopen', { of: { name: f.key } })] : null}
+          done={`${f.subject} is told of again.`}
+          onClose={() => setReopening(false)}
+          onDone={() => setReopening(false)}
+        />
         {mayChange && !f.accepted && !accepting && (
           <HStack align="start">
             <QuietButton size="sm" onClick={() => setAccepting(true)}>

@@ -1,31 +1,55 @@
-import { Box, Field, Flex, Heading, HStack, Input, Stack, Tabs, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, HStack, Stack, Tabs, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
-import { type Change, useArrangements, useConnect, useFolder, useMe, useMode, useUses } from '../api/client';
+import { change } from '../api/change';
+import {
+  type Change,
+  type Finding,
+  type Folder,
+  fileAt,
+  type Place,
+  useArrangements,
+  useConnect,
+  useFindings,
+  useFolder,
+  useMe,
+  useUses,
+} from '../api/client';
 import { Away } from '../parts/away';
-import { Command } from '../parts/command';
+import { Browse } from '../parts/browse';
 import { Previewed } from '../parts/effect';
 import { AnotherPath, PlaceSheet } from '../parts/entries';
+import { FolderFacts, FolderSettings, ModeSheet } from '../parts/folder-settings';
+import { Holders } from '../parts/holders';
+import { JournalRows } from '../parts/journal-rows';
 import { AlterLabels } from '../parts/labels';
 import { Largest } from '../parts/largest';
 import { Pick } from '../parts/pick';
-import { Fact, MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { PickerField } from '../parts/picker';
+import { Shares } from '../parts/shares';
+import { Fact, MainButton, PageHead, Part, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { branchesOf, Tree } from '../parts/tree';
+import { LiveTry } from '../parts/trying';
 import { InUse, UseBar } from '../parts/use';
+import { Ways } from '../parts/ways';
+import { WaysIn } from '../parts/ways-in';
 import { listed } from '../parts/words';
 import { Exports } from './exports';
-import { Ways } from './folders';
 
-/** One folder: where it is published, and everything written on it and in it. */
+/** One folder: what it is, where it is published, who may do what in it and why, what it holds and what became of it. */
 export function FolderPage() {
   const { name = '' } = useParams();
   const folder = useFolder(name);
   const me = useMe();
   const [params, setParams] = useSearchParams();
+  const findings = useFindings(false, (params.get('tab') ?? 'access') === 'access');
   const tab = params.get('tab') ?? 'access';
   const mayChange = me.data?.role === 'administrator';
   if (!folder.data) return <Waiting error={folder.error} />;
   const f = folder.data;
+  const published = f.shares.length + f.exports.length > 0;
+  const here = (findings.data ?? []).filter((one) => isAbout(one, f.name));
   return (
     <>
       <Link to="/folders">
@@ -35,24 +59,17 @@ export function FolderPage() {
       </Link>
       <PageHead title={f.name} text={f.description}>
         <HStack>
-          <a href={`/api/v1/reports/folder?of=${encodeURIComponent(f.name)}`}>
+          <a href={fileAt(`/api/v1/reports/folder?of=${encodeURIComponent(f.name)}`)}>
             <QuietButton as="span">For paper</QuietButton>
           </a>
-          <Link to={`/who?path=${encodeURIComponent(f.name)}`}>
-            <QuietButton as="span">Who may what</QuietButton>
-          </Link>
           <Link to={`/why?path=${encodeURIComponent(f.name)}`}>
             <QuietButton as="span">Ask why</QuietButton>
           </Link>
         </HStack>
       </PageHead>
       {f.away && <Away why={f.away} volume={f.volume} />}
-      <Flex gap="6" mb="8" wrap="wrap">
-        <Fact name="On">
-          {f.volume}, at {f.path}
-        </Fact>
-        {f.owner && <Fact name="Owner">{f.owner}</Fact>}
-        {f.group && <Fact name="Group">{f.group}</Fact>}
+      <Flex gap="6" mb="6" wrap="wrap">
+        <FolderFacts folder={f} />
         <Fact name="Published as">
           <Ways folder={f} />
         </Fact>
@@ -62,40 +79,55 @@ export function FolderPage() {
             labels={f.labels}
             list="/folders"
             mayChange={mayChange}
-            change={(labels) => ({ kind: 'folder', act: 'change', of: { name: f.name }, with: { labels } })}
+            change={(labels) => change('folder', 'change', { of: { name: f.name }, with: { labels } })}
           />
         </Fact>
+        {here.length > 0 && (
+          <Fact name="Needs a hand">
+            {here.slice(0, 3).map((one) => (
+              <Link key={one.key} to={`/findings#${encodeURIComponent(one.key)}`}>
+                <Text color="shut" textDecoration="underline">
+                  {one.kind}
+                </Text>
+              </Link>
+            ))}
+            {here.length > 3 && <Link to="/findings">and {here.length - 3} more</Link>}
+          </Fact>
+        )}
       </Flex>
       <Tabs.Root
         value={tab}
         onValueChange={(e) => setParams(e.value === 'access' ? {} : { tab: e.value }, { replace: true })}
         lazyMount
+        unmountOnExit
         css={{ '--indicator-color': 'colors.accent' }}
       >
-        <Tabs.List borderColor="line" mb="5">
+        <Tabs.List borderColor="line" mb="5" overflowX="auto" overflowY="hidden">
           <Tabs.Trigger value="access">Who may do what</Tabs.Trigger>
+          <Tabs.Trigger value="everybody">Who gets in</Tabs.Trigger>
+          <Tabs.Trigger value="browse">Browse</Tabs.Trigger>
+          <Tabs.Trigger value="shares">Shares</Tabs.Trigger>
           <Tabs.Trigger value="exports">Exports</Tabs.Trigger>
-          <Tabs.Trigger value="room">What takes the room</Tabs.Trigger>
           <Tabs.Trigger value="open">How to open it</Tabs.Trigger>
+          <Tabs.Trigger value="room">Room</Tabs.Trigger>
+          <Tabs.Trigger value="history">History</Tabs.Trigger>
+          <Tabs.Trigger value="settings">Settings</Tabs.Trigger>
         </Tabs.List>
         <Tabs.Content value="access" p="0">
           {f.permissions === 'unix' ? (
-            <ModeSheet path={f.name} />
+            <ModeSheet path={f.name} mayChange={mayChange} />
           ) : (
-            <>
-              <Text color="faint" fontSize="sm" mb="4">
-                In the order in which entries are evaluated. What is written on a path holds for all below it, until it
-                is cut.
-              </Text>
-              {mayChange && <Arrange folder={f.name} />}
-              <Stack gap="4">
-                {f.places.map((p) => (
-                  <PlaceSheet key={p.path} place={p} mayChange={mayChange} />
-                ))}
-              </Stack>
-              {mayChange && <AnotherPath folder={f.name} />}
-            </>
+            <Places folder={f} mayChange={mayChange} findings={here} />
           )}
+        </Tabs.Content>
+        <Tabs.Content value="everybody" p="0">
+          <Holders path={f.name} />
+        </Tabs.Content>
+        <Tabs.Content value="browse" p="0">
+          <Browse folder={f.name} mayChange={mayChange} />
+        </Tabs.Content>
+        <Tabs.Content value="shares" p="0">
+          <Shares folder={f.name} mayChange={mayChange} />
         </Tabs.Content>
         <Tabs.Content value="exports" p="0">
           <Exports folder={f.name} mayChange={mayChange} />
@@ -104,13 +136,87 @@ export function FolderPage() {
           <Largest folder={f.name} mayLook={mayChange} />
         </Tabs.Content>
         <Tabs.Content value="open" p="0">
-          {f.shares.length + f.exports.length > 0 ? (
-            <Connect name={f.name} />
+          {published ? (
+            <Stack gap="6">
+              {mayChange && <LiveTry path={f.name} />}
+              <Connect name={f.name} />
+            </Stack>
           ) : (
             <Text color="faint">It is not published yet, and so there is nothing to open.</Text>
           )}
         </Tabs.Content>
+        <Tabs.Content value="history" p="0">
+          <JournalRows on={f.name} />
+        </Tabs.Content>
+        <Tabs.Content value="settings" p="0">
+          <FolderSettings folder={f} mayChange={mayChange} />
+        </Tabs.Content>
       </Tabs.Root>
+    </>
+  );
+}
+
+/** Whether what is wrong is wrong in a folder: its name stands in what it is about as a word of its own, or as the beginning of a path. */
+const isAbout = (f: Finding, folder: string) =>
+  `${f.subject} ${f.changes?.map((c) => JSON.stringify(c)).join(' ') ?? ''}`
+    .split(/[\s",:{}[\]]+/)
+    .some((word) => word === folder || word.startsWith(`${folder}/`));
+
+/** How many paths may have something written on them before they are opened one by one. */
+const few = 5;
+
+/** What is written in a folder: on itself, and below it as a tree that opens. */
+function Places({ folder: f, mayChange, findings }: { folder: Folder; mayChange: boolean; findings: Finding[] }) {
+  const [params, setParams] = useSearchParams();
+  const chosen = params.get('on') ?? '';
+  const [top, ...below] = f.places;
+  const branches = branchesOf(
+    f.name,
+    f.places.map((p) => ({
+      path: p.path,
+      says: [`${p.explicit} ${p.explicit === 1 ? 'entry' : 'entries'}`, p.cut && 'inherits nothing from above']
+        .filter(Boolean)
+        .join(', '),
+    })),
+  );
+  const shown = below.length <= few ? below : below.filter((p) => p.path === chosen);
+  const of = (p: Place) =>
+    findings.filter((one) =>
+      one.changes?.some((c) => 'with' in c && c.with && 'path' in c.with && c.with.path === p.path),
+    );
+  return (
+    <>
+      <Text color="faint" fontSize="sm" mb="4">
+        In the order in which entries are evaluated. What is written on a path holds for all below it, until it is cut.
+      </Text>
+      {mayChange && <Arrange folder={f.name} />}
+      <Stack gap="4">
+        {top && (chosen === '' || below.length <= few || chosen === top.path) && (
+          <PlaceSheet place={top} mayChange={mayChange} findings={of(top)} />
+        )}
+        {below.length > 0 && (
+          <Part
+            title={
+              below.length === 1
+                ? 'One path below has rules of its own'
+                : `${below.length} paths below have rules of their own`
+            }
+          >
+            <Box p="3">
+              <Tree
+                label="Paths on which something is written"
+                branches={branches}
+                chosen={chosen || undefined}
+                onChoose={(on) => setParams(on ? { on } : {}, { replace: true })}
+              />
+            </Box>
+          </Part>
+        )}
+        {shown.map((p) => (
+          <PlaceSheet key={p.path} place={p} mayChange={mayChange} findings={of(p)} />
+        ))}
+      </Stack>
+      {mayChange && <AnotherPath folder={f.name} />}
     </>
   );
 }
@@ -142,7 +248,7 @@ function Arrange({ folder }: { folder: string }) {
   const arrangements = useArrangements();
   const [open, setOpen] = useState(false);
   const [asking, setAsking] = useState<Change[] | null>(null);
-  const { register, handleSubmit, watch } = useForm<{ name: ArrangementName; team: string; others: string }>({
+  const { register, control, handleSubmit, watch } = useForm<{ name: ArrangementName; team: string; others: string }>({
     defaultValues: { name: 'together', team: '', others: '' },
   });
   const picked = arrangements.data?.find((a) => a.name === watch('name'));
@@ -185,12 +291,19 @@ function Arrange({ folder }: { folder: string }) {
           </Field.Root>
           <Field.Root flex="1" minW="44">
             <Field.Label>{picked?.team ?? 'team'}</Field.Label>
-            <Input autoComplete="off" placeholder="users and groups" {...register('team', { required: true })} />
+            <PickerField
+              of="who"
+              several
+              control={control}
+              name="team"
+              placeholder="users and groups"
+              rules={{ required: true }}
+            />
           </Field.Root>
           {picked?.others && (
             <Field.Root flex="1" minW="44">
               <Field.Label>{picked.others}</Field.Label>
-              <Input autoComplete="off" placeholder="users and groups" {...register('others')} />
+              <PickerField of="who" several control={control} name="others" placeholder="users and groups" />
             </Field.Root>
           )}
           <QuietButton onClick={() => setOpen(false)}>Cancel</QuietButton>
@@ -214,68 +327,8 @@ function Arrange({ folder }: { folder: string }) {
   );
 }
 
-/** Owner, group and mode of a folder in which those decide. */
-function ModeSheet({ path }: { path: string }) {
-  const mode = useMode(path, true);
-  if (!mode.data) return <Waiting error={mode.error} rows={2} />;
-  const m = mode.data;
-  return (
-    <>
-      <Text color="faint" fontSize="sm" mb="4">
-        Here the owner, group, mode and POSIX ACL of each file and directory decide, and not entries. This is the folder
-        itself:
-      </Text>
-      <Sheet p="4">
-        <Flex gap="8" wrap="wrap" mb="4">
-          <Fact name="Mode">
-            <Text as="span" fontFamily="mono" fontSize="sm">
-              {m.mode} {m.text}
-            </Text>
-          </Fact>
-          <Fact name="Owner">
-            {m.owner} ({m.uid})
-          </Fact>
-          <Fact name="Group">
-            {m.group} ({m.gid})
-          </Fact>
-        </Flex>
-        <Command text={`amber mode set ${path} ${m.mode}`} />
-      </Sheet>
-    </>
-  );
-}
-
 /** What to type on a client to open the folder. */
 function Connect({ name }: { name: string }) {
   const ways = useConnect(name);
-  const kinds = [...new Set(ways.data?.map((w) => `${w.system}, over ${w.over}`))];
-  return (
-    <Box>
-      {!ways.data ? (
-        <Waiting error={ways.error} rows={3} />
-      ) : (
-        <Stack gap="4">
-          {kinds.map((kind) => (
-            <Sheet key={kind} p="4">
-              <Heading as="h3" fontSize="md" mb="3">
-                {kind}
-              </Heading>
-              <Stack gap="3">
-                {ways.data
-                  .filter((w) => `${w.system}, over ${w.over}` === kind)
-                  .map((w) => (
-                    <Box key={w.text}>
-                      <Text color="faint" fontSize="sm" mb="1">
-                        {w.does}
-                      </Text>
-                      <Command text={w.text} />
-                    </Box>
-                  ))}
-              </Stack>
-            </Sheet>
-          ))}
-        </Stack>
-      )}
-    </Box>
-  );
+  return ways.data ? <WaysIn ways={ways.data} /> : <Waiting error={ways.error} rows={3} />;
 }

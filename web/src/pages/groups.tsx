@@ -1,14 +1,16 @@
-import { Box, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
+import { change } from '../api/change';
 import { type Change, type Group, type Profile, useGroups, useMe, useProfiles } from '../api/client';
 import { people as howMany, Previewed } from '../parts/effect';
 import { Entry, placeRefusal } from '../parts/form';
-import { Grid } from '../parts/grid';
+import { PickerField } from '../parts/picker';
 import { z } from '../parts/shape';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { DataTable } from '../parts/table';
 import { size } from '../parts/use';
 import { listed } from '../parts/words';
 
@@ -24,7 +26,7 @@ function Branch({ group, all, above }: { group: Group; all: Map<string, Group>; 
       borderColor="line"
     >
       <HStack py="1.5" gap="3" wrap="wrap">
-        <Link to={`/own/groups/${encodeURIComponent(group.name)}`}>
+        <Link to={`/groups/${encodeURIComponent(group.name)}`}>
           <Text fontWeight="600" textDecoration="underline" textDecorationColor="line">
             {group.name}
           </Text>
@@ -98,7 +100,7 @@ function NewGroup({ onDone }: { onDone: () => void }) {
             <Input {...register('description')} />
           </Entry>
           <Entry label="Owned by" w="200px" error={wrong.owner}>
-            <Input placeholder="nobody" {...register('owner')} />
+            <PickerField of="user" control={form.control} name="owner" placeholder="nobody" />
           </Entry>
           <MainButton type="submit">Add it</MainButton>
           <QuietButton onClick={onDone}>Leave it</QuietButton>
@@ -132,6 +134,7 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
   const profiles = useProfiles();
   const [asking, setAsking] = useState<{ title: string; done: string; changes: Change[] } | null>(null);
   const [adding, setAdding] = useState(false);
+  const [editing, setEditing] = useState<Profile | null>(null);
   return (
     <>
       <HStack justify="space-between" mb="3">
@@ -140,7 +143,8 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
         </Text>
         {mayChange && !adding && <QuietButton onClick={() => setAdding(true)}>Add a profile</QuietButton>}
       </HStack>
-      {adding && <NewProfile onDone={() => setAdding(false)} />}
+      {adding && <ProfileForm onDone={() => setAdding(false)} />}
+      {editing && <ProfileForm key={editing.name} profile={editing} onDone={() => setEditing(null)} />}
       <Sheet>
         {!profiles.data ? (
           <Waiting error={profiles.error} rows={2} />
@@ -149,36 +153,67 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
             None yet. A profile is a named set of what people are given: groups, services, a limit, and for how long.
           </Text>
         ) : (
-          <Grid head={['Profile', 'Gives', 'People', '-Give again']}>
-            {profiles.data.map((p) => (
-              <Table.Row key={p.name}>
-                <Table.Cell>
-                  <Text fontWeight="600">{p.name}</Text>
-                  <Text color="faint" fontSize="sm">
-                    {p.description}
-                  </Text>
-                </Table.Cell>
-                <Table.Cell whiteSpace="normal">{gives(p)}</Table.Cell>
-                <Table.Cell>{p.people}</Table.Cell>
-                <Table.Cell textAlign="end">
-                  {mayChange && p.people > 0 && (
-                    <QuietButton
-                      size="sm"
-                      onClick={() =>
-                        setAsking({
-                          title: `Give ${howMany(p.people)} what ${p.name} says?`,
-                          done: 'All have what it says.',
-                          changes: [{ kind: 'profile', act: 'apply', of: { name: p.name } }],
-                        })
-                      }
-                    >
-                      Give again
-                    </QuietButton>
-                  )}
-                </Table.Cell>
-              </Table.Row>
-            ))}
-          </Grid>
+          <DataTable
+            rows={profiles.data}
+            rowKey={(p) => p.name}
+            columns={[
+              {
+                head: 'Profile',
+                cell: (p) => (
+                  <>
+                    <Text fontWeight="600">{p.name}</Text>
+                    <Text color="faint" fontSize="sm">
+                      {p.description}
+                    </Text>
+                  </>
+                ),
+              },
+              { head: 'Gives', cell: (p) => gives(p), is: { whiteSpace: 'normal' } },
+              { head: 'People', cell: (p) => p.people },
+              {
+                head: '-Give again, change or remove',
+                cell: (p) =>
+                  mayChange && (
+                    <HStack justify="end">
+                      {p.people > 0 && (
+                        <QuietButton
+                          size="sm"
+                          onClick={() =>
+                            setAsking({
+                              title: `Give ${howMany(p.people)} what ${p.name} says?`,
+                              done: 'All have what it says.',
+                              changes: [change('profile', 'apply', { of: { name: p.name } })],
+                            })
+                          }
+                        >
+                          Give again
+                        </QuietButton>
+                      )}
+                      <QuietButton size="sm" onClick={() => setEditing(p)}>
+                        Change
+                        <Text srOnly>profile {p.name}</Text>
+                      </QuietButton>
+                      {p.people === 0 && (
+                        <QuietButton
+                          size="sm"
+                          onClick={() =>
+                            setAsking({
+                              title: `Remove profile ${p.name}?`,
+                              done: `Profile ${p.name} is removed.`,
+                              changes: [change('profile', 'remove', { of: { name: p.name } })],
+                            })
+                          }
+                        >
+                          Remove
+                          <Text srOnly>profile {p.name}</Text>
+                        </QuietButton>
+                      )}
+                    </HStack>
+                  ),
+                is: { textAlign: 'end' },
+              },
+            ]}
+          />
         )}
       </Sheet>
       <Previewed
@@ -193,46 +228,68 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
   );
 }
 
-const NewProfileForm = z.object({
+const Filled = z.object({
   name: z.string().trim().min(1, 'A profile has a name, such as visitor.'),
   groups: z.string(),
   hard: z.string().trim(),
   endsAfter: z.string().regex(/^\d*$/, 'A number of days; none for never.'),
 });
 
-function NewProfile({ onDone }: { onDone: () => void }) {
-  const form = useForm<z.infer<typeof NewProfileForm>>({
-    resolver: zodResolver(NewProfileForm),
-    defaultValues: { name: '', groups: '', hard: '', endsAfter: '' },
-  });
+/** A profile to be made, or one to be changed: for those who come, or for all who have it as well. */
+function ProfileForm({ profile: p, onDone }: { profile?: Profile; onDone: () => void }) {
+  const was = {
+    name: p?.name ?? '',
+    groups: p?.groups.join(', ') ?? '',
+    hard: p?.hardBytes === undefined ? '' : String(p.hardBytes),
+    endsAfter: p?.endsAfter ? String(p.endsAfter) : '',
+  };
+  const form = useForm<z.infer<typeof Filled>>({ resolver: zodResolver(Filled), defaultValues: was });
   const [asking, setAsking] = useState<Change[] | null>(null);
   const { register } = form;
   const wrong = form.formState.errors;
+  const title = p ? `Change profile ${p.name}` : 'A new profile';
   return (
     <Sheet p="5" mb="4">
       <form
-        aria-label="A new profile"
-        onSubmit={form.handleSubmit((f) =>
-          setAsking([
-            {
-              kind: 'profile',
-              act: 'add',
-              with: {
-                name: f.name,
-                groups: listed(f.groups),
-                ...(f.hard && { hard: f.hard }),
-                ...(f.endsAfter && { endsAfter: Number(f.endsAfter) }),
-              },
-            },
-          ]),
-        )}
+        aria-label={title}
+        onSubmit={form.handleSubmit((f) => {
+          const to = {
+            ...(f.groups !== was.groups && { groups: listed(f.groups) }),
+            ...(f.hard !== was.hard && { hard: f.hard || 'none' }),
+            ...(f.endsAfter !== was.endsAfter && { endsAfter: Number(f.endsAfter) }),
+          };
+          if (!p)
+            setAsking([
+              change('profile', 'add', {
+                with: {
+                  name: f.name,
+                  groups: listed(f.groups),
+                  ...(f.hard && { hard: f.hard }),
+                  ...(f.endsAfter && { endsAfter: Number(f.endsAfter) }),
+                },
+              }),
+            ]);
+          else if (Object.keys(to).length > 0 || f.name !== p.name)
+            setAsking([
+              change('profile', 'change', {
+                of: { name: p.name },
+                with: { ...to, ...(f.name !== p.name && { name: f.name }) },
+              }),
+            ]);
+          else onDone();
+        })}
       >
+        {p && (
+          <Text fontWeight="700" mb="3">
+            {title}
+          </Text>
+        )}
         <Stack direction={{ base: 'column', md: 'row' }} gap="4" align="start">
           <Entry label="Name" error={wrong.name}>
             <Input {...register('name')} />
           </Entry>
           <Entry label="Groups" error={wrong.groups}>
-            <Input placeholder="visitors" {...register('groups')} />
+            <PickerField of="group" several control={form.control} name="groups" placeholder="visitors" />
           </Entry>
           <Entry label="May store" error={wrong.hard}>
             <Input placeholder="2GB" {...register('hard')} />
@@ -241,17 +298,17 @@ function NewProfile({ onDone }: { onDone: () => void }) {
             <Input inputMode="numeric" {...register('endsAfter')} />
           </Entry>
           <HStack pt="6">
-            <MainButton type="submit">Add it</MainButton>
+            <MainButton type="submit">{p ? 'See what it does' : 'Add it'}</MainButton>
             <QuietButton onClick={onDone}>Leave it</QuietButton>
           </HStack>
         </Stack>
       </form>
       <Previewed
-        title="Add the profile?"
-        act="Add it"
+        title={p ? `${title}?` : 'Add the profile?'}
+        act={p ? 'Change it' : 'Add it'}
         changes={asking}
-        done="The profile is added."
-        onRefused={(e) => placeRefusal(e, form, { group: 'groups' })}
+        done={p ? 'The profile is changed, for all who have it.' : 'The profile is added.'}
+        onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onDone}
       />

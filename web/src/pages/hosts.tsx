@@ -2,8 +2,12 @@ import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
+import { change } from '../api/change';
 import { api, client, type HostSet, taken, useHostSets, useMe } from '../api/client';
+import { CompareHost, Strays } from '../parts/compare-host';
 import { Confirm } from '../parts/confirm';
+import { useAsk } from '../parts/effect';
+import { Entry, placeRefusal } from '../parts/form';
 import { AddIcon } from '../parts/icons';
 import { Numbers } from '../parts/numbers';
 import { Rules } from '../parts/rules';
@@ -45,12 +49,17 @@ export function Hosts() {
         ))}
       </Stack>
       <Numbers mayChange={mayChange} />
+      <Stack gap="4" mt="4">
+        <CompareHost />
+        {mayChange && <Strays />}
+      </Stack>
     </>
   );
 }
 
 function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
   const [asking, setAsking] = useState(false);
+  const [editing, setEditing] = useState(false);
   const remove = useMutation({
     mutationFn: () => taken(api.DELETE('/api/v1/host-sets/{name}', { params: { path: { name: set.name } } })),
     onSuccess: async () => {
@@ -72,11 +81,18 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
           </Text>
         </Box>
         {mayChange && (
-          <QuietButton size="sm" bg="sheet" disabled={set.usedBy.length > 0} onClick={() => setAsking(true)}>
-            Remove set
-          </QuietButton>
+          <HStack>
+            <QuietButton size="sm" bg="sheet" aria-expanded={editing} onClick={() => setEditing(!editing)}>
+              Change
+              <Text srOnly>host set {set.name}</Text>
+            </QuietButton>
+            <QuietButton size="sm" bg="sheet" disabled={set.usedBy.length > 0} onClick={() => setAsking(true)}>
+              Remove set
+            </QuietButton>
+          </HStack>
         )}
       </Flex>
+      {editing && <ChangeSet set={set} onDone={() => setEditing(false)} />}
       <Rules list={{ set: set.name }} rules={set.rules} mayChange={mayChange} />
       <Confirm
         title="Remove this host set?"
@@ -91,6 +107,46 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
         </Text>
       </Confirm>
     </Sheet>
+  );
+}
+
+function ChangeSet({ set, onDone }: { set: HostSet; onDone: () => void }) {
+  const was = { name: set.name, description: set.description ?? '' };
+  const form = useForm({ defaultValues: was });
+  const [ask, dialog] = useAsk();
+  return (
+    <Box px="4" py="4" borderBottomWidth="1px" borderColor="line">
+      <form
+        onSubmit={form.handleSubmit((f) => {
+          const to = {
+            ...(f.name.trim() !== was.name && { name: f.name.trim() }),
+            ...(f.description !== was.description && { description: f.description }),
+          };
+          if (Object.keys(to).length === 0) onDone();
+          else
+            ask({
+              title: `Change host set ${set.name}?`,
+              act: 'Change it',
+              done: `Host set ${f.name} is changed.`,
+              changes: [change('host set', 'change', { of: { name: set.name }, with: to })],
+              refused: (e) => placeRefusal(e, form),
+              after: onDone,
+            });
+        })}
+      >
+        <Flex gap="3" wrap="wrap" align="end">
+          <Entry label="Name" w="56" error={form.formState.errors.name}>
+            <Input {...form.register('name', { required: true })} />
+          </Entry>
+          <Entry label="Whose hosts they are" flex="1" minW="40" error={form.formState.errors.description}>
+            <Input maxLength={200} {...form.register('description')} />
+          </Entry>
+          <QuietButton onClick={onDone}>Cancel</QuietButton>
+          <MainButton type="submit">See what it does</MainButton>
+        </Flex>
+      </form>
+      {dialog}
+    </Box>
   );
 }
 

@@ -2,19 +2,10 @@ import { Box, Field, Grid, HStack, Input, Stack, Tabs, Text } from '@chakra-ui/r
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useSearchParams } from 'react-router';
-import {
-  type Change,
-  type LimitBody,
-  type Standing,
-  type Use,
-  useGroups,
-  useLimits,
-  useMe,
-  useUsers,
-  useUses,
-} from '../api/client';
+import { type Change, type LimitBody, type Standing, type Use, useLimits, useMe, useUses } from '../api/client';
 import { Previewed } from '../parts/effect';
 import { Pick } from '../parts/pick';
+import { PickerField } from '../parts/picker';
 import { MainButton, PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { InUse, size, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
@@ -53,7 +44,7 @@ export function Limits() {
         css={{ '--indicator-color': 'colors.accent' }}
       >
         <HStack justify="space-between" align="end" mb="4" gap="4" wrap="wrap">
-          <Tabs.List borderColor="line">
+          <Tabs.List borderColor="line" overflowX="auto" overflowY="hidden">
             {kinds.map((k) => (
               <Tabs.Trigger key={k.by} value={k.by}>
                 {k.text}
@@ -220,12 +211,10 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
     softFiles: number(props.was?.softFiles),
     hardFiles: number(props.was?.hardFiles),
   };
-  const { register, handleSubmit, watch } = useForm<LimitFields>({
+  const { register, control, handleSubmit, watch } = useForm<LimitFields>({
     defaultValues: { kind: props.of?.kind ?? 'user', name: props.of?.name ?? '', reach: '', ...before, grace: '' },
   });
   const [asking, setAsking] = useState<Change[] | null>(null);
-  const users = useUsers();
-  const groups = useGroups();
   const kind = watch('kind');
   const submit = handleSubmit((f) => {
     const body: LimitBody = { kind: f.kind, name: f.name || undefined };
@@ -260,17 +249,17 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
                     ? 'Members of (empty: everybody)'
                     : 'Name'}
               </Field.Label>
-              <Input list="limit-names" autoComplete="off" {...register('name', { required: kind !== 'default' })} />
-              <datalist id="limit-names">
-                {(kind === 'user' ? users.data : kind === 'folder' ? [] : groups.data)?.map((r) => (
-                  <option key={r.name} value={r.name} />
-                ))}
-              </datalist>
+              <PickerField
+                of={kind === 'user' ? 'user' : kind === 'folder' ? 'path' : 'group'}
+                control={control}
+                name="name"
+                rules={{ required: kind !== 'default' }}
+              />
             </Field.Root>
             {kind !== 'folder' && (
               <Field.Root w="48">
                 <Field.Label>In folder (empty: everywhere)</Field.Label>
-                <Input autoComplete="off" {...register('reach')} />
+                <PickerField of="folder" control={control} name="reach" />
               </Field.Root>
             )}
           </HStack>

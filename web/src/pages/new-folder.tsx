@@ -13,14 +13,15 @@ import {
   Refusal,
   taken,
   useArrangements,
-  useGroups,
-  useUsers,
   useVolumes,
 } from '../api/client';
+import { useSettled } from '../api/find';
 import { Command } from '../parts/command';
 import { EffectView } from '../parts/effect';
 import { Entry, placeRefusal } from '../parts/form';
+import { More } from '../parts/more';
 import { Pick } from '../parts/pick';
+import { PickerField } from '../parts/picker';
 import { z } from '../parts/shape';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { sayMade } from '../parts/toaster';
@@ -196,18 +197,6 @@ const names: Record<string, keyof Filled> = {
   permissions: 'decides',
 };
 
-/** Waits until nothing has been typed for a moment. */
-function useSettled<T>(value: T): T {
-  const [settled, setSettled] = useState(value);
-  const text = JSON.stringify(value);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: what is equal by its text is the same
-  useEffect(() => {
-    const t = setTimeout(() => setSettled(value), 350);
-    return () => clearTimeout(t);
-  }, [text]);
-  return settled;
-}
-
 /** A folder from nothing to published, on one page, with what it does beside it. */
 export function NewFolderPage() {
   const volumes = useVolumes();
@@ -368,7 +357,13 @@ export function NewFolderPage() {
                     minW="64"
                     error={wrong.hosts}
                   >
-                    <Input placeholder="192.0.2.0/24, @dome-hosts" {...form.register('hosts')} />
+                    <PickerField
+                      of="host"
+                      several
+                      control={form.control}
+                      name="hosts"
+                      placeholder="192.0.2.0/24, @dome-hosts"
+                    />
                   </Entry>
                   <Tick form={form} field="write" text="They may write" />
                 </Flex>
@@ -442,23 +437,6 @@ function Step({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
-/** What is folded away until it is wanted. */
-function More({ text, children }: { text: string; children: ReactNode }) {
-  const [open, setOpen] = useState(false);
-  return (
-    <Box>
-      <QuietButton size="xs" aria-expanded={open} onClick={() => setOpen(!open)}>
-        {open ? '−' : '+'} {text}
-      </QuietButton>
-      {open && (
-        <Stack gap="4" mt="4">
-          {children}
-        </Stack>
-      )}
-    </Box>
-  );
-}
-
 type Flag = { [K in keyof Filled]: Filled[K] extends boolean ? K : never }[keyof Filled];
 
 function Tick({ form, field, text }: { form: UseFormReturn<Filled>; field: Flag; text: string }) {
@@ -471,53 +449,23 @@ function Tick({ form, field, text }: { form: UseFormReturn<Filled>; field: Flag;
   );
 }
 
-/** Users, groups or both, by name, with those that there are. */
+/** Users, groups or both, by name. */
 function Who(props: {
   label: string;
   field: 'owner' | 'group' | 'team' | 'others';
   kind: 'user' | 'group' | 'both';
   form: UseFormReturn<Filled>;
 }) {
-  const users = useUsers();
-  const groups = useGroups();
   const { label, field, kind, form } = props;
-  const known = [
-    ...(kind === 'user' ? [] : (groups.data ?? []).map((g) => ({ name: g.name, says: g.description }))),
-    ...(kind === 'group' ? [] : (users.data ?? []).map((u) => ({ name: u.name, says: u.fullName }))),
-  ];
-  const typed = form.watch(field);
-  const last =
-    typed
-      .split(/[\s,]+/)
-      .pop()
-      ?.toLowerCase() ?? '';
-  const have = new Set(listed(typed));
-  const whole = last === '' || known.some((k) => k.name.toLowerCase() === last);
-  const few = known.filter((k) => !have.has(k.name) && (whole || k.name.toLowerCase().startsWith(last))).slice(0, 6);
   return (
     <Entry label={label} flex="1" minW="52" error={form.formState.errors[field]}>
-      <Input
-        autoComplete="off"
+      <PickerField
+        of={kind === 'both' ? 'who' : kind}
+        several={kind === 'both'}
+        control={form.control}
+        name={field}
         placeholder={kind === 'both' ? 'users and groups' : 'nobody'}
-        {...form.register(field)}
       />
-      {kind === 'both' && few.length > 0 && (
-        <HStack wrap="wrap" gap="1.5" mt="1">
-          {few.map((k) => (
-            <QuietButton
-              key={k.name}
-              size="2xs"
-              title={k.says}
-              onClick={() => {
-                const kept = whole ? listed(typed) : listed(typed).slice(0, -1);
-                form.setValue(field, [...kept, k.name].join(', '), { shouldDirty: true });
-              }}
-            >
-              + {k.name}
-            </QuietButton>
-          ))}
-        </HStack>
-      )}
     </Entry>
   );
 }

@@ -21,6 +21,7 @@ import {
 } from '../api/client';
 import { Command } from '../parts/command';
 import { Confirm } from '../parts/confirm';
+import { Moment } from '../parts/moment';
 import { Pick } from '../parts/pick';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 import { Tick } from '../parts/tick';
@@ -48,7 +49,7 @@ export function Notices() {
         unmountOnExit
         css={{ '--indicator-color': 'colors.accent' }}
       >
-        <Tabs.List borderColor="line" mb="4">
+        <Tabs.List borderColor="line" mb="4" overflowX="auto" overflowY="hidden">
           <Tabs.Trigger value="told">What was told</Tabs.Trigger>
           <Tabs.Trigger value="when">When and how</Tabs.Trigger>
           <Tabs.Trigger value="letters">Letters</Tabs.Trigger>
@@ -67,7 +68,6 @@ export function Notices() {
   );
 }
 
-const moment = (at: string) => new Date(at).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
 const grave = (n: Notice) => n.percent === 100 || n.kind === 'grace ending';
 const badge = (n: Notice) =>
   n.percent ? `${n.percent} %` : n.kind === 'grace begun' ? 'soft limit passed' : 'last day of the grace';
@@ -88,8 +88,8 @@ function Told() {
             <Alert.Title>Not everybody could be told</Alert.Title>
             {unsent.data.slice(0, 5).map((u) => (
               <Text key={`${u.to} ${u.made}`} fontSize="sm">
-                {u.to}, from {moment(u.made)}: {u.problem}
-                {u.again ? ` – tried again ${moment(u.again)}` : ' – not tried again'}
+                {u.to}, from <Moment at={u.made} />: {u.problem}
+                {u.again ? ` – tried again $<Moment at={u.again} />` : ' – not tried again'}
               </Text>
             ))}
             {unsent.data.length > 5 && <Text fontSize="sm">And {unsent.data.length - 5} more.</Text>}
@@ -118,7 +118,7 @@ function Told() {
               _last={{ borderBottomWidth: 0 }}
             >
               <Text color="faint" fontSize="sm" pt="0.5">
-                {moment(n.at)}
+                <Moment at={n.at} />
               </Text>
               <Text fontWeight="600" color={grave(n) ? 'shut' : 'accent'}>
                 {badge(n)}
@@ -151,9 +151,13 @@ function Settings({ mayChange }: { mayChange: boolean }) {
   if (!settings.data) return <Waiting error={settings.error} />;
   return (
     <Grid templateColumns={{ base: '1fr', xl: '1fr 1fr' }} gap="5" alignItems="start">
-      <Mail key={JSON.stringify(settings.data)} settings={settings.data} mayChange={mayChange} />
+      <Mail key={JSON.stringify(settings.data.mail)} settings={settings.data} mayChange={mayChange} />
       <Stack gap="5">
-        <Marks key={JSON.stringify(settings.data)} settings={settings.data} mayChange={mayChange} />
+        <Marks
+          key={JSON.stringify([settings.data.percent, settings.data.grace])}
+          settings={settings.data}
+          mayChange={mayChange}
+        />
         <Hooks mayChange={mayChange} />
       </Stack>
     </Grid>

@@ -20,8 +20,8 @@ import {
   useUses,
   useVolumes,
 } from '../api/client';
-import { when } from '../parts/day';
 import { FindingIcon } from '../parts/icons';
+import { Moment } from '../parts/moment';
 import { NewFolderLink } from '../parts/new-folder-link';
 import { MainButton, PageHead, Part, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { say, sayRefused } from '../parts/toaster';
@@ -236,7 +236,8 @@ function LastChanged({ mayUndo }: { mayUndo: boolean }) {
     queryKey: ['journal', 'last'],
     refetchInterval: 10_000,
     queryFn: async () =>
-      (await taken(api.GET('/api/v1/journal', { params: { query: { only: 'changes', limit: 6 } } }))) ?? [],
+      (await taken(api.GET('/api/v1/journal', { params: { query: { only: 'changes', limit: 6, brief: true } } }))) ??
+      [],
   });
   const back = useMutation({
     mutationFn: (r: JournalRow) => undo(r.seq),
@@ -258,7 +259,7 @@ function LastChanged({ mayUndo }: { mayUndo: boolean }) {
                 <b>{r.actor}</b> {r.action}: {r.subject}
               </Text>
               <Text color="faint" fontSize="sm" title={r.at}>
-                {when(r.at)}
+                <Moment at={r.at} />
               </Text>
             </Box>
             {mayUndo && r.changes.length > 0 && r.actor !== 'service' && (

@@ -1,4 +1,4 @@
-import { Box, Checkbox, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
@@ -6,14 +6,15 @@ import { api, type Change, type Roster, type RosterRead, taken, type User, useMe
 import { Bulk } from '../parts/bulk';
 import { lastDay } from '../parts/day';
 import { people as howMany, Previewed } from '../parts/effect';
-import { Grid } from '../parts/grid';
 import { Holdings } from '../parts/holdings';
 import { Labels } from '../parts/labels';
 import { AddPerson } from '../parts/new-person';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { DataTable } from '../parts/table';
 import { sayRefused } from '../parts/toaster';
 
-const page = 100;
+const page = 200;
+const wide = { hideBelow: 'md', whiteSpace: 'normal' } as const;
 
 /** Where the next page of a list begins, as its Link header says (RFC 8288); undefined where there is none. */
 function nextOf(response: Response) {
@@ -57,7 +58,7 @@ export function People() {
   const [text, setText] = useState('');
   const people = usePeople(useDeferredValue(text), label);
   const [importing, setImporting] = useState(false);
-  const [adding, setAdding] = useState(false);
+  const [adding, setAdding] = useState(params.has('add'));
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const all = useMutation({
     // all that match, and not only those that have been shown
@@ -118,33 +119,17 @@ export function People() {
         </Sheet>
       ) : (
         <Sheet>
-          <Table.ScrollArea>
-            <Table.Root size="sm" css={{ '& td, & th': { borderColor: 'line', bg: 'sheet' } }}>
-              <Table.Header>
-                <Table.Row>
-                  {mayChange && (
-                    <Table.ColumnHeader w="10">
-                      <Text srOnly>Chosen</Text>
-                    </Table.ColumnHeader>
-                  )}
-                  <Table.ColumnHeader color="faint">Name</Table.ColumnHeader>
-                  <Table.ColumnHeader color="faint" textAlign="end">
-                    uid
-                  </Table.ColumnHeader>
-                  <Table.ColumnHeader color="faint">State</Table.ColumnHeader>
-                  <Table.ColumnHeader color="faint" hideBelow="md">
-                    Groups
-                  </Table.ColumnHeader>
-                  <Table.ColumnHeader color="faint" hideBelow="md">
-                    Labels
-                  </Table.ColumnHeader>
-                </Table.Row>
-              </Table.Header>
-              <Table.Body>
-                {users.map((u) => (
-                  <Table.Row key={u.name}>
-                    {mayChange && (
-                      <Table.Cell>
+          <DataTable
+            label="People"
+            rows={users}
+            rowKey={(u) => u.name}
+            onEnd={people.hasNextPage && !people.isFetchingNextPage ? people.fetchNextPage : undefined}
+            columns={[
+              ...(mayChange
+                ? [
+                    {
+                      head: '-Chosen',
+                      cell: (u: User) => (
                         <Checkbox.Root
                           size="sm"
                           checked={chosen.has(u.name)}
@@ -153,36 +138,32 @@ export function People() {
                           <Checkbox.HiddenInput aria-label={`Choose ${u.name}`} />
                           <Checkbox.Control />
                         </Checkbox.Root>
-                      </Table.Cell>
-                    )}
-                    <Table.Cell>
-                      <Link to={`/people/${encodeURIComponent(u.name)}`}>
-                        <Text as="span" fontWeight="600" textDecoration="underline" textDecorationColor="line">
-                          {u.name}
-                        </Text>
-                      </Link>
-                      <Text color="faint" fontSize="sm">
-                        {u.fullName}
+                      ),
+                      is: { w: '10' },
+                    },
+                  ]
+                : []),
+              {
+                head: 'Name',
+                cell: (u) => (
+                  <>
+                    <Link to={`/people/${encodeURIComponent(u.name)}`}>
+                      <Text as="span" fontWeight="600" textDecoration="underline" textDecorationColor="line">
+                        {u.name}
                       </Text>
-                    </Table.Cell>
-                    <Table.Cell textAlign="end">{u.uid}</Table.Cell>
-                    <Table.Cell color={u.disabled ? 'shut' : undefined}>{stateOf(u)}</Table.Cell>
-                    <Table.Cell hideBelow="md">{u.groups.join(', ')}</Table.Cell>
-                    <Table.Cell hideBelow="md">
-                      <Labels labels={u.labels} list="/people" />
-                    </Table.Cell>
-                  </Table.Row>
-                ))}
-              </Table.Body>
-            </Table.Root>
-          </Table.ScrollArea>
-          {people.hasNextPage && (
-            <Box p="3" textAlign="center">
-              <QuietButton loading={people.isFetchingNextPage} onClick={() => people.fetchNextPage()}>
-                More
-              </QuietButton>
-            </Box>
-          )}
+                    </Link>
+                    <Text color="faint" fontSize="sm">
+                      {u.fullName}
+                    </Text>
+                  </>
+                ),
+              },
+              { head: 'uid', cell: (u) => u.uid, is: { textAlign: 'end' }, headIs: { textAlign: 'end' } },
+              { head: 'State', cell: stateOf, is: (u) => ({ color: u.disabled ? 'shut' : undefined }) },
+              { head: 'Groups', cell: (u) => u.groups.join(', '), is: wide, headIs: wide },
+              { head: 'Labels', cell: (u) => <Labels labels={u.labels} list="/people" />, is: wide, headIs: wide },
+            ]}
+          />
         </Sheet>
       )}
       <Holdings mayChange={me.data?.role === 'administrator'} />
@@ -286,21 +267,25 @@ function Lines({ read }: { read: RosterRead }) {
   const lines = [...read.lines].sort((a, b) => Number(b.act === 'refused') - Number(a.act === 'refused'));
   return (
     <>
-      <Grid head={['Line', 'Who', 'Is', 'What']} maxH="340px">
-        {lines.slice(0, mostShown).map((l) => (
-          <Table.Row key={`${l.line ?? ''} ${l.name}`}>
-            <Table.Cell>{l.line}</Table.Cell>
-            <Table.Cell fontWeight="600">{l.name}</Table.Cell>
-            <Table.Cell color={l.act === 'refused' ? 'shut' : undefined}>{l.act}</Table.Cell>
-            <Table.Cell whiteSpace="normal">
-              {l.why ??
-                l.changed
-                  ?.map((c) => `${c.name} ${said(c.name, c.after)}${c.before ? `, was ${said(c.name, c.before)}` : ''}`)
-                  .join('; ')}
-            </Table.Cell>
-          </Table.Row>
-        ))}
-      </Grid>
+      <DataTable
+        rows={lines.slice(0, mostShown)}
+        rowKey={(l) => `${l.line ?? ''} ${l.name}`}
+        maxH="340px"
+        columns={[
+          { head: 'Line', cell: (l) => l.line },
+          { head: 'Who', cell: (l) => l.name, is: { fontWeight: '600' } },
+          { head: 'Is', cell: (l) => l.act, is: (l) => ({ color: l.act === 'refused' ? 'shut' : undefined }) },
+          {
+            head: 'What',
+            cell: (l) =>
+              l.why ??
+              l.changed
+                ?.map((c) => `${c.name} ${said(c.name, c.after)}${c.before ? `, was ${said(c.name, c.before)}` : ''}`)
+                .join('; '),
+            is: { whiteSpace: 'normal' },
+          },
+        ]}
+      />
       {lines.length > mostShown && <Text p="2">and {lines.length - mostShown} more</Text>}
     </>
   );

@@ -1,19 +1,21 @@
-import { Box, Flex, HStack, Input, SimpleGrid, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Flex, HStack, Input, SimpleGrid, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { Link, useParams } from 'react-router';
+import { Link, useNavigate, useParams } from 'react-router';
+import { change } from '../api/change';
 import { api, type Change, type Person as Known, taken, useMe, useProfiles, useUses } from '../api/client';
 import { Ask } from '../parts/confirm';
 import { afterLastDay, lastDay, when } from '../parts/day';
-import { Previewed } from '../parts/effect';
+import { Previewed, useAsk } from '../parts/effect';
 import { Entry, placeRefusal } from '../parts/form';
-import { Grid } from '../parts/grid';
 import { AlterLabels } from '../parts/labels';
 import { Leaving } from '../parts/leaving';
+import { Moment } from '../parts/moment';
 import { Pick } from '../parts/pick';
 import { Reach } from '../parts/reach';
 import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { DataTable } from '../parts/table';
 import { InUse, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
 
@@ -30,6 +32,8 @@ export function Person() {
   const person = usePerson(name);
   const uses = useUses('user', name);
   const [asks, setAsks] = useState<'leave' | 'change' | 'password'>();
+  const navigate = useNavigate();
+  const [ask, dialog] = useAsk();
   if (!person.data) return <Waiting error={person.error} />;
   const u = person.data;
   const use = uses.data?.uses.find((one) => one.name === u.name);
@@ -49,13 +53,58 @@ export function Person() {
               {!u.onlyOwns && <QuietButton onClick={() => setAsks('password')}>Another password</QuietButton>}
             </>
           )}
+          {me?.role === 'administrator' && u.codes && (
+            <QuietButton
+              onClick={() =>
+                ask({
+                  title: `Take away the one-time codes of ${u.name}?`,
+                  act: 'Take them away',
+                  done: `${u.name} signs in without codes, and can set up new ones.`,
+                  changes: [change('codes', 'remove', { of: { name: u.name } })],
+                })
+              }
+            >
+              Without codes
+            </QuietButton>
+          )}
+          {me?.role === 'administrator' && (u.left || u.leaving) && (
+            <QuietButton
+              onClick={() =>
+                ask({
+                  title: u.left ? `Does ${u.name} come back?` : `Does ${u.name} stay?`,
+                  act: u.left ? 'They come back' : 'They stay',
+                  done: `${u.name} ${u.left ? 'is back' : 'stays'}.`,
+                  changes: [change('user', 'stay', { of: { name: u.name } })],
+                })
+              }
+            >
+              {u.left ? 'Comes back' : 'Stays'}
+            </QuietButton>
+          )}
           {me?.role === 'administrator' && !u.left && (
             <QuietButton color="shut" onClick={() => setAsks('leave')}>
               Leaves
             </QuietButton>
           )}
+          {me?.role === 'administrator' && u.left && (
+            <QuietButton
+              color="shut"
+              onClick={() =>
+                ask({
+                  title: `Remove the record of ${u.name}?`,
+                  act: 'Remove it',
+                  done: `${u.name} is no record any more.`,
+                  changes: [change('user', 'remove', { of: { name: u.name } })],
+                  after: () => navigate('/people'),
+                })
+              }
+            >
+              Remove the record
+            </QuietButton>
+          )}
         </HStack>
       </PageHead>
+      {dialog}
       {asks === 'leave' && <Leaving user={u} onClose={close} />}
       {asks === 'change' && <ChangeUser user={u} onClose={close} />}
       {asks === 'password' && <NewPassword name={u.name} onClose={close} />}
@@ -87,10 +136,16 @@ export function Person() {
             change={(labels) => ({ kind: 'user', act: 'change', of: { name: u.name }, with: { labels } })}
           />
         </Fact>
-        {u.left ? <Fact name="Left">{when(u.left)}</Fact> : u.disabled && <Fact name="State">disabled</Fact>}
+        {u.left ? (
+          <Fact name="Left">
+            <Moment at={u.left} />
+          </Fact>
+        ) : (
+          u.disabled && <Fact name="State">disabled</Fact>
+        )}
         {u.leaving && (
           <Fact name="Leaves">
-            {when(u.leaving.on)}
+            <Moment at={u.leaving.on} />
             {u.leaving.to && `, succeeded by ${u.leaving.to}`}
           </Fact>
         )}
@@ -175,21 +230,32 @@ function Lately({ user }: { user: Known }) {
   if (user.events.length === 0) return null;
   return (
     <Part title="Lately" mt="6">
-      <Grid head={['When', 'What', 'Where', 'From']}>
-        {user.events.map((e) => (
-          <Table.Row key={e.id}>
-            <Table.Cell>{when(e.since)}</Table.Cell>
-            <Table.Cell color={/refused/.test(e.kind) ? 'shut' : undefined}>
-              {e.kind}
-              {e.count > 1 && `, ${e.count} times`}
-            </Table.Cell>
-            <Table.Cell whiteSpace="normal">{e.path}</Table.Cell>
-            <Table.Cell>
-              {e.via}, {e.from}
-            </Table.Cell>
-          </Table.Row>
-        ))}
-      </Grid>
+      <DataTable
+        rows={user.events}
+        rowKey={(e) => e.id}
+        columns={[
+          { head: 'When', cell: (e) => <Moment at={e.since} /> },
+          {
+            head: 'What',
+            cell: (e) => (
+              <>
+                {e.kind}
+                {e.count > 1 && `, ${e.count} times`}
+              </>
+            ),
+            is: (e) => ({ color: /refused/.test(e.kind) ? 'shut' : undefined }),
+          },
+          { head: 'Where', cell: (e) => e.path, is: { whiteSpace: 'normal' } },
+          {
+            head: 'From',
+            cell: (e) => (
+              <>
+                {e.via}, {e.from}
+              </>
+            ),
+          },
+        ]}
+      />
     </Part>
   );
 }

@@ -1,10 +1,12 @@
-import { Box, Checkbox, Flex, HStack, Stack, Switch, Table, Text } from '@chakra-ui/react';
+import { Box, Flex, HStack, Stack, Switch, Text } from '@chakra-ui/react';
+import { useState } from 'react';
 import { Link } from 'react-router';
 import { type Share, useExports, useMe, useServices, useShares } from '../api/client';
 import { type Asked, useAsk } from '../parts/effect';
-import { Grid } from '../parts/grid';
 import { Labels } from '../parts/labels';
+import { ShareEntries, ShareOption } from '../parts/shares';
 import { PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
+import { type Column, DataTable } from '../parts/table';
 
 const spoken: Record<string, string> = { smb: 'SMB', nfs: 'NFS' };
 
@@ -35,7 +37,13 @@ export function Publishing() {
                 </Text>
                 <Text color="faint" fontSize="sm">
                   {s.protocol === 'smb' ? `${shares.data.length} shares` : `${exported.data.length} exports`}
+                  {s.listens && `, at ${s.listens}`}
                 </Text>
+                {s.trouble && (
+                  <Text color="shut" fontSize="sm" role="alert">
+                    {s.trouble}.
+                  </Text>
+                )}
               </Box>
               <Switch.Root
                 checked={s.on}
@@ -67,21 +75,7 @@ export function Publishing() {
               None yet. A folder is published on its own page, or as it is made.
             </Text>
           ) : (
-            <Grid
-              head={[
-                'Share',
-                'Folder',
-                'Announced',
-                'Read-only',
-                'Only what one may open',
-                'Entries of its own',
-                '-Remove',
-              ]}
-            >
-              {shares.data.map((s) => (
-                <ShareRow key={s.name} share={s} mayChange={mayChange} ask={setAsking} />
-              ))}
-            </Grid>
+            <Shares shares={shares.data} mayChange={mayChange} ask={setAsking} />
           )}
         </Part>
         <Part title="Exports, over NFS">
@@ -90,32 +84,51 @@ export function Publishing() {
               None yet. A folder is published on its own page, or as it is made.
             </Text>
           ) : (
-            <Grid head={['Export', 'Folder', 'To which hosts', 'Written at once', 'Groups', '-Remove']}>
-              {exported.data.map((e) => (
-                <Table.Row key={e.path}>
-                  <Table.Cell fontWeight="600">
-                    {e.path}
-                    {!e.on && <Off />}
-                    <Labels labels={e.labels} />
-                  </Table.Cell>
-                  <Table.Cell>
-                    <ToFolder name={e.folder} tab="exports" />
-                    {e.below && `/${e.below}`}
-                  </Table.Cell>
-                  <Table.Cell whiteSpace="normal">
-                    {e.inForce.length === 0 ? (
+            <DataTable
+              rows={exported.data}
+              rowKey={(e) => e.path}
+              columns={[
+                {
+                  head: 'Export',
+                  by: (e) => e.path,
+                  cell: (e) => (
+                    <>
+                      {e.path}
+                      {!e.on && <Off />}
+                      <Labels labels={e.labels} />
+                    </>
+                  ),
+                  is: { fontWeight: '600' },
+                },
+                {
+                  head: 'Folder',
+                  by: (e) => e.folder,
+                  cell: (e) => (
+                    <>
+                      <ToFolder name={e.folder} tab="exports" />
+                      {e.below && `/${e.below}`}
+                    </>
+                  ),
+                },
+                {
+                  head: 'To which hosts',
+                  cell: (e) =>
+                    e.inForce.length === 0 ? (
                       <Text color="shut">none: nobody mounts it</Text>
                     ) : (
                       e.inForce
                         .slice(0, 4)
                         .map((r) => `${r.from}${r.write ? ' rw' : ''}`)
                         .join(', ') + (e.inForce.length > 4 ? ` and ${e.inForce.length - 4} more` : '')
-                    )}
-                  </Table.Cell>
-                  <Table.Cell>{e.sync ? 'yes' : 'no'}</Table.Cell>
-                  <Table.Cell>{e.clientGroups ? 'as the client says' : 'of the records'}</Table.Cell>
-                  <Table.Cell textAlign="end">
-                    {mayChange && (
+                    ),
+                  is: { whiteSpace: 'normal' },
+                },
+                { head: 'Written at once', cell: (e) => (e.sync ? 'yes' : 'no') },
+                { head: 'Groups', cell: (e) => (e.clientGroups ? 'as the client says' : 'of the records') },
+                {
+                  head: '-Remove',
+                  cell: (e) =>
+                    mayChange && (
                       <QuietButton
                         size="xs"
                         onClick={() =>
@@ -130,11 +143,11 @@ export function Publishing() {
                         Remove
                         <Text srOnly>export {e.path}</Text>
                       </QuietButton>
-                    )}
-                  </Table.Cell>
-                </Table.Row>
-              ))}
-            </Grid>
+                    ),
+                  is: { textAlign: 'end' },
+                },
+              ]}
+            />
           )}
         </Part>
       </Stack>
@@ -159,62 +172,75 @@ function ToFolder({ name, tab }: { name: string; tab?: string }) {
   );
 }
 
-function ShareRow({ share: s, mayChange, ask }: { share: Share; mayChange: boolean; ask: (a: Asked) => void }) {
-  const option = (label: string, on: boolean, name: 'announced' | 'readOnly' | 'listOnlyOpenable') => (
-    <Checkbox.Root
-      size="sm"
-      checked={on}
-      disabled={!mayChange}
-      onCheckedChange={(e) =>
-        ask({
-          title: `${s.name}: ${label}, ${e.checked ? 'yes' : 'no'}?`,
-          act: 'Change it',
-          done: `Share ${s.name} is changed.`,
-          changes: [{ kind: 'share', act: 'change', of: { name: s.name }, with: { [name]: e.checked === true } }],
-        })
-      }
-    >
-      <Checkbox.HiddenInput aria-label={`${s.name}: ${label}`} />
-      <Checkbox.Control />
-    </Checkbox.Root>
-  );
+function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolean; ask: (a: Asked) => void }) {
+  const [opened, setOpened] = useState('');
+  const option = (head: string, name: 'announced' | 'readOnly' | 'listOnlyOpenable'): Column<Share> => ({
+    head,
+    cell: (s) => <ShareOption share={s} name={name} mayChange={mayChange} ask={ask} />,
+  });
   return (
-    <Table.Row>
-      <Table.Cell fontWeight="600">
-        {s.name}
-        {!s.on && <Off />}
-        {s.description && (
-          <Text color="faint" fontSize="sm" fontWeight="400">
-            {s.description}
-          </Text>
-        )}
-        <Labels labels={s.labels} />
-      </Table.Cell>
-      <Table.Cell>
-        <ToFolder name={s.folder} />
-      </Table.Cell>
-      <Table.Cell>{option('announced', s.announced, 'announced')}</Table.Cell>
-      <Table.Cell>{option('read-only', s.readOnly, 'readOnly')}</Table.Cell>
-      <Table.Cell>{option('only what one may open', s.listOnlyOpenable, 'listOnlyOpenable')}</Table.Cell>
-      <Table.Cell>{s.entries.length === 0 ? 'none' : s.entries.length}</Table.Cell>
-      <Table.Cell textAlign="end">
-        {mayChange && (
-          <QuietButton
-            size="xs"
-            onClick={() =>
-              ask({
-                title: `Publish ${s.name} no more?`,
-                act: 'Publish it no more',
-                done: `Share ${s.name} is no more.`,
-                changes: [{ kind: 'share', act: 'remove', of: { name: s.name } }],
-              })
-            }
-          >
-            Remove
-            <Text srOnly>share {s.name}</Text>
-          </QuietButton>
-        )}
-      </Table.Cell>
-    </Table.Row>
+    <DataTable
+      label="Shares"
+      rows={shares}
+      rowKey={(s) => s.name}
+      under={(s) => opened === s.name && <ShareEntries share={s} mayChange={mayChange} />}
+      columns={[
+        {
+          head: 'Share',
+          by: (s) => s.name,
+          cell: (s) => (
+            <>
+              {s.name}
+              {!s.on && <Off />}
+              {s.description && (
+                <Text color="faint" fontSize="sm" fontWeight="400">
+                  {s.description}
+                </Text>
+              )}
+              <Labels labels={s.labels} />
+            </>
+          ),
+          is: { fontWeight: '600' },
+        },
+        { head: 'Folder', by: (s) => s.folder, cell: (s) => <ToFolder name={s.folder} /> },
+        option('Announced', 'announced'),
+        option('Read-only', 'readOnly'),
+        option('Only what one may open', 'listOnlyOpenable'),
+        {
+          head: 'Entries of its own',
+          cell: (s) => (
+            <QuietButton
+              size="xs"
+              aria-expanded={opened === s.name}
+              onClick={() => setOpened(opened === s.name ? '' : s.name)}
+            >
+              {s.entries.length === 0 ? 'none' : s.entries.length}
+              <Text srOnly>entries of share {s.name}</Text>
+            </QuietButton>
+          ),
+        },
+        {
+          head: '-Remove',
+          cell: (s) =>
+            mayChange && (
+              <QuietButton
+                size="xs"
+                onClick={() =>
+                  ask({
+                    title: `Publish ${s.name} no more?`,
+                    act: 'Publish it no more',
+                    done: `Share ${s.name} is no more.`,
+                    changes: [{ kind: 'share', act: 'remove', of: { name: s.name } }],
+                  })
+                }
+              >
+                Remove
+                <Text srOnly>share {s.name}</Text>
+              </QuietButton>
+            ),
+          is: { textAlign: 'end' },
+        },
+      ]}
+    />
   );
 }

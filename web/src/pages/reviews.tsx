@@ -1,13 +1,15 @@
-import { Box, Field, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useRef, useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { Link, useNavigate, useParams } from 'react-router';
-import { api, client, type Review, type ReviewLine, taken, useFolders, useMe } from '../api/client';
-import { Names, Previewed } from '../parts/effect';
-import { Grid } from '../parts/grid';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { change } from '../api/change';
+import { api, client, type Review, type ReviewLine, taken, useMe } from '../api/client';
+import { Names, Previewed, useAsk } from '../parts/effect';
+import { PickerField } from '../parts/picker';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
-import { sayRefused } from '../parts/toaster';
+import { DataTable } from '../parts/table';
+import { say, sayRefused } from '../parts/toaster';
 import { listed } from '../parts/words';
 
 const words = (text: string) => listed(text);
@@ -15,7 +17,8 @@ const words = (text: string) => listed(text);
 /** The access reviews: who has what, kept or removed line by line. */
 export function Reviews() {
   const me = useMe();
-  const [adding, setAdding] = useState(false);
+  const [params] = useSearchParams();
+  const [adding, setAdding] = useState(params.has('begin'));
   const reviews = useQuery({ queryKey: ['reviews'], queryFn: () => taken(api.GET('/api/v1/reviews')) });
   return (
     <>
@@ -24,6 +27,7 @@ export function Reviews() {
           <MainButton onClick={() => setAdding(true)}>Begin a review</MainButton>
         )}
       </PageHead>
+      <VerifyRecord />
       {adding && <Begin onDone={() => setAdding(false)} />}
       {!reviews.data ? (
         <Waiting error={reviews.error} />
@@ -33,21 +37,23 @@ export function Reviews() {
         </Sheet>
       ) : (
         <Sheet>
-          <Grid head={['Review', 'Folders', 'Reviewers', 'Keep', 'Remove', 'Undecided', 'State']}>
-            {reviews.data.map((r) => (
-              <Table.Row key={r.name}>
-                <Table.Cell fontWeight="600">
-                  <Link to={`/reviews/${encodeURIComponent(r.name)}`}>{r.name}</Link>
-                </Table.Cell>
-                <Table.Cell>{r.folders.join(', ')}</Table.Cell>
-                <Table.Cell>{r.reviewers.join(', ')}</Table.Cell>
-                <Table.Cell>{r.keep}</Table.Cell>
-                <Table.Cell>{r.remove}</Table.Cell>
-                <Table.Cell>{r.undecided}</Table.Cell>
-                <Table.Cell color="faint">{state(r)}</Table.Cell>
-              </Table.Row>
-            ))}
-          </Grid>
+          <DataTable
+            rows={reviews.data}
+            rowKey={(r) => r.name}
+            columns={[
+              {
+                head: 'Review',
+                cell: (r) => <Link to={`/reviews/${encodeURIComponent(r.name)}`}>{r.name}</Link>,
+                is: { fontWeight: '600' },
+              },
+              { head: 'Folders', cell: (r) => r.folders.join(', ') },
+              { head: 'Reviewers', cell: (r) => r.reviewers.join(', ') },
+              { head: 'Keep', cell: (r) => r.keep },
+              { head: 'Remove', cell: (r) => r.remove },
+              { head: 'Undecided', cell: (r) => r.undecided },
+              { head: 'State', cell: (r) => state(r), is: { color: 'faint' } },
+            ]}
+          />
         </Sheet>
       )}
     </>
@@ -57,9 +63,10 @@ export function Reviews() {
 const state = (r: Review) => (r.closed ? `closed ${new Date(r.closed).toLocaleDateString()} by ${r.closedBy}` : 'open');
 
 function Begin({ onDone }: { onDone: () => void }) {
-  const folders = useFolders();
   const go = useNavigate();
-  const { register, handleSubmit } = useForm<{ name: string; folders: string; reviewers: string }>();
+  const { register, control, handleSubmit } = useForm<{ name: string; folders: string; reviewers: string }>({
+    defaultValues: { name: '', folders: '', reviewers: '' },
+  });
   const begin = useMutation({
     mutationFn: (f: { name: string; folders: string; reviewers: string }) =>
       taken(
@@ -88,15 +95,25 @@ function Begin({ onDone }: { onDone: () => void }) {
           </Field.Root>
           <Field.Root flex="1" minW="52">
             <Field.Label>Folders</Field.Label>
-            <Input
-              autoComplete="off"
-              placeholder={folders.data?.map((f) => f.name).join(', ')}
-              {...register('folders', { required: true })}
+            <PickerField
+              of="folder"
+              several
+              control={control}
+              name="folders"
+              placeholder="folders"
+              rules={{ required: true }}
             />
           </Field.Root>
           <Field.Root flex="1" minW="44">
             <Field.Label>Reviewers</Field.Label>
-            <Input autoComplete="off" placeholder="auditor" {...register('reviewers', { required: true })} />
+            <PickerField
+              of="user"
+              several
+              control={control}
+              name="reviewers"
+              placeholder="auditor"
+              rules={{ required: true }}
+            />
           </Field.Root>
           <QuietButton onClick={onDone}>Cancel</QuietButton>
           <MainButton type="submit" loading={begin.isPending}>
@@ -108,18 +125,92 @@ function Begin({ onDone }: { onDone: () => void }) {
   );
 }
 
+/** A list that was filled in elsewhere is read back. */
+function MarkByFile({ name, onMarked }: { name: string; onMarked: (r: Review) => void }) {
+  const mark = useMutation({
+    mutationFn: async (file: File) =>
+      taken(api.PUT('/api/v1/reviews/{name}/csv', { params: { path: { name } }, body: { text: await file.text() } })),
+    onSuccess: (r) => {
+      onMarked(r);
+      say('The list is read.');
+    },
+    onError: sayRefused,
+  });
+  return (
+    <FileButton text="Read a list back" accept=".csv,text/csv" busy={mark.isPending} onFile={(f) => mark.mutate(f)} />
+  );
+}
+
+/** Says whether a signed record is this gateway's, and has not been altered. */
+function VerifyRecord() {
+  const verify = useMutation({
+    mutationFn: async (file: File) => {
+      const text = await file.text();
+      let record: unknown;
+      try {
+        record = JSON.parse(text);
+      } catch {
+        throw new Error(`${file.name} is no record: it is not JSON.`);
+      }
+      return taken(api.POST('/api/v1/reviews/verify', { body: { record } }));
+    },
+  });
+  return (
+    <Flex gap="3" mb="5" align="center" wrap="wrap" aria-live="polite">
+      <FileButton
+        text="Check a signed record"
+        accept=".json,application/json"
+        busy={verify.isPending}
+        onFile={(f) => verify.mutate(f)}
+      />
+      {verify.data && (
+        <Text fontWeight="600" color={verify.data.valid ? 'open' : 'shut'}>
+          {verify.data.valid ? 'This gateway signed it, and it is as it was.' : 'It is not as this gateway signed it.'}
+        </Text>
+      )}
+      {verify.error && <Text color="shut">{verify.error.message}</Text>}
+    </Flex>
+  );
+}
+
+/** A button that asks for a file. */
+function FileButton(props: { text: string; accept: string; busy: boolean; onFile: (file: File) => void }) {
+  const input = useRef<HTMLInputElement>(null);
+  return (
+    <>
+      <input
+        ref={input}
+        type="file"
+        hidden
+        aria-label={props.text}
+        accept={props.accept}
+        onChange={(e) => {
+          const file = e.target.files?.[0];
+          e.target.value = '';
+          if (file) props.onFile(file);
+        }}
+      />
+      <QuietButton loading={props.busy} onClick={() => input.current?.click()}>
+        {props.text}
+      </QuietButton>
+    </>
+  );
+}
+
 /** One review with its lines. */
 export function ReviewPage() {
   const { name = '' } = useParams();
   const me = useMe();
   const [applying, setApplying] = useState(false);
   const [only, setOnly] = useState(false);
+  const go = useNavigate();
+  const [ask, dialog] = useAsk();
   const review = useQuery({
     queryKey: ['reviews', name],
     queryFn: () => taken(api.GET('/api/v1/reviews/{name}', { params: { path: { name } } })),
   });
   const mark = useMutation({
-    mutationFn: (marks: { line: number; decision?: 'keep' | 'remove' }[]) =>
+    mutationFn: (marks: { line: number; decision?: 'keep' | 'remove'; comment?: string }[]) =>
       taken(api.PATCH('/api/v1/reviews/{name}/lines', { params: { path: { name } }, body: { marks } })),
     onSuccess: (r) => client.setQueryData(['reviews', name], r),
     onError: sayRefused,
@@ -144,6 +235,23 @@ export function ReviewPage() {
           <a href={r.closed ? `${path}/record` : `/api/v1/reports/review?of=${encodeURIComponent(r.name)}`}>
             <QuietButton as="span">{r.closed ? 'Signed record' : 'For paper'}</QuietButton>
           </a>
+          {mayMark && <MarkByFile name={r.name} onMarked={(is) => client.setQueryData(['reviews', name], is)} />}
+          {me.data?.role === 'administrator' && !r.closed && (
+            <QuietButton
+              color="shut"
+              onClick={() =>
+                ask({
+                  title: `Call review ${r.name} off?`,
+                  act: 'Call it off',
+                  done: `Review ${r.name} is no more; nothing was removed.`,
+                  changes: [change('review', 'remove', { of: { name: r.name } })],
+                  after: () => go('/reviews'),
+                })
+              }
+            >
+              Call it off
+            </QuietButton>
+          )}
           {me.data?.role === 'administrator' && !r.closed && (
             <MainButton disabled={r.undecided > 0} onClick={() => setApplying(true)}>
               Apply and close
@@ -175,17 +283,50 @@ export function ReviewPage() {
         </HStack>
       </Flex>
       <Sheet>
-        <Grid head={['Where', 'What', 'People', 'Decision']}>
-          {lines.map((l) => (
-            <Line
-              key={l.number}
-              line={l}
-              mayMark={mayMark}
-              onMark={(decision) => mark.mutate([{ line: l.number, decision }])}
-            />
-          ))}
-        </Grid>
+        <DataTable
+          label="What is reviewed"
+          rows={lines}
+          rowKey={(l) => l.number}
+          columns={[
+            { head: 'Where', cell: (l) => l.path || `group ${l.group}`, is: { fontFamily: 'mono', fontSize: 'sm' } },
+            {
+              head: 'What',
+              cell: (l) => (
+                <>
+                  {l.says}
+                  {l.comment && (
+                    <Text fontSize="sm" color="faint">
+                      {l.comment}
+                    </Text>
+                  )}
+                </>
+              ),
+            },
+            {
+              head: 'People',
+              cell: (l) => <Names names={l.people} count={l.people.length} />,
+              is: { color: 'faint', whiteSpace: 'normal' },
+            },
+            {
+              head: 'Decision',
+              cell: (l) => (
+                <Decision line={l} mayMark={mayMark} onMark={(m) => mark.mutate([{ line: l.number, ...m }])} />
+              ),
+              is: { w: '44' },
+            },
+          ]}
+        />
       </Sheet>
+      {dialog}
+      {!r.closed && !mayMark && (
+        <Text color="faint" fontSize="sm" mt="3">
+          It waits for {r.reviewers.join(', ')}, who find it at{' '}
+          <Text as="span" fontFamily="mono">
+            {location.origin}/reviews/{encodeURIComponent(r.name)}
+          </Text>
+          .
+        </Text>
+      )}
       <Previewed
         title={`Apply ${r.name} and close it?`}
         act="Apply and close"
@@ -200,52 +341,58 @@ export function ReviewPage() {
   );
 }
 
-function Line(props: { line: ReviewLine; mayMark: boolean; onMark: (decision?: 'keep' | 'remove') => void }) {
-  const { line: l } = props;
-  return (
-    <Table.Row>
-      <Table.Cell fontFamily="mono" fontSize="sm">
-        {l.path || `group ${l.group}`}
-      </Table.Cell>
-      <Table.Cell>
-        {l.says}
-        {l.comment && (
-          <Text fontSize="sm" color="faint">
-            {l.comment}
+type Mark = { decision?: 'keep' | 'remove'; comment?: string };
+
+/** What a reviewer says of a line, or has said. */
+function Decision(props: { line: ReviewLine; mayMark: boolean; onMark: (mark: Mark) => void }) {
+  const { line: l, mayMark, onMark } = props;
+  const [writing, setWriting] = useState(false);
+  if (!mayMark)
+    return (
+      <Stack as="span" gap="0">
+        <Text as="span" color={l.decision === 'remove' ? 'shut' : l.decision ? 'open' : 'faint'}>
+          {l.decision || 'undecided'}
+        </Text>
+        {l.by && (
+          <Text as="span" fontSize="xs" color="faint">
+            {l.by}
           </Text>
         )}
-      </Table.Cell>
-      <Table.Cell color="faint">
-        <Names names={l.people} count={l.people.length} />
-      </Table.Cell>
-      <Table.Cell w="44">
-        {props.mayMark ? (
-          <HStack gap="1" role="group" aria-label={`Line ${l.number}: ${l.says}`}>
-            {(['keep', 'remove'] as const).map((d) => (
-              <QuietButton
-                key={d}
-                size="xs"
-                aria-pressed={l.decision === d}
-                bg={l.decision === d ? (d === 'keep' ? 'open.soft' : 'shut.soft') : undefined}
-                onClick={() => props.onMark(l.decision === d ? undefined : d)}
-              >
-                {d}
-              </QuietButton>
-            ))}
-          </HStack>
-        ) : (
-          <Stack as="span" gap="0">
-            <Text as="span" color={l.decision === 'remove' ? 'shut' : l.decision ? 'open' : 'faint'}>
-              {l.decision || 'undecided'}
-            </Text>
-            {l.by && (
-              <Text as="span" fontSize="xs" color="faint">
-                {l.by}
-              </Text>
-            )}
-          </Stack>
-        )}
-      </Table.Cell>
-    </Table.Row>
+      </Stack>
+    );
+  return (
+    <Stack gap="1">
+      <HStack gap="1" role="group" aria-label={`Line ${l.number}: ${l.says}`}>
+        {(['keep', 'remove'] as const).map((d) => (
+          <QuietButton
+            key={d}
+            size="xs"
+            aria-pressed={l.decision === d}
+            bg={l.decision === d ? (d === 'keep' ? 'open.soft' : 'shut.soft') : undefined}
+            onClick={() => onMark({ decision: l.decision === d ? undefined : d })}
+          >
+            {d}
+          </QuietButton>
+        ))}
+        <QuietButton size="xs" aria-expanded={writing} onClick={() => setWriting(!writing)}>
+          note
+        </QuietButton>
+      </HStack>
+      {writing && (
+        <Input
+          size="xs"
+          autoFocus
+          aria-label={`Note on line ${l.number}`}
+          defaultValue={l.comment}
+          maxLength={500}
+          onBlur={(e) => {
+            setWriting(false);
+            if (e.target.value !== (l.comment ?? ''))
+              onMark({ decision: l.decision || undefined, comment: e.target.value });
+          }}
+          onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
+        />
+      )}
+    </Stack>
   );
 }

@@ -1,4 +1,4 @@
-import { Checkbox, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -8,9 +8,10 @@ import { api, type Change, client, type SignInNow, type Token, taken, useMe } fr
 import { lastDay, when } from '../parts/day';
 import { Previewed } from '../parts/effect';
 import { Entry, placeRefusal } from '../parts/form';
-import { Grid } from '../parts/grid';
+import { Moment } from '../parts/moment';
 import { z } from '../parts/shape';
 import { MainButton, PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
+import { DataTable } from '../parts/table';
 import { sayMade, sayRefused } from '../parts/toaster';
 
 /** How people sign in, who is signed in, and what programs act for them. */
@@ -162,29 +163,36 @@ function SignIns({ mayEnd }: { mayEnd: boolean }) {
       {!all.data ? (
         <Waiting error={all.error} rows={2} />
       ) : (
-        <Grid head={['Who', 'Role', 'From', 'As', 'Last used', '-End']} maxH="360px">
-          {all.data.map((s) => (
-            <Table.Row key={s.id}>
-              <Table.Cell fontWeight="600">{s.user}</Table.Cell>
-              <Table.Cell>{s.role}</Table.Cell>
-              <Table.Cell fontFamily="mono">{s.address}</Table.Cell>
-              <Table.Cell maxW="240px" truncate title={s.client}>
-                {s.this ? 'this browser' : s.client}
-              </Table.Cell>
-              <Table.Cell title={s.used}>{when(s.used)}</Table.Cell>
-              <Table.Cell textAlign="end">
-                {mayEnd && !s.this && (
+        <DataTable
+          rows={all.data}
+          rowKey={(s) => s.id}
+          maxH="360px"
+          columns={[
+            { head: 'Who', cell: (s) => s.user, is: { fontWeight: '600' } },
+            { head: 'Role', cell: (s) => s.role },
+            { head: 'From', cell: (s) => s.address, is: { fontFamily: 'mono' } },
+            {
+              head: 'As',
+              cell: (s) => (s.this ? 'this browser' : s.client),
+              is: (s) => ({ maxW: '240px', truncate: true, title: s.client }),
+            },
+            { head: 'Last used', cell: (s) => <Moment at={s.used} />, is: (s) => ({ title: s.used }) },
+            {
+              head: '-End',
+              cell: (s) =>
+                mayEnd &&
+                !s.this && (
                   <QuietButton size="xs" onClick={() => end.mutate(s)}>
                     End
                     <Text srOnly>
                       the sign-in of {s.user} from {s.address}
                     </Text>
                   </QuietButton>
-                )}
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
+                ),
+              is: { textAlign: 'end' },
+            },
+          ]}
+        />
       )}
     </Part>
   );
@@ -210,35 +218,39 @@ function Tokens({ mayRemove }: { mayRemove: boolean }) {
         <Waiting error={all.error} rows={2} />
       ) : all.data.length === 0 ? (
         <Text px="5" py="4" color="faint">
-          None. Everybody makes their own on the page <Link to="/account">My account</Link>.
+          None. Everybody makes their own on the page <Link to="/account">My page</Link>.
         </Text>
       ) : (
-        <Grid head={['Token', 'Of', 'As', 'From', 'Last used', 'Ends', '-Remove']} maxH="360px">
-          {all.data.map((t) => (
-            <Table.Row key={t.id}>
-              <Table.Cell fontWeight="600">{t.name}</Table.Cell>
-              <Table.Cell>{t.user}</Table.Cell>
-              <Table.Cell>{t.role}</Table.Cell>
-              <Table.Cell fontFamily="mono" fontSize="sm">
-                {t.from?.join(', ') || 'anywhere'}
-              </Table.Cell>
-              <Table.Cell>{t.used ? when(t.used) : 'never'}</Table.Cell>
-              <Table.Cell color={t.ended ? 'shut' : undefined}>
-                {t.ended ? 'has ended' : t.ends ? lastDay(t.ends) : 'never'}
-              </Table.Cell>
-              <Table.Cell textAlign="end">
-                {mayRemove && (
+        <DataTable
+          rows={all.data}
+          rowKey={(t) => t.id}
+          maxH="360px"
+          columns={[
+            { head: 'Token', cell: (t) => t.name, is: { fontWeight: '600' } },
+            { head: 'Of', cell: (t) => t.user },
+            { head: 'As', cell: (t) => t.role },
+            { head: 'From', cell: (t) => t.from?.join(', ') || 'anywhere', is: { fontFamily: 'mono', fontSize: 'sm' } },
+            { head: 'Last used', cell: (t) => (t.used ? when(t.used) : 'never') },
+            {
+              head: 'Ends',
+              cell: (t) => (t.ended ? 'has ended' : t.ends ? lastDay(t.ends) : 'never'),
+              is: (t) => ({ color: t.ended ? 'shut' : undefined }),
+            },
+            {
+              head: '-Remove',
+              cell: (t) =>
+                mayRemove && (
                   <QuietButton size="xs" onClick={() => remove.mutate(t)}>
                     Remove
                     <Text srOnly>
                       token {t.name} of {t.user}
                     </Text>
                   </QuietButton>
-                )}
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
+                ),
+              is: { textAlign: 'end' },
+            },
+          ]}
+        />
       )}
     </Part>
   );

@@ -1,4 +1,4 @@
-import { Box, Button, Flex, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Button, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -6,14 +6,15 @@ import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
 import { api, type Change, taken, useMe, useVolumes, type VolumeRoom } from '../api/client';
 import { Away } from '../parts/away';
+import { Counts, VolumePlace } from '../parts/counts';
 import { type Asked, Previewed, useAsk } from '../parts/effect';
 import { Entry, placeRefusal } from '../parts/form';
-import { Grid } from '../parts/grid';
 import { AddIcon, FolderIcon } from '../parts/icons';
 import { AlterLabels } from '../parts/labels';
 import { Pick } from '../parts/pick';
 import { z } from '../parts/shape';
 import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
+import { DataTable } from '../parts/table';
 import { size } from '../parts/use';
 
 /** Directories of the host in which folders are made: their room, and how they are. */
@@ -85,6 +86,8 @@ function VolumeSheet({
   mayChange: boolean;
   ask: (a: Asked) => void;
 }) {
+  const [moving, setMoving] = useState(false);
+  const [counts, setCounts] = useState(false);
   return (
     <Part
       title={v.name}
@@ -172,6 +175,24 @@ function VolumeSheet({
             />
           </Fact>
         </Flex>
+        {mayChange && !moving && (
+          <HStack mt="4">
+            <QuietButton size="sm" onClick={() => setMoving(true)}>
+              {v.away ? 'It is elsewhere, or was replaced' : 'Another name or place'}
+              <Text srOnly>for volume {v.name}</Text>
+            </QuietButton>
+            <QuietButton size="sm" aria-expanded={counts} onClick={() => setCounts(!counts)}>
+              How far it is counted
+              <Text srOnly>: {v.name}</Text>
+            </QuietButton>
+          </HStack>
+        )}
+        {moving && <VolumePlace volume={v} onDone={() => setMoving(false)} />}
+        {counts && (
+          <Box mt="4">
+            <Counts volume={v.name} mayChange={mayChange} />
+          </Box>
+        )}
       </Box>
     </Part>
   );
@@ -278,28 +299,38 @@ function Directories({ at, onPick }: { at: string; onPick: (path: string, name: 
           Mind: {d.mind}.
         </Text>
       )}
-      <Grid head={['Directory', 'May be a volume', '-Choose']} maxH="240px">
-        {d.below.map((b) => (
-          <Table.Row key={b.path} aria-selected={at === b.path}>
-            <Table.Cell>
+      <DataTable
+        maxH="240px"
+        rows={d.below}
+        rowKey={(b) => b.path}
+        chosen={(b) => at === b.path}
+        columns={[
+          {
+            head: 'Directory',
+            cell: (b) => (
               <Button variant="plain" size="sm" px="0" color="ink" fontWeight="500" onClick={() => setWhere(b.path)}>
                 <FolderIcon color="faint" /> {b.name}
               </Button>
-            </Table.Cell>
-            <Table.Cell color={b.wrong ? 'faint' : undefined} whiteSpace="normal">
-              {b.wrong ? `no: ${b.wrong}` : 'yes'}
-            </Table.Cell>
-            <Table.Cell textAlign="end">
-              {!b.wrong && (
+            ),
+          },
+          {
+            head: 'May be a volume',
+            cell: (b) => (b.wrong ? `no: ${b.wrong}` : 'yes'),
+            is: (b) => ({ color: b.wrong ? 'faint' : undefined, whiteSpace: 'normal' }),
+          },
+          {
+            head: '-Choose',
+            cell: (b) =>
+              !b.wrong && (
                 <QuietButton size="xs" aria-pressed={at === b.path} onClick={() => onPick(b.path, b.name)}>
                   {at === b.path ? 'Chosen' : 'Choose'}
                   <Text srOnly>{b.path}</Text>
                 </QuietButton>
-              )}
-            </Table.Cell>
-          </Table.Row>
-        ))}
-      </Grid>
+              ),
+            is: { textAlign: 'end' },
+          },
+        ]}
+      />
       {d.below.length === 0 && (
         <Text px="4" py="3" color="faint">
           No directories are in it.

@@ -1,18 +1,58 @@
-import { Box, Field, Flex, Heading, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
+import { Box, Field, Flex, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { useSearchParams } from 'react-router';
-import { type Why as Answer, api, type Gate, type Level as LevelName, levels, taken } from '../api/client';
+import { change } from '../api/change';
+import {
+  type Why as Answer,
+  api,
+  type Change,
+  type Gate,
+  type Level as LevelName,
+  levels,
+  taken,
+  useMe,
+} from '../api/client';
 import { Away } from '../parts/away';
 import { Command } from '../parts/command';
 import { GateIcon } from '../parts/icons';
-import { PathInput, UserInput } from '../parts/inputs';
-import { MainButton, PageHead, Refused, Sheet, Waiting } from '../parts/sheet';
+import { Pick } from '../parts/pick';
+import { PickerField } from '../parts/picker';
+import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 
-type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs'; from: string };
+type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs'; from: string; at: string };
 
-/** Why may somebody do something, or not: the gates in order, from the same walk that decides. */
+/** Something that is not so, and is asked about as if it were. */
+type Supposed = { what: 'in' | 'out' | 'entry'; name: string };
+
+const suppositions: Record<Supposed['what'], string> = {
+  in: 'they were in the group',
+  out: 'they were not in the group',
+  entry: 'an entry there gave this level to',
+};
+
+/** The changes by which it would be so. */
+function supposed(list: Supposed[], asked: Form): Change[] {
+  return list.map((s) => {
+    if (s.what === 'entry')
+      return change('entry', 'add', { with: { path: asked.path, who: s.name, level: asked.want } });
+    return s.what === 'in'
+      ? change('member', 'add', { of: { name: s.name, member: `user:${asked.user}` } })
+      : change('member', 'remove', { of: { name: s.name, member: `user:${asked.user}` } });
+  });
+}
+
+const textOf = (list: Supposed[]) => list.map((s) => `${s.what}:${s.name}`).join(',');
+const fromText = (text: string): Supposed[] =>
+  text
+    .split(',')
+    .map((one) => one.split(':'))
+    .filter(([what, name]) => (what === 'in' || what === 'out' || what === 'entry') && name)
+    .map(([what, name]) => ({ what, name }) as Supposed);
+
+/** Why may somebody do something, or not: the gates in order, from the same walk that decides; now, at a moment, or as if something were otherwise. */
 export function Why() {
+  const me = useMe().data;
   const [params, setParams] = useSearchParams();
   const asked: Form = {
     user: params.get('user') ?? '',
@@ -20,61 +60,86 @@ export function Why() {
     want: (params.get('want') as LevelName) ?? 'read',
     via: params.get('via') === 'nfs' ? 'nfs' : 'smb',
     from: params.get('from') ?? '',
+    at: params.get('at') ?? '',
   };
-  const { register, handleSubmit, formState, watch } = useForm<Form>({
+  const asIf = fromText(params.get('if') ?? '');
+  const { register, control, handleSubmit, formState, watch } = useForm<Form>({
     values: asked,
     resetOptions: { keepDirtyValues: true },
   });
+  const looks = me?.role !== 'user';
   const ready = asked.user !== '' && asked.path !== '';
-  const { from, ...question } = asked;
+  const { from, at, ...plain } = asked;
+  const query = {
+    ...plain,
+    ...(asked.via === 'nfs' && from && { from }),
+    ...(at && { at: new Date(at).toISOString() }),
+  };
   const answer = useQuery({
-    queryKey: ['why', asked],
-    queryFn: () => taken(api.GET('/api/v1/why', { params: { query: asked.via === 'nfs' && from ? asked : question } })),
+    queryKey: ['why', query, asIf],
+    queryFn: async (): Promise<Answer> => {
+      if (asIf.length === 0) return taken(api.GET('/api/v1/why', { params: { query } }));
+      const ask = `why?${new URLSearchParams(query as Record<string, string>)}`;
+      return (await taken(
+        api.POST('/api/v1/as-if', { body: { changes: supposed(asIf, asked), ask } }),
+      )) as unknown as Answer;
+    },
     enabled: ready,
     staleTime: 0,
+    retry: false,
   });
+  const suppose = (list: Supposed[]) => {
+    const next = new URLSearchParams(window.location.search);
+    if (list.length > 0) next.set('if', textOf(list));
+    else next.delete('if');
+    setParams(next);
+  };
   return (
     <>
       <PageHead title="Why" text="What a user may do to a path, gate by gate: the same walk that decides requests." />
       <Sheet p="4" mb="5">
         <form
           onSubmit={handleSubmit((f) => {
-            const { from: address, ...rest } = { ...f, path: f.path.trim() };
-            setParams(f.via === 'nfs' ? { ...rest, from: address.trim() } : rest);
+            const next = new URLSearchParams();
+            for (const [k, v] of Object.entries(f))
+              if (v.trim() && !(k === 'from' && f.via !== 'nfs')) next.set(k, v.trim());
+            if (asIf.length > 0) next.set('if', textOf(asIf));
+            setParams(next);
             if (ready) answer.refetch();
           })}
         >
           <Flex gap="3" wrap="wrap" align="end">
             <Field.Root w={{ base: 'full', sm: '44' }} invalid={!!formState.errors.user}>
               <Field.Label>User</Field.Label>
-              <UserInput {...register('user', { required: true })} />
+              <PickerField of="user" control={control} name="user" placeholder="user" rules={{ required: true }} />
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '32' }}>
               <Field.Label>wants</Field.Label>
-              <NativeSelect.Root>
-                <NativeSelect.Field {...register('want')}>
-                  {levels.map((l) => (
-                    <option key={l.level} value={l.level}>
-                      {l.level}
-                    </option>
-                  ))}
-                </NativeSelect.Field>
-                <NativeSelect.Indicator />
-              </NativeSelect.Root>
+              <Pick {...register('want')}>
+                {levels.map((l) => (
+                  <option key={l.level} value={l.level}>
+                    {l.level}
+                  </option>
+                ))}
+              </Pick>
             </Field.Root>
             <Field.Root flex="1" minW="56" invalid={!!formState.errors.path}>
               <Field.Label>on</Field.Label>
-              <PathInput {...register('path', { required: true })} />
+              <PickerField
+                of="path"
+                mono
+                control={control}
+                name="path"
+                placeholder="folder/path"
+                rules={{ required: true }}
+              />
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '28' }}>
               <Field.Label>over</Field.Label>
-              <NativeSelect.Root>
-                <NativeSelect.Field {...register('via')}>
-                  <option value="smb">SMB</option>
-                  <option value="nfs">NFS</option>
-                </NativeSelect.Field>
-                <NativeSelect.Indicator />
-              </NativeSelect.Root>
+              <Pick {...register('via')}>
+                <option value="smb">SMB</option>
+                <option value="nfs">NFS</option>
+              </Pick>
             </Field.Root>
             {watch('via') === 'nfs' && (
               <Field.Root w={{ base: 'full', sm: '44' }}>
@@ -82,16 +147,79 @@ export function Why() {
                 <Input autoComplete="off" placeholder="address or host" {...register('from')} />
               </Field.Root>
             )}
+            {looks && (
+              <Field.Root w={{ base: 'full', sm: '56' }}>
+                <Field.Label>as of</Field.Label>
+                <Input type="datetime-local" max={new Date().toISOString().slice(0, 16)} {...register('at')} />
+              </Field.Root>
+            )}
             <MainButton type="submit" loading={answer.isFetching}>
               Ask
             </MainButton>
           </Flex>
         </form>
+        {looks && ready && <Suppose list={asIf} onList={suppose} />}
       </Sheet>
       {!ready && <Text color="faint">Name a user and a path, such as orla on nightlog.</Text>}
+      {ready && asIf.length > 0 && answer.data && (
+        <Text role="note" bg="accent.soft" borderRadius="md" px="4" py="2" mb="4">
+          As if {asIf.map((s) => `${suppositions[s.what]} ${s.name}`).join(', and ')}. Nothing is changed.
+        </Text>
+      )}
       {ready && answer.error && <Refused error={answer.error} />}
       {ready && !answer.error && (answer.data ? <Verdict why={answer.data} /> : <Waiting error={null} />)}
     </>
+  );
+}
+
+/** What is to be taken for so. */
+function Suppose({ list, onList }: { list: Supposed[]; onList: (list: Supposed[]) => void }) {
+  const { register, control, handleSubmit, watch, reset } = useForm<Supposed>({
+    defaultValues: { what: 'in', name: '' },
+  });
+  return (
+    <Box mt="4" pt="4" borderTopWidth="1px" borderColor="line">
+      <form
+        onSubmit={handleSubmit((s) => {
+          onList([...list, { ...s, name: s.name.trim() }]);
+          reset();
+        })}
+      >
+        <Flex gap="3" wrap="wrap" align="end">
+          <Field.Root w={{ base: 'full', sm: '64' }}>
+            <Field.Label>As if</Field.Label>
+            <Pick {...register('what')}>
+              {Object.entries(suppositions).map(([what, text]) => (
+                <option key={what} value={what}>
+                  {text}
+                </option>
+              ))}
+            </Pick>
+          </Field.Root>
+          <Box w={{ base: 'full', sm: '52' }}>
+            <PickerField
+              of={watch('what') === 'entry' ? 'who' : 'group'}
+              control={control}
+              name="name"
+              aria-label="Which"
+              placeholder={watch('what') === 'entry' ? 'user or group' : 'group'}
+              rules={{ required: true }}
+            />
+          </Box>
+          <QuietButton type="submit">Suppose it</QuietButton>
+          {list.map((s) => (
+            <QuietButton
+              key={`${s.what} ${s.name}`}
+              size="sm"
+              bg="accent.soft"
+              onClick={() => onList(list.filter((one) => one !== s))}
+            >
+              {suppositions[s.what]} {s.name} ×
+            </QuietButton>
+          ))}
+        </Flex>
+      </form>
+    </Box>
   );
 }
 

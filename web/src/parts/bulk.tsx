@@ -4,6 +4,7 @@ import { type Change, useProfiles } from '../api/client';
 import { afterLastDay } from './day';
 import { people as howMany, Previewed } from './effect';
 import { Pick } from './pick';
+import { Picker } from './picker';
 import { MainButton, QuietButton, Sheet } from './sheet';
 
 type Act = 'ends' | 'profile' | 'join' | 'mark' | 'disable' | 'enable';
@@ -85,7 +86,11 @@ export function Bulk({ names, onDone }: { names: string[]; onDone: () => void })
         {takes && (
           <Field.Root w="200px">
             <Field.Label>{takes === 'KEY=VALUE' ? 'Label' : 'Group'}</Field.Label>
-            <Input placeholder={takes} value={value} onChange={(e) => setValue(e.target.value)} />
+            {takes === 'a group' ? (
+              <Picker of="group" placeholder={takes} value={value} onChange={setValue} />
+            ) : (
+              <Input placeholder={takes} value={value} onChange={(e) => setValue(e.target.value)} />
+            )}
           </Field.Root>
         )}
         <HStack>

@@ -3,25 +3,10 @@ import { useMutation } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { api, client, taken } from '../api/client';
 import { Ask } from './confirm';
+import { QrCode } from './qr';
 import { MainButton, Refused } from './sheet';
 
 type Proof = { user: string; password: string; code: string };
-
-/** A QR code, dark on light whatever the page's colours are, with the margin of four that readers need. */
-function QrCode({ rows }: { rows: string[] }) {
-  const size = rows.length + 8;
-  return (
-    <svg viewBox={`0 0 ${size} ${size}`} width="220" height="220" role="img" aria-label="QR code for the program">
-      <rect width={size} height={size} fill="#fff" />
-      <path
-        fill="#000"
-        d={rows
-          .map((row, y) => [...row].map((c, x) => (c === '1' ? `M${x + 4} ${y + 4}h1v1h-1z` : '')).join(''))
-          .join('')}
-      />
-    </svg>
-  );
-}
 
 /** Who somebody is, shown again: for what nobody else is to do in a session that was left open. */
 export function ProofFields({
@@ -116,7 +101,7 @@ export function SetUpCodes({ user, codes, onClose }: { user?: string; codes: boo
             <Text>Read this with a program for one-time codes, and type the code that it shows.</Text>
             {confirm.error && <Refused error={confirm.error} />}
             <Flex justify="center">
-              <QrCode rows={begin.data.qr} />
+              <QrCode label="QR code for the program" rows={begin.data.qr} />
             </Flex>
             <Box>
               <Text fontSize="sm" color="faint">

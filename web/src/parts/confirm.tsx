@@ -17,6 +17,8 @@ export function Ask(props: {
       size={props.wide ? 'lg' : undefined}
       open={props.open}
       onOpenChange={(e) => !e.open && props.onClose()}
+      // What was found while something was typed goes away by itself, and takes no question with it.
+      onRequestDismiss={(e) => e.preventDefault()}
       placement="center"
       scrollBehavior="inside"
     >

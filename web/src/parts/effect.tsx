@@ -1,10 +1,10 @@
-import { Box, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useEffect, useState } from 'react';
 import { api, type Change, client, type Effect, type Finding, make, Refusal, taken } from '../api/client';
 import { Ask } from './confirm';
-import { Grid } from './grid';
 import { MainButton, QuietButton, Refused, Waiting } from './sheet';
+import { DataTable } from './table';
 import { sayMade } from './toaster';
 
 export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
@@ -60,23 +60,22 @@ export function EffectView({
           </Box>
         ))}
       {!narrow && shown.length > 0 && (
-        <Grid head={['-Gains or loses', 'On', 'Was', 'Becomes', 'For']} maxH="320px">
-          {shown.map((c) => (
-            <Table.Row key={`${c.path} ${c.was.text} ${c.is.text}`}>
-              <Table.Cell fontWeight="600" color={c.loses ? 'shut' : 'open'}>
-                {c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'}
-              </Table.Cell>
-              <Table.Cell fontFamily="mono" fontSize="sm">
-                {c.path}
-              </Table.Cell>
-              <Table.Cell color="faint">{c.was.text}</Table.Cell>
-              <Table.Cell>{c.is.text}</Table.Cell>
-              <Table.Cell>
-                <Names names={c.people} count={c.count} />
-              </Table.Cell>
-            </Table.Row>
-          ))}
-        </Grid>
+        <DataTable
+          rows={shown}
+          rowKey={(c) => `${c.path} ${c.was.text} ${c.is.text}`}
+          maxH="320px"
+          columns={[
+            {
+              head: '-Gains or loses',
+              cell: (c) => (c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'),
+              is: (c) => ({ fontWeight: '600', color: c.loses ? 'shut' : 'open' }),
+            },
+            { head: 'On', cell: (c) => c.path, is: { fontFamily: 'mono', fontSize: 'sm' } },
+            { head: 'Was', cell: (c) => c.was.text, is: { color: 'faint' } },
+            { head: 'Becomes', cell: (c) => c.is.text },
+            { head: 'For', cell: (c) => <Names names={c.people} count={c.count} /> },
+          ]}
+        />
       )}
       {effect.changes.length > shown.length && (
         <Box>

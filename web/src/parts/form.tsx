@@ -2,6 +2,7 @@ import { Field, type FieldRootProps } from '@chakra-ui/react';
 import type { ReactNode } from 'react';
 import type { FieldValues, Path, UseFormReturn } from 'react-hook-form';
 import { Refusal } from '../api/client';
+import { MainButton, QuietButton } from './sheet';
 
 /** A field of a form: its label, what helps, and what is wrong with it. */
 export function Entry({
@@ -18,6 +19,20 @@ export function Entry({
       {help && !error && <Field.HelperText>{help}</Field.HelperText>}
       {error && <Field.ErrorText>{error.message || 'This is to be filled in.'}</Field.ErrorText>}
     </Field.Root>
+  );
+}
+
+/** How a small form ends that changes nothing before it is seen what it does. */
+export function FormEnd({ onCancel }: { onCancel: () => void }) {
+  return (
+    <>
+      <QuietButton size="sm" onClick={onCancel}>
+        Cancel
+      </QuietButton>
+      <MainButton size="sm" type="submit">
+        See what it does
+      </MainButton>
+    </>
   );
 }
 

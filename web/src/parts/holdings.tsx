@@ -1,12 +1,13 @@
-import { Input, Table, Text } from '@chakra-ui/react';
+import { Input, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Change, client, type Holding, taken, useHoldings } from '../api/client';
 import { Confirm } from './confirm';
-import { afterLastDay, enteredDay, lastDay, when } from './day';
+import { afterLastDay, enteredDay, lastDay } from './day';
 import { Previewed } from './effect';
-import { Grid } from './grid';
+import { Moment } from './moment';
 import { Part, QuietButton } from './sheet';
+import { DataTable } from './table';
 import { say, sayRefused } from './toaster';
 
 /** What is kept of people who left; nothing where nothing is. */
@@ -26,16 +27,18 @@ export function Holdings({ mayChange }: { mayChange: boolean }) {
   if (!all.data?.length) return null;
   return (
     <Part title="Kept of people who left" mt="8">
-      <Grid head={['Of', 'In', 'Since', 'Until', '']} maxH="320px">
-        {all.data.map((h) => (
-          <Table.Row key={`${h.where} ${h.until}`}>
-            <Table.Cell fontWeight="600">{h.of}</Table.Cell>
-            <Table.Cell fontFamily="mono" fontSize="sm">
-              {h.where}
-            </Table.Cell>
-            <Table.Cell>{when(h.since)}</Table.Cell>
-            <Table.Cell>
-              {mayChange ? (
+      <DataTable
+        rows={all.data}
+        rowKey={(h) => `${h.where} ${h.until}`}
+        maxH="320px"
+        columns={[
+          { head: 'Of', cell: (h) => h.of, is: { fontWeight: '600' } },
+          { head: 'In', cell: (h) => h.where, is: { fontFamily: 'mono', fontSize: 'sm' } },
+          { head: 'Since', cell: (h) => <Moment at={h.since} /> },
+          {
+            head: 'Until',
+            cell: (h) =>
+              mayChange ? (
                 <Input
                   type="date"
                   size="sm"
@@ -58,18 +61,20 @@ export function Holdings({ mayChange }: { mayChange: boolean }) {
                 lastDay(h.until)
               ) : (
                 'for good'
-              )}
-            </Table.Cell>
-            <Table.Cell textAlign="end">
-              {mayChange && (
+              ),
+          },
+          {
+            head: '',
+            cell: (h) =>
+              mayChange && (
                 <QuietButton size="sm" onClick={() => setRemoving(h)}>
                   Remove from disk
                 </QuietButton>
-              )}
-            </Table.Cell>
-          </Table.Row>
-        ))}
-      </Grid>
+              ),
+            is: { textAlign: 'end' },
+          },
+        ]}
+      />
       <Previewed
         title="Keep it until then?"
         act="Keep it"

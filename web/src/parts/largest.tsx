@@ -1,9 +1,9 @@
-import { Box, Field, HStack, Input, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Field, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Sized, taken } from '../api/client';
-import { Grid } from './grid';
 import { MainButton, QuietButton, Refused, Sheet } from './sheet';
+import { DataTable } from './table';
 import { size } from './use';
 
 /** What takes most room in a folder, or below a path of it. The look for it goes on by itself. */
@@ -75,22 +75,24 @@ function Sizes({ title, list, of }: { title: string; list: Sized[]; of: number }
   if (list.length === 0) return null;
   return (
     <Sheet as="section" aria-label={title}>
-      <Grid head={[title, 'Takes', 'Files', '-Part of all']}>
-        {list.map((s) => (
-          <Table.Row key={s.path}>
-            <Table.Cell fontFamily="mono" fontSize="sm" wordBreak="break-all">
-              {s.path}
-            </Table.Cell>
-            <Table.Cell whiteSpace="nowrap">{size(s.usedBytes)}</Table.Cell>
-            <Table.Cell>{s.usedFiles.toLocaleString('en')}</Table.Cell>
-            <Table.Cell w="40">
+      <DataTable
+        rows={list}
+        rowKey={(s) => s.path}
+        columns={[
+          { head: title, cell: (s) => s.path, is: { fontFamily: 'mono', fontSize: 'sm', wordBreak: 'break-all' } },
+          { head: 'Takes', cell: (s) => size(s.usedBytes), by: (s) => s.usedBytes, is: { whiteSpace: 'nowrap' } },
+          { head: 'Files', cell: (s) => s.usedFiles.toLocaleString('en'), by: (s) => s.usedFiles },
+          {
+            head: '-Part of all',
+            cell: (s) => (
               <Box bg="sunk" borderRadius="full" h="2" overflow="hidden">
                 <Box bg="accent" h="full" w={`${of > 0 ? Math.round((s.usedBytes / of) * 100) : 0}%`} />
               </Box>
-            </Table.Cell>
-          </Table.Row>
-        ))}
-      </Grid>
+            ),
+            is: { w: '40' },
+          },
+        ]}
+      />
     </Sheet>
   );
 }

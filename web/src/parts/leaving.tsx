@@ -1,12 +1,13 @@
-import { Field, Flex, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
+import { Field, Flex, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, type Change, taken, type User, useFolders } from '../api/client';
+import { api, type Change, taken, type User } from '../api/client';
 import { Ask } from './confirm';
 import { afterLastDay } from './day';
 import { Previewed } from './effect';
-import { Grid } from './grid';
+import { Picker } from './picker';
 import { MainButton, Refused, Waiting } from './sheet';
+import { DataTable } from './table';
 
 /** Somebody leaves: what they have, and what becomes of it, before it is done. */
 export function Leaving({ user, onClose }: { user: User; onClose: () => void }) {
@@ -15,7 +16,6 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
   const [files, setFiles] = useState<'stay' | 'pass' | 'hold'>('stay');
   const [hold, setHold] = useState('');
   const [until, setUntil] = useState('');
-  const folders = useFolders();
   const [asking, setAsking] = useState<Change[] | null>(null);
   const body = {
     ...(to && { to }),
@@ -64,7 +64,7 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
           </Field.Root>
           <Field.Root w="220px">
             <Field.Label>Succeeded by</Field.Label>
-            <Input value={to} placeholder="nobody" onChange={(e) => setTo(e.target.value)} />
+            <Picker of="user" inDialog value={to} placeholder="nobody" onChange={setTo} />
             <Field.HelperText>Entries and ownership pass to them.</Field.HelperText>
           </Field.Root>
           <Field.Root w="240px">
@@ -85,17 +85,7 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
             <>
               <Field.Root w="200px">
                 <Field.Label>Kept in</Field.Label>
-                <NativeSelect.Root>
-                  <NativeSelect.Field value={hold} onChange={(e) => setHold(e.target.value)}>
-                    <option value="">choose a folder</option>
-                    {folders.data?.map((f) => (
-                      <option key={f.name} value={f.name}>
-                        {f.name}
-                      </option>
-                    ))}
-                  </NativeSelect.Field>
-                  <NativeSelect.Indicator />
-                </NativeSelect.Root>
+                <Picker of="folder" inDialog value={hold} placeholder="folder" onChange={setHold} />
                 <Field.HelperText>In a directory of their name.</Field.HelperText>
               </Field.Root>
               <Field.Root w="200px">
@@ -110,15 +100,16 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
         {!plan.data ? (
           <Waiting error={null} rows={2} />
         ) : (
-          <Grid head={['What', 'Where', 'Becomes']} maxH="300px">
-            {plan.data.partings.map((p) => (
-              <Table.Row key={`${p.what} ${p.where}`}>
-                <Table.Cell>{p.what}</Table.Cell>
-                <Table.Cell whiteSpace="normal">{p.where}</Table.Cell>
-                <Table.Cell whiteSpace="normal">{p.becomes}</Table.Cell>
-              </Table.Row>
-            ))}
-          </Grid>
+          <DataTable
+            rows={plan.data.partings}
+            rowKey={(p) => `${p.what} ${p.where}`}
+            maxH="300px"
+            columns={[
+              { head: 'What', cell: (p) => p.what },
+              { head: 'Where', cell: (p) => p.where, is: { whiteSpace: 'normal' } },
+              { head: 'Becomes', cell: (p) => p.becomes, is: { whiteSpace: 'normal' } },
+            ]}
+          />
         )}
         <Text color="faint" fontSize="sm">
           The record stays, and with it the number. It can be taken back, but for what was passed on or moved on disk.

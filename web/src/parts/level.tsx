@@ -1,5 +1,5 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
-import { levels } from '../api/client';
+import { type Levels, levels } from '../api/client';
 
 const contains: Record<string, string[]> = {
   nothing: [],
@@ -54,4 +54,13 @@ export function Level({ level, deny, more }: { level: string; deny?: boolean; mo
       </Text>
     </HStack>
   );
+}
+
+/** One level where both protocols agree, both where they do not. */
+export function Both({ level, smb = true, nfs = true }: { level: Levels; smb?: boolean; nfs?: boolean }) {
+  if (level.smb === level.nfs || !nfs) return <Level level={level.smb} />;
+  if (!smb) return <Level level={level.nfs} />;
+  if (level.nfs === 'nothing') return <Level level={level.smb} more="over SMB" />;
+  if (level.smb === 'nothing') return <Level level={level.nfs} more="over NFS" />;
+  return <Text as="span">{level.text}</Text>;
 }

@@ -1,12 +1,13 @@
-import { Box, Code, Flex, Heading, HStack, Input, NativeSelect, Stack, Table, Text } from '@chakra-ui/react';
+import { Box, Code, Flex, Heading, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
+import { change } from '../api/change';
 import { type NumberMap, useNumberMaps, useRemembered } from '../api/client';
 import { type Asked, useAsk } from './effect';
 import { Entry, placeRefusal } from './form';
-import { Grid } from './grid';
 import { AddIcon } from './icons';
 import { MainButton, Part, QuietButton, Sheet, Waiting } from './sheet';
+import { DataTable } from './table';
 import { listed } from './words';
 
 type Alter = (
@@ -49,26 +50,44 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
           key={h.host}
           title={`Seen on ${h.host}`}
           act={
-            mayChange &&
-            h.mismatches.some((m) => m.here !== undefined) && (
-              <QuietButton
-                size="sm"
-                bg="sheet"
-                onClick={() =>
-                  setAsking({
-                    title: `Translate the numbers of ${h.host}?`,
-                    act: 'Translate them',
-                    done: `The numbers of ${h.host} are translated.`,
-                    changes: [
-                      h.map
-                        ? { kind: 'number map', act: 'change', of: { name: h.map }, with: { like: h.host } }
-                        : { kind: 'number map', act: 'add', with: { name: h.host, from: [h.host], like: h.host } },
-                    ],
-                  })
-                }
-              >
-                Translate them here
-              </QuietButton>
+            mayChange && (
+              <HStack>
+                {h.mismatches.some((m) => m.here !== undefined) && (
+                  <QuietButton
+                    size="sm"
+                    bg="sheet"
+                    onClick={() =>
+                      setAsking({
+                        title: `Translate the numbers of ${h.host}?`,
+                        act: 'Translate them',
+                        done: `The numbers of ${h.host} are translated.`,
+                        changes: [
+                          h.map
+                            ? { kind: 'number map', act: 'change', of: { name: h.map }, with: { like: h.host } }
+                            : { kind: 'number map', act: 'add', with: { name: h.host, from: [h.host], like: h.host } },
+                        ],
+                      })
+                    }
+                  >
+                    Translate them here
+                  </QuietButton>
+                )}
+                <QuietButton
+                  size="sm"
+                  bg="sheet"
+                  onClick={() =>
+                    setAsking({
+                      title: `Forget what was seen on ${h.host}?`,
+                      act: 'Forget it',
+                      done: `${h.host} is forgotten.`,
+                      changes: [change('ids', 'forget', { of: { name: h.host } })],
+                    })
+                  }
+                >
+                  Forget it
+                  <Text srOnly>of {h.host}</Text>
+                </QuietButton>
+              </HStack>
             )
           }
         >
@@ -99,7 +118,7 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
 }
 
 function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean; ask: (a: Asked) => void }) {
-  const change: Alter = (what, title, after, refused) =>
+  const alter: Alter = (what, title, after, refused) =>
     ask({
       title,
       act: 'Change it',
@@ -143,35 +162,45 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
           .filter(Boolean)
           .join(' – ')}
       </Text>
-      <Grid head={['Number there', 'Is here', '']} maxH="320px">
-        {rows.map((r) => (
-          <Table.Row key={`${r.side} ${r.n}`}>
-            <Table.Cell fontFamily="mono">
-              {r.kind === 'user' ? 'uid' : 'gid'} {r.n}
-            </Table.Cell>
-            <Table.Cell>{r.who === 'nobody@' ? 'nobody' : `${r.kind} ${r.who}`}</Table.Cell>
-            <Table.Cell textAlign="end">
-              {mayChange && (
+      <DataTable
+        rows={rows}
+        rowKey={(r) => `${r.side} ${r.n}`}
+        maxH="320px"
+        columns={[
+          {
+            head: 'Number there',
+            cell: (r) => (
+              <>
+                {r.kind === 'user' ? 'uid' : 'gid'} {r.n}
+              </>
+            ),
+            is: { fontFamily: 'mono' },
+          },
+          { head: 'Is here', cell: (r) => (r.who === 'nobody@' ? 'nobody' : `${r.kind} ${r.who}`) },
+          {
+            head: '',
+            cell: (r) =>
+              mayChange && (
                 <QuietButton
                   size="xs"
                   aria-label={`Take out ${r.kind} ${r.n} of ${map.name}`}
-                  onClick={() => change({ [r.side]: { [r.n]: '' } }, `Take ${r.n} out of the map?`)}
+                  onClick={() => alter({ [r.side]: { [r.n]: '' } }, `Take ${r.n} out of the map?`)}
                 >
                   Take out
                 </QuietButton>
-              )}
-            </Table.Cell>
-          </Table.Row>
-        ))}
-      </Grid>
-      {mayChange && <AddNumber map={map} change={change} />}
+              ),
+            is: { textAlign: 'end' },
+          },
+        ]}
+      />
+      {mayChange && <AddNumber map={map} alter={alter} />}
     </Part>
   );
 }
 
 type NewNumber = { kind: 'users' | 'groups'; number: string; who: string };
 
-function AddNumber({ map, change }: { map: NumberMap; change: Alter }) {
+function AddNumber({ map, alter }: { map: NumberMap; alter: Alter }) {
   const form = useForm<NewNumber>({ defaultValues: { kind: 'users', number: '', who: '' } });
   const { register, handleSubmit, reset } = form;
   const wrong = form.formState.errors;
@@ -179,9 +208,7 @@ function AddNumber({ map, change }: { map: NumberMap; change: Alter }) {
     <form
       aria-label={`A number more for ${map.name}`}
       onSubmit={handleSubmit((f) =>
-        change({ [f.kind]: { [f.number]: f.who || 'nobody@' } }, `${f.number} at ${map.from.join(', ')}`, () =>
-          reset(),
-        ),
+        alter({ [f.kind]: { [f.number]: f.who || 'nobody@' } }, `${f.number} at ${map.from.join(', ')}`, () => reset()),
       )}
     >
       <Flex px="4" py="3" gap="3" wrap="wrap" align="end" borderTopWidth="1px" borderColor="line">

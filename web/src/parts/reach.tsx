@@ -1,8 +1,8 @@
-import { Table, Text } from '@chakra-ui/react';
+import { Text } from '@chakra-ui/react';
 import { Link } from 'react-router';
 import type { Spot } from '../api/client';
-import { Grid } from './grid';
 import { Level } from './level';
+import { DataTable } from './table';
 
 /** Where somebody gets: the folders, and the paths on which the level changes. */
 export function Reach({ user, spots, empty, maxH }: { user: string; spots: Spot[]; empty: string; maxH?: string }) {
@@ -13,23 +13,24 @@ export function Reach({ user, spots, empty, maxH }: { user: string; spots: Spot[
       </Text>
     );
   return (
-    <Grid head={['Path', 'Over SMB', 'Over NFS', '-Why']} maxH={maxH}>
-      {spots.map((s) => (
-        <Table.Row key={s.path}>
-          <Table.Cell fontFamily="mono">{s.path}</Table.Cell>
-          <Table.Cell>
-            <Level level={s.level.smb} />
-          </Table.Cell>
-          <Table.Cell>
-            <Level level={s.level.nfs} />
-          </Table.Cell>
-          <Table.Cell textAlign="end">
+    <DataTable
+      rows={spots}
+      rowKey={(s) => s.path}
+      maxH={maxH}
+      columns={[
+        { head: 'Path', cell: (s) => s.path, is: { fontFamily: 'mono' } },
+        { head: 'Over SMB', cell: (s) => <Level level={s.level.smb} /> },
+        { head: 'Over NFS', cell: (s) => <Level level={s.level.nfs} /> },
+        {
+          head: '-Why',
+          cell: (s) => (
             <Link to={`/why?user=${encodeURIComponent(user)}&path=${encodeURIComponent(s.path)}`}>
               <Text textDecoration="underline">Ask why</Text>
             </Link>
-          </Table.Cell>
-        </Table.Row>
-      ))}
-    </Grid>
+          ),
+          is: { textAlign: 'end' },
+        },
+      ]}
+    />
   );
 }

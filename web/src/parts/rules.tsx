@@ -1,11 +1,13 @@
 import { Box, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
-import { type Change, type ClientRule, useHostSets } from '../api/client';
+import type { Change, ClientRule } from '../api/client';
 import { Previewed, useAsk } from './effect';
+import { FormEnd } from './form';
 import { AddIcon, DownIcon, EditIcon, RemoveIcon, UpIcon } from './icons';
 import { Pick } from './pick';
-import { MainButton, QuietButton } from './sheet';
+import { PickerField } from './picker';
+import { QuietButton } from './sheet';
 import { Tick } from './tick';
 
 /** Whose client rules they are: an export's, by its path, or a host set's. */
@@ -209,7 +211,6 @@ type Form = {
 const numbered = { valueAsNumber: true, min: 0, max: 4294967294 };
 
 function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; onDone: () => void }) {
-  const sets = useHostSets();
   const { register, control, handleSubmit, formState, watch } = useForm<Form>({
     defaultValues: {
       from: rule?.from ?? '',
@@ -237,22 +238,15 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root flex="1" minW="56" invalid={!!formState.errors.from}>
           <Field.Label>From</Field.Label>
-          <Input
+          <PickerField
+            of="host"
+            mono
             autoFocus
-            autoComplete="off"
-            fontFamily="mono"
-            fontSize="sm"
-            list="host-sets"
+            control={control}
+            name="from"
             placeholder="address, network or @set"
-            {...register('from', { required: true })}
+            rules={{ required: true }}
           />
-          {!list.set && (
-            <datalist id="host-sets">
-              {sets.data?.map((s) => (
-                <option key={s.name} value={`@${s.name}`} label={s.description} />
-              ))}
-            </datalist>
-          )}
         </Field.Root>
         {!isSet && (
           <>
@@ -299,12 +293,7 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
           <Tick control={control} name="privilegedPort" text="only from source ports below 1024" />
         )}
         <HStack>
-          <QuietButton size="sm" onClick={onDone}>
-            Cancel
-          </QuietButton>
-          <MainButton size="sm" type="submit">
-            See what it does
-          </MainButton>
+          <FormEnd onCancel={onDone} />
         </HStack>
       </HStack>
       <Previewed

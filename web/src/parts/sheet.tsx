@@ -10,11 +10,11 @@ import {
   Stack,
   Text,
 } from '@chakra-ui/react';
-import type { ReactNode } from 'react';
+import { type ComponentProps, type ReactNode, useEffect } from 'react';
 import { Refusal } from '../api/client';
 
 /** A raised sheet of paper: what belongs together. */
-export const Sheet = (props: BoxProps) => (
+export const Sheet = (props: ComponentProps<typeof Box>) => (
   <Box bg="sheet" borderWidth="1px" borderColor="line" borderRadius="lg" overflow="hidden" {...props} />
 );
 
@@ -32,6 +32,9 @@ export const Part = ({ title, act, children, ...rest }: BoxProps & { title: stri
 );
 
 export function PageHead({ title, text, children }: { title: string; text?: ReactNode; children?: ReactNode }) {
+  useEffect(() => {
+    document.title = `${title} – Amber Gatekeeper`;
+  }, [title]);
   return (
     <Stack direction={{ base: 'column', md: 'row' }} justify="space-between" align={{ md: 'end' }} mb="6" gap="4">
       <Box>
@@ -44,7 +47,7 @@ export function PageHead({ title, text, children }: { title: string; text?: Reac
           </Text>
         )}
       </Box>
-      {children}
+      <Box css={{ '& > div': { flexWrap: 'wrap' } }}>{children}</Box>
     </Stack>
   );
 }

@@ -1,0 +1,33 @@
+import { Flex, Text } from '@chakra-ui/react';
+import { lookAt, usePast } from '../api/past';
+import { Moment } from './moment';
+import { QuietButton } from './sheet';
+
+/** Says that the past is looked at, and leads back. */
+export function PastBanner() {
+  const past = usePast();
+  if (!past) return null;
+  return (
+    <Flex
+      role="status"
+      position="sticky"
+      top="0"
+      zIndex="banner"
+      bg="accent"
+      color="accent.on"
+      px="5"
+      py="2"
+      gap="4"
+      align="center"
+      justify="center"
+      wrap="wrap"
+    >
+      <Text fontWeight="600">
+        As of <Moment at={past} />: who had what then. Nothing can be changed here.
+      </Text>
+      <QuietButton size="sm" bg="sheet" onClick={() => lookAt(null)}>
+        Back to now
+      </QuietButton>
+    </Flex>
+  );
+}

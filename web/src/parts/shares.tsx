@@ -1,0 +1,390 @@
+import { Box, Checkbox, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
+import { useState } from 'react';
+import { useForm } from 'react-hook-form';
+import { change } from '../api/change';
+import { type Change, levels, type Share, useShares } from '../api/client';
+import { type Asked, Previewed, useAsk } from './effect';
+import { Entry, FormEnd, placeRefusal } from './form';
+import { AddIcon, RemoveIcon } from './icons';
+import { Labels } from './labels';
+import { Level } from './level';
+import { Pick } from './pick';
+import { PickerField } from './picker';
+import { Principal } from './principal';
+import { QuietButton, Sheet, Waiting } from './sheet';
+import { DataTable } from './table';
+
+/** What can be said of a share by yes or no. */
+export const shareOptions = [
+  { name: 'announced', text: 'announced' },
+  { name: 'readOnly', text: 'read-only' },
+  { name: 'listOnlyOpenable', text: 'only what one may open' },
+] as const;
+
+/** One such answer, to be changed with a preview. */
+export function ShareOption({
+  share: s,
+  name,
+  mayChange,
+  ask,
+  label,
+}: {
+  share: Share;
+  name: (typeof shareOptions)[number]['name'];
+  mayChange: boolean;
+  ask: (a: Asked) => void;
+  label?: string;
+}) {
+  const text = shareOptions.find((o) => o.name === name)?.text ?? '';
+  return (
+    <Checkbox.Root
+      size="sm"
+      checked={s[name]}
+      disabled={!mayChange}
+      onCheckedChange={(e) =>
+        ask({
+          title: `${s.name}: ${text}, ${e.checked ? 'yes' : 'no'}?`,
+          act: 'Change it',
+          done: `Share ${s.name} is changed.`,
+          changes: [change('share', 'change', { of: { name: s.name }, with: { [name]: e.checked === true } })],
+        })
+      }
+    >
+      <Checkbox.HiddenInput aria-label={label ? undefined : `${s.name}: ${text}`} />
+      <Checkbox.Control />
+      {label && <Checkbox.Label>{label}</Checkbox.Label>}
+    </Checkbox.Root>
+  );
+}
+
+/** The shares of a folder: how each is published over SMB. */
+export function Shares({ folder, mayChange }: { folder: string; mayChange: boolean }) {
+  const shares = useShares();
+  const [adding, setAdding] = useState(false);
+  if (!shares.data) return <Waiting error={shares.error} />;
+  const ours = shares.data.filter((s) => s.folder === folder);
+  return (
+    <Box>
+      {ours.length === 0 && (
+        <Text color="faint" fontSize="sm" mb="4">
+          It is not published over SMB.
+        </Text>
+      )}
+      <Stack gap="4">
+        {ours.map((s) => (
+          <ShareSheet key={s.name} share={s} mayChange={mayChange} />
+        ))}
+        {adding && <AddShare folder={folder} onDone={() => setAdding(false)} />}
+      </Stack>
+      {mayChange && !adding && (
+        <QuietButton mt="4" onClick={() => setAdding(true)}>
+          <AddIcon /> Publish over SMB
+        </QuietButton>
+      )}
+    </Box>
+  );
+}
+
+function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean }) {
+  const [ask, dialog] = useAsk(
+    <Text>
+      Whoever has <b>{s.name}</b> open feels it at once. The folder and its data stay.
+    </Text>,
+  );
+  const [editing, setEditing] = useState(false);
+  return (
+    <Sheet as="section" aria-label={`Share ${s.name}`}>
+      <Flex px="4" py="3" bg="sunk" justify="space-between" align="center" gap="3" wrap="wrap">
+        <Box>
+          <Text fontFamily="mono" fontSize="sm" fontWeight="600">
+            {s.name}
+          </Text>
+          <Text color="faint" fontSize="sm">
+            {[s.description, !s.on && 'SMB is switched off'].filter(Boolean).join(', ')}
+          </Text>
+          <Labels labels={s.labels} />
+        </Box>
+        {mayChange && (
+          <HStack>
+            <QuietButton size="sm" bg="sheet" onClick={() => setEditing(!editing)} aria-expanded={editing}>
+              Change
+              <Text srOnly>share {s.name}</Text>
+            </QuietButton>
+            <QuietButton
+              size="sm"
+              bg="sheet"
+              onClick={() =>
+                ask({
+                  title: `Publish ${s.name} no more?`,
+                  act: 'Publish it no more',
+                  done: `Share ${s.name} is no more.`,
+                  changes: [change('share', 'remove', { of: { name: s.name } })],
+                })
+              }
+            >
+              End publication
+              <Text srOnly>as {s.name}</Text>
+            </QuietButton>
+          </HStack>
+        )}
+      </Flex>
+      {editing && <ChangeShare share={s} onDone={() => setEditing(false)} />}
+      <Flex px="4" py="3" gap="6" wrap="wrap">
+        <ShareOption share={s} name="announced" label="announced in lists of shares" mayChange={mayChange} ask={ask} />
+        <ShareOption
+          share={s}
+          name="readOnly"
+          label="nobody changes anything through it"
+          mayChange={mayChange}
+          ask={ask}
+        />
+        <ShareOption
+          share={s}
+          name="listOnlyOpenable"
+          label="listings leave out what one may not open"
+          mayChange={mayChange}
+          ask={ask}
+        />
+      </Flex>
+      <ShareEntries share={s} mayChange={mayChange} />
+      {dialog}
+    </Sheet>
+  );
+}
+
+/** Entries that hold for a way in alone: who may do what through the share at all. */
+export function ShareEntries({ share: s, mayChange }: { share: Share; mayChange: boolean }) {
+  const [adding, setAdding] = useState(false);
+  const [ask, dialog] = useAsk();
+  return (
+    <Box borderTopWidth="1px" borderColor="line">
+      <Flex px="4" py="2.5" justify="space-between" align="center" gap="3" wrap="wrap">
+        <Text fontSize="sm" color="faint">
+          {s.entries.length === 0
+            ? 'It has no entries of its own: those of the folder alone decide.'
+            : 'Through this share nobody may more than these say.'}
+        </Text>
+        {mayChange && !adding && (
+          <QuietButton size="xs" onClick={() => setAdding(true)}>
+            <AddIcon /> Entry
+            <Text srOnly>of share {s.name}</Text>
+          </QuietButton>
+        )}
+      </Flex>
+      {adding && <AddShareEntry share={s.name} onDone={() => setAdding(false)} />}
+      {s.entries.length > 0 && (
+        <DataTable
+          label={`Entries of share ${s.name}`}
+          rows={s.entries}
+          rowKey={(e) => e.id}
+          columns={[
+            {
+              head: '-Allow or deny',
+              cell: (e) => (e.deny ? 'deny' : 'allow'),
+              is: (e) => ({ w: '20', color: e.deny ? 'shut' : 'open', fontWeight: '600' }),
+            },
+            { head: 'Who', cell: (e) => <Principal kind={e.kind} name={e.who} /> },
+            {
+              head: 'Level',
+              cell: (e) =>
+                mayChange ? (
+                  <Pick
+                    aria-label={`Level of ${e.who} through ${s.name}`}
+                    value={e.level}
+                    onChange={(v) =>
+                      ask({
+                        title: `${e.who}: ${v.target.value} through ${s.name}?`,
+                        act: 'Change it',
+                        done: `Through ${s.name} it is ${v.target.value}.`,
+                        changes: [
+                          change('share entry', 'change', {
+                            of: { name: s.name, id: e.id },
+                            with: { level: v.target.value },
+                          }),
+                        ],
+                      })
+                    }
+                  >
+                    {!levels.some((l) => l.level === e.level) && <option>{e.level}</option>}
+                    {levels.map((l) => (
+                      <option key={l.level}>{l.level}</option>
+                    ))}
+                  </Pick>
+                ) : (
+                  <Level level={e.level} deny={e.deny} />
+                ),
+            },
+            { head: 'Note', cell: (e) => e.note, is: { color: 'faint', whiteSpace: 'normal' } },
+            {
+              head: '-Remove',
+              cell: (e) =>
+                mayChange && (
+                  <IconButton
+                    aria-label={`Remove: ${e.deny ? 'deny' : 'allow'} ${e.who} through ${s.name}`}
+                    size="sm"
+                    variant="ghost"
+                    color="faint"
+                    onClick={() =>
+                      ask({
+                        title: 'Remove this entry?',
+                        act: 'Remove',
+                        done: `Removed: ${e.who} through ${s.name}.`,
+                        changes: [change('share entry', 'remove', { of: { name: s.name, id: e.id } })],
+                      })
+                    }
+                  >
+                    <RemoveIcon />
+                  </IconButton>
+                ),
+              is: { textAlign: 'end', py: '1' },
+            },
+          ]}
+        />
+      )}
+      {dialog}
+    </Box>
+  );
+}
+
+type EntryFilled = { act: 'allow' | 'deny'; who: string; level: string; note: string };
+
+function AddShareEntry({ share, onDone }: { share: string; onDone: () => void }) {
+  const form = useForm<EntryFilled>({ defaultValues: { act: 'allow', who: '', level: 'change', note: '' } });
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const { register, control, handleSubmit, formState } = form;
+  return (
+    <Box
+      as="form"
+      px="4"
+      pb="4"
+      onSubmit={handleSubmit((f) =>
+        setAsking([
+          change('share entry', 'add', {
+            of: { name: share },
+            with: { who: f.who.trim(), deny: f.act === 'deny', level: f.level, note: f.note || undefined },
+          }),
+        ]),
+      )}
+    >
+      <Flex gap="3" wrap="wrap" align="end">
+        <Entry label="Act" w="28">
+          <Pick {...register('act')}>
+            <option value="allow">allow</option>
+            <option value="deny">deny</option>
+          </Pick>
+        </Entry>
+        <Entry label="Who" flex="1" minW="48" error={formState.errors.who}>
+          <PickerField of="who" control={control} name="who" autoFocus rules={{ required: true }} />
+        </Entry>
+        <Entry label="Level" w="32" error={formState.errors.level}>
+          <Pick {...register('level')}>
+            {levels.map((l) => (
+              <option key={l.level}>{l.level}</option>
+            ))}
+          </Pick>
+        </Entry>
+        <Entry label="Note" flex="1" minW="40">
+          <Input maxLength={500} {...register('note')} />
+        </Entry>
+        <FormEnd onCancel={onDone} />
+      </Flex>
+      <Previewed
+        title={`Add this entry to share ${share}?`}
+        act="Add entry"
+        changes={asking}
+        done={`Added to share ${share}.`}
+        onRefused={(e) => placeRefusal(e, form)}
+        onClose={() => setAsking(null)}
+        onDone={onDone}
+      />
+    </Box>
+  );
+}
+
+function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void }) {
+  const form = useForm({ defaultValues: { name: s.name, description: s.description ?? '' } });
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const { register, handleSubmit, formState } = form;
+  return (
+    <Box
+      as="form"
+      px="4"
+      py="4"
+      borderBottomWidth="1px"
+      borderColor="line"
+      onSubmit={handleSubmit((f) => {
+        const to = {
+          ...(f.name.trim() !== s.name && { name: f.name.trim() }),
+          ...(f.description !== (s.description ?? '') && { description: f.description }),
+        };
+        if (Object.keys(to).length === 0) onDone();
+        else setAsking([change('share', 'change', { of: { name: s.name }, with: to })]);
+      })}
+    >
+      <Flex gap="3" wrap="wrap" align="end">
+        <Entry label="Name" w="56" error={formState.errors.name}>
+          <Input autoFocus {...register('name', { required: true })} />
+        </Entry>
+        <Entry label="Description" flex="1" minW="56" error={formState.errors.description}>
+          <Input maxLength={200} {...register('description')} />
+        </Entry>
+        <FormEnd onCancel={onDone} />
+      </Flex>
+      <Previewed
+        title={`Change share ${s.name}?`}
+        act="Change it"
+        changes={asking}
+        done={`Share ${s.name} is changed.`}
+        onRefused={(e) => placeRefusal(e, form)}
+        onClose={() => setAsking(null)}
+        onDone={onDone}
+      >
+        <Text>Clients find it by its name: with another one they have to connect anew.</Text>
+      </Previewed>
+    </Box>
+  );
+}
+
+function AddShare({ folder, onDone }: { folder: string; onDone: () => void }) {
+  const form = useForm({ defaultValues: { name: folder, description: '', announced: true, readOnly: false } });
+  const [asking, setAsking] = useState<Change[] | null>(null);
+  const { register, handleSubmit, formState } = form;
+  return (
+    <Sheet
+      as="form"
+      p="4"
+      onSubmit={handleSubmit((f) =>
+        setAsking([
+          change('share', 'add', {
+            with: {
+              folder,
+              name: f.name.trim(),
+              description: f.description || undefined,
+              ...(!f.announced && { hidden: true }),
+              ...(f.readOnly && { readOnly: true }),
+            },
+          }),
+        ]),
+      )}
+    >
+      <Flex gap="3" wrap="wrap" align="end">
+        <Entry label="Name of the share" w="56" error={formState.errors.name}>
+          <Input autoFocus {...register('name', { required: true })} />
+        </Entry>
+        <Entry label="Description" flex="1" minW="56" error={formState.errors.description}>
+          <Input maxLength={200} {...register('description')} />
+        </Entry>
+        <FormEnd onCancel={onDone} />
+      </Flex>
+      <Previewed
+        title={`Publish ${folder} over SMB?`}
+        act="Publish"
+        changes={asking}
+        done={`${folder} is published over SMB.`}
+        onRefused={(e) => placeRefusal(e, form)}
+        onClose={() => setAsking(null)}
+        onDone={onDone}
+      />
+    </Sheet>
+  );
+}
