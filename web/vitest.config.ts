@@ -1,8 +1,9 @@
 import react from '@vitejs/plugin-react';
 import { defineConfig } from 'vitest/config';
+import { texts } from './texts.mjs';
 
 export default defineConfig({
-  plugins: [react()],
+  plugins: [texts(), react()],
   test: {
     environment: 'jsdom',
     include: ['unit/**/*.test.{ts,tsx}'],

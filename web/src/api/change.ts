@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro';
 import type { Change, Level } from './client';
 
 /** What a change takes besides its kind and act. */
@@ -12,12 +13,12 @@ export const change = <K extends Change['kind'], A extends Change['act']>(kind: 
 
 /** What entries reach, by the words that people use for it. */
 export const reaching = {
-  below: { text: 'here and below', applies: undefined },
-  here: { text: 'here only', applies: ['folder'] },
-  under: { text: 'only below', applies: ['subfolders', 'files'] },
-  folders: { text: 'directories only', applies: ['folder', 'subfolders'] },
-  files: { text: 'files only', applies: ['files'] },
-  direct: { text: 'here and directly in it', applies: ['folder', 'subfolders', 'files', 'direct'] },
+  below: { text: t`here and below`, applies: undefined },
+  here: { text: t`here only`, applies: ['folder'] },
+  under: { text: t`only below`, applies: ['subfolders', 'files'] },
+  folders: { text: t`directories only`, applies: ['folder', 'subfolders'] },
+  files: { text: t`files only`, applies: ['files'] },
+  direct: { text: t`here and directly in it`, applies: ['folder', 'subfolders', 'files', 'direct'] },
 } as const satisfies Record<string, { text: string; applies: readonly string[] | undefined }>;
 
 export type Reaching = keyof typeof reaching;
@@ -38,20 +39,20 @@ const appliesOf = (r: Reaching): Applies | undefined => {
 
 /** The rights that entries are made of, as RFC 8881 section 6.2.1.3 names them, and what each lets one do. */
 export const rights: { name: string; does: string }[] = [
-  { name: 'read_data', does: 'read files, list directories' },
-  { name: 'write_data', does: 'write files, make files' },
-  { name: 'append_data', does: 'lengthen files, make directories' },
-  { name: 'execute', does: 'run files, go through directories' },
-  { name: 'delete', does: 'remove it' },
-  { name: 'delete_child', does: 'remove what is in it' },
-  { name: 'read_attributes', does: 'see size and times' },
-  { name: 'write_attributes', does: 'set times' },
-  { name: 'read_named_attrs', does: 'read extended attributes' },
-  { name: 'write_named_attrs', does: 'write extended attributes' },
-  { name: 'read_acl', does: 'see who may' },
-  { name: 'write_acl', does: 'decide who may' },
-  { name: 'write_owner', does: 'become its owner' },
-  { name: 'synchronize', does: 'wait for it' },
+  { name: 'read_data', does: t`read files, list directories` },
+  { name: 'write_data', does: t`write files, make files` },
+  { name: 'append_data', does: t`lengthen files, make directories` },
+  { name: 'execute', does: t`run files, go through directories` },
+  { name: 'delete', does: t`remove it` },
+  { name: 'delete_child', does: t`remove what is in it` },
+  { name: 'read_attributes', does: t`see size and times` },
+  { name: 'write_attributes', does: t`set times` },
+  { name: 'read_named_attrs', does: t`read extended attributes` },
+  { name: 'write_named_attrs', does: t`write extended attributes` },
+  { name: 'read_acl', does: t`see who may` },
+  { name: 'write_acl', does: t`decide who may` },
+  { name: 'write_owner', does: t`become its owner` },
+  { name: 'synchronize', does: t`wait for it` },
 ];
 
 /** The end of a day, as whoever picks it means it. */

@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro';
 import { MutationCache, QueryCache, QueryClient, useQuery } from '@tanstack/react-query';
 import createClient from 'openapi-fetch';
 import { isRemembered, mustWait, onLook, pastMoment, usePast } from './past';
@@ -107,7 +108,7 @@ export class Refusal extends Error {
   readonly fields: { at: string; says: string }[];
   constructor(status: number, problem?: Partial<Problem>) {
     const details = (problem?.errors ?? []).map((e) => e.message).filter((m) => m && m !== problem?.detail);
-    super([problem?.detail ?? `The service answered ${status}.`, ...details].join(' – '));
+    super([problem?.detail ?? t`The service answered ${status}.`, ...details].join(' – '));
     this.status = status;
     this.next = problem?.next;
     this.need = problem?.need;
@@ -122,7 +123,7 @@ export class Refusal extends Error {
 /** Something was to be changed while the past is looked at. */
 class LooksBack extends Refusal {
   constructor() {
-    super(409, { detail: 'The past cannot be changed: come back to now first.' });
+    super(409, { detail: t`The past cannot be changed: come back to now first.` });
   }
 }
 
@@ -293,9 +294,9 @@ export const useHooks = () =>
   useQuery({ queryKey: ['notices', 'hooks'], queryFn: () => taken(api.GET('/api/v1/notices/hooks')) });
 
 export const levels: { level: Level; means: string }[] = [
-  { level: 'pass', means: 'go through, and see nothing' },
-  { level: 'read', means: 'list and read' },
-  { level: 'add', means: 'put new things in, and change nothing' },
-  { level: 'change', means: 'read, add, alter and delete' },
-  { level: 'control', means: 'change, and decide who else may' },
+  { level: 'pass', means: t`go through, and see nothing` },
+  { level: 'read', means: t`list and read` },
+  { level: 'add', means: t`put new things in, and change nothing` },
+  { level: 'change', means: t`read, add, alter and delete` },
+  { level: 'control', means: t`change, and decide who else may` },
 ];

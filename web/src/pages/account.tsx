@@ -1,4 +1,6 @@
 import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -31,19 +33,25 @@ export function Account() {
   const close = () => setAsks(undefined);
   return (
     <>
-      <PageHead title="My page" text={me.user}>
+      <PageHead title={t`My page`} text={me.user}>
         <HStack wrap="wrap">
-          <QuietButton onClick={() => setAsks('password')}>Change your password</QuietButton>
-          <QuietButton onClick={() => setAsks('codes')}>
-            {me.codes ? 'Set up other one-time codes' : 'Set up one-time codes'}
+          <QuietButton onClick={() => setAsks('password')}>
+            <Trans>Change your password</Trans>
           </QuietButton>
-          {me.codes && <QuietButton onClick={() => setAsks('no codes')}>Remove one-time codes</QuietButton>}
+          <QuietButton onClick={() => setAsks('codes')}>
+            {me.codes ? t`Set up other one-time codes` : t`Set up one-time codes`}
+          </QuietButton>
+          {me.codes && (
+            <QuietButton onClick={() => setAsks('no codes')}>
+              <Trans>Remove one-time codes</Trans>
+            </QuietButton>
+          )}
         </HStack>
       </PageHead>
       <Flex gap="6" mb="8" wrap="wrap">
-        <Fact name="Role">{me.role}</Fact>
-        <Fact name="One-time codes">
-          {me.codes ? `asked for; ${me.recoveryLeft ?? 0} recovery codes are left` : 'none'}
+        <Fact name={t`Role`}>{me.role}</Fact>
+        <Fact name={t`One-time codes`}>
+          {me.codes ? t`asked for; ${me.recoveryLeft ?? 0} recovery codes are left` : t`none`}
         </Fact>
       </Flex>
       {asks === 'password' && <OwnPassword user={me.user} codes={me.codes} onClose={close} />}
@@ -63,12 +71,12 @@ export function Account() {
 
 /** What somebody may do, as people say it. */
 const plainly: Record<string, string> = {
-  pass: 'You may go through it, and see nothing.',
-  read: 'You may look and read.',
-  add: 'You may put new things in, and change nothing.',
-  'read and add': 'You may read, and put new things in.',
-  change: 'You may read, add, alter and delete.',
-  control: 'You may do all of that, and decide who else may.',
+  pass: t`You may go through it, and see nothing.`,
+  read: t`You may look and read.`,
+  add: t`You may put new things in, and change nothing.`,
+  'read and add': t`You may read, and put new things in.`,
+  change: t`You may read, add, alter and delete.`,
+  control: t`You may do all of that, and decide who else may.`,
 };
 
 /** The folders that one gets into, each with how to open it on the machine that one has. */
@@ -76,12 +84,12 @@ function OwnFolders() {
   const own = useOwn();
   const [open, setOpen] = useState<string | null>(null);
   return (
-    <Part title="Your folders">
+    <Part title={t`Your folders`}>
       {!own.data ? (
         <Waiting error={own.error} rows={2} />
       ) : own.data.folders.length === 0 ? (
         <Text px="5" py="3" color="faint">
-          None yet: ask whoever looks after the gateway.
+          <Trans>None yet: ask whoever looks after the gateway.</Trans>
         </Text>
       ) : (
         own.data.folders.map((f) => {
@@ -98,7 +106,7 @@ function OwnFolders() {
                   </Text>
                   <Text mt="1">
                     {plainly[level] ?? level}
-                    {f.at !== f.name && ` You get in at ${f.at}.`}
+                    {f.at !== f.name && t` You get in at ${f.at}.`}
                   </Text>
                 </Box>
                 {f.ways.length > 0 && (
@@ -107,8 +115,10 @@ function OwnFolders() {
                     aria-expanded={open === f.name}
                     onClick={() => setOpen(open === f.name ? null : f.name)}
                   >
-                    How to open it
-                    <Text srOnly>: {f.name}</Text>
+                    <Trans>
+                      How to open it
+                      <Text srOnly>: {f.name}</Text>
+                    </Trans>
                   </QuietButton>
                 )}
               </Flex>
@@ -131,7 +141,7 @@ function OwnUse() {
   const use = own.data?.use;
   if (!use) return null;
   return (
-    <Part title="What you have stored">
+    <Part title={t`What you have stored`}>
       <Stack px="5" py="4" gap="4">
         <InUse use={use} />
         {use.standings.map((s) => (
@@ -147,7 +157,11 @@ function OwnUse() {
             )}
           </Box>
         ))}
-        {use.standings.length === 0 && <Text color="faint">No limit bears on you.</Text>}
+        {use.standings.length === 0 && (
+          <Text color="faint">
+            <Trans>No limit bears on you.</Trans>
+          </Text>
+        )}
       </Stack>
     </Part>
   );
@@ -156,16 +170,20 @@ function OwnUse() {
 function Decides({ me }: { me: Me }) {
   if (!me.decides.length && !me.owns.length) return null;
   return (
-    <Part title="You decide">
+    <Part title={t`You decide`}>
       <Stack px="5" py="3" gap="2">
         {me.decides.map((name) => (
           <Link key={name} to={`/own/folders/${encodeURIComponent(name)}`}>
-            <Text textDecoration="underline">who gets into {name}</Text>
+            <Text textDecoration="underline">
+              <Trans>who gets into {name}</Trans>
+            </Text>
           </Link>
         ))}
         {me.owns.map((name) => (
           <Link key={name} to={`/own/groups/${encodeURIComponent(name)}`}>
-            <Text textDecoration="underline">who is in the group {name}</Text>
+            <Text textDecoration="underline">
+              <Trans>who is in the group {name}</Trans>
+            </Text>
           </Link>
         ))}
       </Stack>
@@ -179,11 +197,11 @@ function Reaches({ user }: { user: string }) {
     queryFn: () => taken(api.GET('/api/v1/reach', { params: { query: { user } } })),
   });
   return (
-    <Part title="What you reach, path by path">
+    <Part title={t`What you reach, path by path`}>
       {!reach.data ? (
         <Waiting error={reach.error} rows={2} />
       ) : (
-        <Reach user={user} spots={reach.data.spots} empty="Nowhere yet." />
+        <Reach user={user} spots={reach.data.spots} empty={t`Nowhere yet.`} />
       )}
     </Part>
   );
@@ -197,7 +215,7 @@ function SignIns() {
     onError: sayRefused,
   });
   return (
-    <Part title="Where you are signed in">
+    <Part title={t`Where you are signed in`}>
       {!all.data ? (
         <Waiting error={all.error} rows={2} />
       ) : (
@@ -205,20 +223,24 @@ function SignIns() {
           rows={all.data}
           rowKey={(s) => s.id}
           columns={[
-            { head: 'From', cell: (s) => s.address, is: { fontFamily: 'mono' } },
+            { head: t`From`, cell: (s) => s.address, is: { fontFamily: 'mono' } },
             {
-              head: 'As',
-              cell: (s) => (s.this ? 'this browser' : s.client),
+              head: t`As`,
+              cell: (s) => (s.this ? t`this browser` : s.client),
               is: (s) => ({ maxW: '280px', truncate: true, title: s.client }),
             },
-            { head: 'Since', cell: (s) => <Moment at={s.begun} /> },
-            { head: 'Last used', cell: (s) => <Moment at={s.used} /> },
+            { head: t`Since`, cell: (s) => <Moment at={s.begun} /> },
+            { head: t`Last used`, cell: (s) => <Moment at={s.used} /> },
             {
-              head: '-End',
+              head: `-${t`End`}`,
               cell: (s) =>
                 !s.this && (
-                  <QuietButton size="sm" aria-label={`End the sign-in from ${s.address}`} onClick={() => end.mutate(s)}>
-                    End
+                  <QuietButton
+                    size="sm"
+                    aria-label={t`End the sign-in from ${s.address}`}
+                    onClick={() => end.mutate(s)}
+                  >
+                    <Trans>End</Trans>
                   </QuietButton>
                 ),
               is: { textAlign: 'end' },
@@ -242,20 +264,20 @@ function Tokens({ role }: { role: Me['role'] }) {
   const [adding, setAdding] = useState(false);
   const [made, setMade] = useState<Token>();
   const remove = useMutation({
-    mutationFn: (t: Token) => taken(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })),
-    onSuccess: (_, t) => {
-      say(`The token ${t.name} is taken back.`);
+    mutationFn: (token: Token) => taken(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: token.id } } })),
+    onSuccess: (_, token) => {
+      say(t`The token ${token.name} is taken back.`);
       client.invalidateQueries({ queryKey: ['tokens'] });
     },
     onError: sayRefused,
   });
   return (
     <Part
-      title="Tokens of programs"
+      title={t`Tokens of programs`}
       act={
         !adding && (
           <QuietButton size="sm" bg="sheet" onClick={() => setAdding(true)}>
-            Make a token
+            <Trans>Make a token</Trans>
           </QuietButton>
         )
       }
@@ -263,18 +285,20 @@ function Tokens({ role }: { role: Me['role'] }) {
       {adding && (
         <NewToken
           role={role}
-          onDone={(t) => {
+          onDone={(token) => {
             setAdding(false);
-            setMade(t);
+            setMade(token);
           }}
         />
       )}
       {made?.text && (
         <Box px="5" py="4" borderBottomWidth="1px" borderColor="line">
           <Text mb="1">
-            The token {made.name}. It is shown this once; a program sends it as a bearer token (RFC 6750).
+            <Trans>
+              The token {made.name}. It is shown this once; a program sends it as a bearer token (RFC 6750).
+            </Trans>
           </Text>
-          <Text fontFamily="mono" fontSize="sm" wordBreak="break-all" aria-label="The token">
+          <Text fontFamily="mono" fontSize="sm" wordBreak="break-all" aria-label={t`The token`}>
             {made.text}
           </Text>
         </Box>
@@ -283,27 +307,43 @@ function Tokens({ role }: { role: Me['role'] }) {
         <Waiting error={all.error} rows={2} />
       ) : all.data.length === 0 ? (
         <Text px="5" py="3" color="faint">
-          No program uses the API on your behalf.
+          <Trans>No program uses the API on your behalf.</Trans>
         </Text>
       ) : (
         <DataTable
           rows={all.data}
-          rowKey={(t) => t.id}
+          rowKey={(token) => token.id}
           columns={[
-            { head: 'Name', cell: (t) => t.name, is: { fontWeight: '600' } },
-            { head: 'Role', cell: (t) => t.role },
+            { head: t`Name`, cell: (token) => token.name, is: { fontWeight: '600' } },
+            { head: t`Role`, cell: (token) => token.role },
             {
-              head: 'Last day',
-              cell: (t) => (t.ends ? lastDay(t.ends) : 'never ends'),
-              is: (t) => ({ color: t.ended ? 'shut' : undefined }),
+              head: t`Last day`,
+              cell: (token) => (token.ends ? lastDay(token.ends) : t`never ends`),
+              is: (token) => ({ color: token.ended ? 'shut' : undefined }),
             },
-            { head: 'Last used', cell: (t) => (t.used ? `$<Moment at={t.used} /> from ${t.address}` : 'never') },
-            { head: 'From', cell: (t) => t.from.join(', ') || 'anywhere' },
             {
-              head: '-Remove',
-              cell: (t) => (
-                <QuietButton size="sm" aria-label={`Take back the token ${t.name}`} onClick={() => remove.mutate(t)}>
-                  Take back
+              head: t`Last used`,
+              cell: (token) =>
+                token.used ? (
+                  <>
+                    <Trans>
+                      <Moment at={token.used} /> from {token.address}
+                    </Trans>
+                  </>
+                ) : (
+                  'never'
+                ),
+            },
+            { head: t`From`, cell: (token) => token.from.join(', ') || t`anywhere` },
+            {
+              head: `-${t`Remove`}`,
+              cell: (token) => (
+                <QuietButton
+                  size="sm"
+                  aria-label={t`Take back the token ${token.name}`}
+                  onClick={() => remove.mutate(token)}
+                >
+                  <Trans>Take back</Trans>
                 </QuietButton>
               ),
               is: { textAlign: 'end' },
@@ -331,9 +371,9 @@ function NewToken({ role, onDone }: { role: Me['role']; onDone: (made?: Token) =
           },
         }),
       ),
-    onSuccess: (t) => {
+    onSuccess: (token) => {
       client.invalidateQueries({ queryKey: ['tokens'] });
-      onDone(t);
+      onDone(token);
     },
   });
   return (
@@ -342,11 +382,15 @@ function NewToken({ role, onDone }: { role: Me['role']; onDone: (made?: Token) =
         {add.error && <Refused error={add.error} />}
         <Flex gap="4" wrap="wrap" align="end">
           <Field.Root w="160px" invalid={!!formState.errors.name}>
-            <Field.Label>Name</Field.Label>
+            <Field.Label>
+              <Trans>Name</Trans>
+            </Field.Label>
             <Input {...register('name', { required: true })} />
           </Field.Root>
           <Field.Root w="170px">
-            <Field.Label>Role</Field.Label>
+            <Field.Label>
+              <Trans>Role</Trans>
+            </Field.Label>
             <Pick {...register('role')}>
               {narrower[role].map((r) => (
                 <option key={r}>{r}</option>
@@ -354,17 +398,23 @@ function NewToken({ role, onDone }: { role: Me['role']; onDone: (made?: Token) =
             </Pick>
           </Field.Root>
           <Field.Root w="170px">
-            <Field.Label>Last day</Field.Label>
+            <Field.Label>
+              <Trans>Last day</Trans>
+            </Field.Label>
             <Input type="date" {...register('ends')} />
           </Field.Root>
           <Field.Root w="220px">
-            <Field.Label>Only from</Field.Label>
+            <Field.Label>
+              <Trans>Only from</Trans>
+            </Field.Label>
             <Input placeholder="192.0.2.0/24" fontFamily="mono" {...register('from')} />
           </Field.Root>
           <MainButton type="submit" loading={add.isPending}>
-            Make it
+            <Trans>Make it</Trans>
           </MainButton>
-          <QuietButton onClick={() => onDone()}>Leave it</QuietButton>
+          <QuietButton onClick={() => onDone()}>
+            <Trans>Leave it</Trans>
+          </QuietButton>
         </Flex>
       </Stack>
     </form>

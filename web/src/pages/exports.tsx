@@ -1,4 +1,6 @@
 import { Box, Checkbox, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -26,8 +28,8 @@ export function Exports({ folder, mayChange }: { folder: string; mayChange: bool
     <>
       <Text color="faint" fontSize="sm" mb="4">
         {ours.length === 0
-          ? 'It is not published over NFS.'
-          : 'Rules are tried in their order. The first that matches a client decides; whom none matches learns nothing.'}
+          ? t`It is not published over NFS.`
+          : t`Rules are tried in their order. The first that matches a client decides; whom none matches learns nothing.`}
       </Text>
       <Stack gap="4">
         {ours.map((e) => (
@@ -37,7 +39,7 @@ export function Exports({ folder, mayChange }: { folder: string; mayChange: bool
       </Stack>
       {mayChange && !adding && (
         <QuietButton mt="4" onClick={() => setAdding(true)}>
-          <AddIcon /> Publish over NFS
+          <AddIcon /> <Trans>Publish over NFS</Trans>
         </QuietButton>
       )}
     </>
@@ -47,7 +49,9 @@ export function Exports({ folder, mayChange }: { folder: string; mayChange: bool
 function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: boolean }) {
   const [setAsking, dialog] = useAsk(
     <Text>
-      Whoever has <b>{e.path}</b> mounted feels it at once. The folder and its data stay.
+      <Trans>
+        Whoever has <b>{e.path}</b> mounted feels it at once. The folder and its data stay.
+      </Trans>
     </Text>,
   );
   const path = { name: named(e.path) };
@@ -77,7 +81,7 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
             {e.path}
           </Text>
           <Text color="faint" fontSize="sm">
-            {[e.below && `from ${e.below} on`, e.description, !e.on && 'NFS is switched off']
+            {[e.below && t`from ${e.below} on`, e.description, !e.on && t`NFS is switched off`]
               .filter(Boolean)
               .join(', ')}
           </Text>
@@ -89,25 +93,25 @@ function ExportSheet({ exported: e, mayChange }: { exported: Export; mayChange: 
             bg="sheet"
             onClick={() =>
               setAsking({
-                title: 'End this publication?',
-                act: 'End it',
-                done: `${e.path} is no longer published.`,
+                title: t`End this publication?`,
+                act: t`End it`,
+                done: t`${e.path} is no longer published.`,
                 changes: [{ kind: 'export', act: 'remove', of }],
               })
             }
           >
-            End publication
+            <Trans>End publication</Trans>
           </QuietButton>
         )}
       </Flex>
       <Rules list={{ export: e.path }} rules={e.rules} inForce={e.inForce} mayChange={mayChange} />
       <Flex px="4" py="3" borderTopWidth="1px" borderColor="line" gap="6" wrap="wrap">
-        {option('every write is on disk before it is answered', e.sync, (sync) => change.mutate({ sync }))}
-        {option('groups as the client lists them, not as in the records', e.clientGroups, (clientGroups) =>
+        {option(t`every write is on disk before it is answered`, e.sync, (sync) => change.mutate({ sync }))}
+        {option(t`groups as the client lists them, not as in the records`, e.clientGroups, (clientGroups) =>
           setAsking({
-            title: clientGroups ? 'Take the word of clients about groups?' : 'Go by the groups of the records?',
-            act: 'Change it',
-            done: `Changed: ${e.path}.`,
+            title: clientGroups ? t`Take the word of clients about groups?` : t`Go by the groups of the records?`,
+            act: t`Change it`,
+            done: t`Changed: ${e.path}.`,
             changes: [{ kind: 'export', act: 'change', of, with: { clientGroups } }],
           }),
         )}
@@ -125,20 +129,20 @@ function Try({ exported }: { exported: string }) {
     mutationFn: (from: string) =>
       taken(api.GET('/api/v1/exports/{name}/test', { params: { path: { name: named(exported) }, query: { from } } })),
   });
-  const t = tried.data;
+  const answer = tried.data;
   return (
     <Box px="4" py="3" borderTopWidth="1px" borderColor="line">
       <HStack as="form" gap="3" onSubmit={handleSubmit((f) => tried.mutate(f.from.trim()))}>
         <Input
-          aria-label={`Address to try on ${exported}`}
+          aria-label={t`Address to try on ${exported}`}
           size="sm"
           maxW="56"
-          placeholder="address or host"
+          placeholder={t`address or host`}
           autoComplete="off"
           {...register('from', { required: true })}
         />
         <QuietButton size="sm" type="submit" loading={tried.isPending}>
-          Which rule applies?
+          <Trans>Which rule applies?</Trans>
         </QuietButton>
       </HStack>
       <Box aria-live="polite">
@@ -147,12 +151,16 @@ function Try({ exported }: { exported: string }) {
             <Refused error={tried.error} />
           </Box>
         )}
-        {t && !tried.error && (
+        {answer && !tried.error && (
           <HStack mt="3" gap="3" align="start">
-            <GateIcon open={t.lets} boxSize="6" color={t.lets ? 'open' : 'shut'} />
+            <GateIcon open={answer.lets} boxSize="6" color={answer.lets ? 'open' : 'shut'} />
             <Text fontSize="sm">
-              <b>{t.lets ? `Line ${t.rule?.number} lets ${t.address} in` : `${t.address} is not let in`}</b>: {t.reason}
-              .{t.rule && <Text color="faint">{t.rule.terms}</Text>}
+              <b>
+                {answer.lets
+                  ? t`Line ${answer.rule?.number ?? ''} lets ${answer.address} in`
+                  : t`${answer.address} is not let in`}
+              </b>
+              : {answer.reason}.{answer.rule && <Text color="faint">{answer.rule.terms}</Text>}
             </Text>
           </HStack>
         )}
@@ -178,7 +186,7 @@ function AddExport({ folder, onDone }: { folder: string; onDone: () => void }) {
       ),
     onSuccess: async (e) => {
       await refresh();
-      say(`Published as ${e.path}. Nobody may mount it before it has a client rule.`);
+      say(t`Published as ${e.path}. Nobody may mount it before it has a client rule.`);
       onDone();
     },
   });
@@ -191,30 +199,36 @@ function AddExport({ folder, onDone }: { folder: string; onDone: () => void }) {
       )}
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root w="56">
-          <Field.Label>What clients mount</Field.Label>
+          <Field.Label>
+            <Trans>What clients mount</Trans>
+          </Field.Label>
           <Input fontFamily="mono" fontSize="sm" autoComplete="off" {...register('path', { required: true })} />
         </Field.Root>
         <Field.Root w="56">
-          <Field.Label>Only from here on</Field.Label>
+          <Field.Label>
+            <Trans>Only from here on</Trans>
+          </Field.Label>
           <Input
             fontFamily="mono"
             fontSize="sm"
             autoComplete="off"
-            placeholder="path in the folder"
+            placeholder={t`path in the folder`}
             {...register('below')}
           />
         </Field.Root>
         <Field.Root flex="1" minW="40">
-          <Field.Label>Description</Field.Label>
+          <Field.Label>
+            <Trans>Description</Trans>
+          </Field.Label>
           <Input maxLength={200} {...register('description')} />
         </Field.Root>
       </Flex>
       <HStack mt="4" justify="end">
         <QuietButton size="sm" onClick={onDone}>
-          Cancel
+          <Trans>Cancel</Trans>
         </QuietButton>
         <MainButton size="sm" type="submit" loading={add.isPending}>
-          Publish
+          <Trans>Publish</Trans>
         </MainButton>
       </HStack>
     </Sheet>

@@ -1,8 +1,11 @@
 import { Badge, Box, Field, Flex, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { useLocation } from 'react-router';
+import { locales } from '#texts';
 import { change } from '../api/change';
 import { api, client, type Finding, fileAt, taken, useFindings, useMe } from '../api/client';
 import { AsSeen } from '../parts/as-seen';
@@ -12,9 +15,9 @@ import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../p
 import { say } from '../parts/toaster';
 
 const means = {
-  high: 'open to people or machines that nobody named, or out of everybody’s reach',
-  medium: 'somebody has less, or more, than was meant',
-  low: 'untidy: it misleads who reads the rules',
+  high: t`open to people or machines that nobody named, or out of everybody’s reach`,
+  medium: t`somebody has less, or more, than was meant`,
+  low: t`untidy: it misleads who reads the rules`,
 };
 
 /** What the audit holds to be wrong or risky, each with what fixes it. */
@@ -26,13 +29,15 @@ export function Findings() {
   const meant = decodeURIComponent(useLocation().hash.slice(1));
   return (
     <>
-      <PageHead title="Findings" text="What the audit holds to be wrong or risky, and what fixes it.">
+      <PageHead title={t`Findings`} text={t`What the audit holds to be wrong or risky, and what fixes it.`}>
         <HStack>
           <a href={fileAt('/api/v1/reports/findings')}>
-            <QuietButton as="span">For paper</QuietButton>
+            <QuietButton as="span">
+              <Trans>For paper</Trans>
+            </QuietButton>
           </a>
           <QuietButton onClick={() => setAll(!all)} aria-pressed={all}>
-            {all ? 'Hide what is accepted' : 'Show what is accepted too'}
+            {all ? t`Hide what is accepted` : t`Show what is accepted too`}
           </QuietButton>
         </HStack>
       </PageHead>
@@ -40,7 +45,9 @@ export function Findings() {
         <Waiting error={findings.error} />
       ) : findings.data.length === 0 ? (
         <Sheet p="6">
-          <Text>Nothing is found to be wrong.</Text>
+          <Text>
+            <Trans>Nothing is found to be wrong.</Trans>
+          </Text>
         </Sheet>
       ) : (
         <Stack gap="8">
@@ -104,34 +111,39 @@ function FindingSheet({ finding: f, mayChange, meant }: { finding: Finding; mayC
           <Text color="faint">{f.says}.</Text>
           {f.accepted && (
             <Text fontSize="sm" mt="1">
-              Accepted by {f.accepted.by} until {new Date(f.accepted.until).toLocaleDateString()}: {f.accepted.reason}
+              <Trans>
+                Accepted by {f.accepted.by} until {new Date(f.accepted.until).toLocaleDateString(locales())}:{' '}
+                {f.accepted.reason}
+              </Trans>
             </Text>
           )}
         </Box>
         {mayChange && f.accepted && (
           <Box>
             <QuietButton size="sm" onClick={() => setReopening(true)}>
-              Live with it no more
-              <Text srOnly>: {f.subject}</Text>
+              <Trans>
+                Live with it no more
+                <Text srOnly>: {f.subject}</Text>
+              </Trans>
             </QuietButton>
           </Box>
         )}
         <Previewed
-          title="Live with it no more?"
-          act="It is to be told of again"
+          title={t`Live with it no more?`}
+          act={t`It is to be told of again`}
           changes={reopening ? [change('finding', 'reopen', { of: { name: f.key } })] : null}
-          done={`${f.subject} is told of again.`}
+          done={t`${f.subject} is told of again.`}
           onClose={() => setReopening(false)}
           onDone={() => setReopening(false)}
         />
         {mayChange && !f.accepted && !accepting && (
           <HStack align="start">
             <QuietButton size="sm" onClick={() => setAccepting(true)}>
-              Accept
+              <Trans>Accept</Trans>
             </QuietButton>
             {f.changes && (
               <MainButton size="sm" onClick={() => setFixing(true)}>
-                Fix
+                <Trans>Fix</Trans>
               </MainButton>
             )}
           </HStack>
@@ -146,10 +158,10 @@ function FindingSheet({ finding: f, mayChange, meant }: { finding: Finding; mayC
       )}
       {accepting && <Accept finding={f} onDone={() => setAccepting(false)} />}
       <Previewed
-        title={`Fix: ${f.kind}?`}
-        act="Fix"
+        title={t`Fix: ${f.kind}?`}
+        act={t`Fix`}
         changes={fixing ? (f.changes ?? []) : null}
-        done={`Fixed: ${f.subject}.`}
+        done={t`Fixed: ${f.subject}.`}
         onClose={() => setFixing(false)}
         onDone={() => setFixing(false)}
       >
@@ -173,7 +185,7 @@ function Accept({ finding, onDone }: { finding: Finding; onDone: () => void }) {
       ),
     onSuccess: async () => {
       await client.invalidateQueries({ queryKey: ['findings'] });
-      say(`Accepted: ${finding.subject}.`);
+      say(t`Accepted: ${finding.subject}.`);
       onDone();
     },
   });
@@ -186,16 +198,22 @@ function Accept({ finding, onDone }: { finding: Finding; onDone: () => void }) {
       )}
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root flex="1" minW="48">
-          <Field.Label>Why it may stay</Field.Label>
+          <Field.Label>
+            <Trans>Why it may stay</Trans>
+          </Field.Label>
           <Input autoFocus maxLength={500} {...register('reason', { required: true })} />
         </Field.Root>
         <Field.Root w="44">
-          <Field.Label>Until</Field.Label>
+          <Field.Label>
+            <Trans>Until</Trans>
+          </Field.Label>
           <Input type="date" min={new Date().toISOString().slice(0, 10)} {...register('until', { required: true })} />
         </Field.Root>
-        <QuietButton onClick={onDone}>Cancel</QuietButton>
+        <QuietButton onClick={onDone}>
+          <Trans>Cancel</Trans>
+        </QuietButton>
         <MainButton type="submit" loading={accept.isPending}>
-          Accept
+          <Trans>Accept</Trans>
         </MainButton>
       </Flex>
     </Box>

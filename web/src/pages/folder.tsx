@@ -1,4 +1,6 @@
 import { Box, Field, Flex, HStack, Stack, Tabs, Text } from '@chakra-ui/react';
+import { plural, t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useParams, useSearchParams } from 'react-router';
@@ -54,27 +56,31 @@ export function FolderPage() {
     <>
       <Link to="/folders">
         <Text color="faint" fontSize="sm" mb="2">
-          ← Folders
+          <Trans>← Folders</Trans>
         </Text>
       </Link>
       <PageHead title={f.name} text={f.description}>
         <HStack>
           <a href={fileAt(`/api/v1/reports/folder?of=${encodeURIComponent(f.name)}`)}>
-            <QuietButton as="span">For paper</QuietButton>
+            <QuietButton as="span">
+              <Trans>For paper</Trans>
+            </QuietButton>
           </a>
           <Link to={`/why?path=${encodeURIComponent(f.name)}`}>
-            <QuietButton as="span">Ask why</QuietButton>
+            <QuietButton as="span">
+              <Trans>Ask why</Trans>
+            </QuietButton>
           </Link>
         </HStack>
       </PageHead>
       {f.away && <Away why={f.away} volume={f.volume} />}
       <Flex gap="6" mb="6" wrap="wrap">
         <FolderFacts folder={f} />
-        <Fact name="Published as">
+        <Fact name={t`Published as`}>
           <Ways folder={f} />
         </Fact>
         <FolderUse name={f.name} />
-        <Fact name="Labels">
+        <Fact name={t`Labels`}>
           <AlterLabels
             labels={f.labels}
             list="/folders"
@@ -83,7 +89,7 @@ export function FolderPage() {
           />
         </Fact>
         {here.length > 0 && (
-          <Fact name="Needs a hand">
+          <Fact name={t`Needs a hand`}>
             {here.slice(0, 3).map((one) => (
               <Link key={one.key} to={`/findings#${encodeURIComponent(one.key)}`}>
                 <Text color="shut" textDecoration="underline">
@@ -91,7 +97,11 @@ export function FolderPage() {
                 </Text>
               </Link>
             ))}
-            {here.length > 3 && <Link to="/findings">and {here.length - 3} more</Link>}
+            {here.length > 3 && (
+              <Link to="/findings">
+                <Trans>and {here.length - 3} more</Trans>
+              </Link>
+            )}
           </Fact>
         )}
       </Flex>
@@ -103,15 +113,33 @@ export function FolderPage() {
         css={{ '--indicator-color': 'colors.accent' }}
       >
         <Tabs.List borderColor="line" mb="5" overflowX="auto" overflowY="hidden">
-          <Tabs.Trigger value="access">Who may do what</Tabs.Trigger>
-          <Tabs.Trigger value="everybody">Who gets in</Tabs.Trigger>
-          <Tabs.Trigger value="browse">Browse</Tabs.Trigger>
-          <Tabs.Trigger value="shares">Shares</Tabs.Trigger>
-          <Tabs.Trigger value="exports">Exports</Tabs.Trigger>
-          <Tabs.Trigger value="open">How to open it</Tabs.Trigger>
-          <Tabs.Trigger value="room">Room</Tabs.Trigger>
-          <Tabs.Trigger value="history">History</Tabs.Trigger>
-          <Tabs.Trigger value="settings">Settings</Tabs.Trigger>
+          <Tabs.Trigger value="access">
+            <Trans>Who may do what</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="everybody">
+            <Trans>Who gets in</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="browse">
+            <Trans>Browse</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="shares">
+            <Trans>Shares</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="exports">
+            <Trans>Exports</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="open">
+            <Trans>How to open it</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="room">
+            <Trans>Room</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="history">
+            <Trans>History</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="settings">
+            <Trans>Settings</Trans>
+          </Tabs.Trigger>
         </Tabs.List>
         <Tabs.Content value="access" p="0">
           {f.permissions === 'unix' ? (
@@ -142,7 +170,9 @@ export function FolderPage() {
               <Connect name={f.name} />
             </Stack>
           ) : (
-            <Text color="faint">It is not published yet, and so there is nothing to open.</Text>
+            <Text color="faint">
+              <Trans>It is not published yet, and so there is nothing to open.</Trans>
+            </Text>
           )}
         </Tabs.Content>
         <Tabs.Content value="history" p="0">
@@ -174,7 +204,7 @@ function Places({ folder: f, mayChange, findings }: { folder: Folder; mayChange:
     f.name,
     f.places.map((p) => ({
       path: p.path,
-      says: [`${p.explicit} ${p.explicit === 1 ? 'entry' : 'entries'}`, p.cut && 'inherits nothing from above']
+      says: [plural(p.explicit, { one: '# entry', other: '# entries' }), p.cut && t`inherits nothing from above`]
         .filter(Boolean)
         .join(', '),
     })),
@@ -187,7 +217,10 @@ function Places({ folder: f, mayChange, findings }: { folder: Folder; mayChange:
   return (
     <>
       <Text color="faint" fontSize="sm" mb="4">
-        In the order in which entries are evaluated. What is written on a path holds for all below it, until it is cut.
+        <Trans>
+          In the order in which entries are evaluated. What is written on a path holds for all below it, until it is
+          cut.
+        </Trans>
       </Text>
       {mayChange && <Arrange folder={f.name} />}
       <Stack gap="4">
@@ -196,15 +229,14 @@ function Places({ folder: f, mayChange, findings }: { folder: Folder; mayChange:
         )}
         {below.length > 0 && (
           <Part
-            title={
-              below.length === 1
-                ? 'One path below has rules of its own'
-                : `${below.length} paths below have rules of their own`
-            }
+            title={plural(below.length, {
+              one: 'One path below has rules of its own',
+              other: '# paths below have rules of their own',
+            })}
           >
             <Box p="3">
               <Tree
-                label="Paths on which something is written"
+                label={t`Paths on which something is written`}
                 branches={branches}
                 chosen={chosen || undefined}
                 onChoose={(on) => setParams(on ? { on } : {}, { replace: true })}
@@ -228,7 +260,7 @@ function FolderUse({ name }: { name: string }) {
   if (!use) return null;
   const standing = use.standings[0];
   return (
-    <Fact name="In use">
+    <Fact name={t`In use`}>
       <Link to={`/limits?by=folder`}>
         <InUse use={use} />
       </Link>
@@ -256,7 +288,7 @@ function Arrange({ folder }: { folder: string }) {
     return (
       <Box mb="4">
         <QuietButton size="sm" onClick={() => setOpen(true)}>
-          Arrange anew
+          <Trans>Arrange anew</Trans>
         </QuietButton>
       </Box>
     );
@@ -280,7 +312,9 @@ function Arrange({ folder }: { folder: string }) {
       >
         <Flex gap="3" wrap="wrap" align="end">
           <Field.Root w={{ base: 'full', sm: '80' }}>
-            <Field.Label>Arrangement</Field.Label>
+            <Field.Label>
+              <Trans>Arrangement</Trans>
+            </Field.Label>
             <Pick {...register('name')}>
               {arrangements.data?.map((a) => (
                 <option key={a.name} value={a.name}>
@@ -290,38 +324,44 @@ function Arrange({ folder }: { folder: string }) {
             </Pick>
           </Field.Root>
           <Field.Root flex="1" minW="44">
-            <Field.Label>{picked?.team ?? 'team'}</Field.Label>
+            <Field.Label>{picked?.team ?? t`team`}</Field.Label>
             <PickerField
               of="who"
               several
               control={control}
               name="team"
-              placeholder="users and groups"
+              placeholder={t`users and groups`}
               rules={{ required: true }}
             />
           </Field.Root>
           {picked?.others && (
             <Field.Root flex="1" minW="44">
               <Field.Label>{picked.others}</Field.Label>
-              <PickerField of="who" several control={control} name="others" placeholder="users and groups" />
+              <PickerField of="who" several control={control} name="others" placeholder={t`users and groups`} />
             </Field.Root>
           )}
-          <QuietButton onClick={() => setOpen(false)}>Cancel</QuietButton>
-          <MainButton type="submit">See what it does</MainButton>
+          <QuietButton onClick={() => setOpen(false)}>
+            <Trans>Cancel</Trans>
+          </QuietButton>
+          <MainButton type="submit">
+            <Trans>See what it does</Trans>
+          </MainButton>
         </Flex>
       </form>
       <Previewed
-        title={`Arrange ${folder} anew?`}
-        act="Arrange"
+        title={t`Arrange ${folder} anew?`}
+        act={t`Arrange`}
         changes={asking}
-        done={`${folder} is arranged: ${picked?.text}.`}
+        done={t`${folder} is arranged: ${picked?.text ?? ''}.`}
         onClose={() => setAsking(null)}
         onDone={() => {
           setAsking(null);
           setOpen(false);
         }}
       >
-        <Text>What is written on the folder itself makes way. What is written below it stays.</Text>
+        <Text>
+          <Trans>What is written on the folder itself makes way. What is written below it stays.</Trans>
+        </Text>
       </Previewed>
     </Sheet>
   );

@@ -1,4 +1,6 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
+import { plural, t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { Link, useSearchParams } from 'react-router';
 import { useFolders, useMe } from '../api/client';
 import { FolderIcon } from '../parts/icons';
@@ -17,17 +19,19 @@ export function Folders() {
   if (folders.data.length === 0)
     return (
       <>
-        <PageHead title="Folders" />
+        <PageHead title={t`Folders`} />
         <Sheet p="8">
           <Text fontWeight="600" mb="1">
-            No folders yet
+            <Trans>No folders yet</Trans>
           </Text>
           <Text color="faint" mb="4">
-            A folder is a directory on a volume that can be published.
+            <Trans>A folder is a directory on a volume that can be published.</Trans>
           </Text>
           {mayChange && (
             <Link to="/folders/new">
-              <MainButton as="span">Make one</MainButton>
+              <MainButton as="span">
+                <Trans>Make one</Trans>
+              </MainButton>
             </Link>
           )}
         </Sheet>
@@ -38,17 +42,22 @@ export function Folders() {
   return (
     <>
       <PageHead
-        title="Folders"
+        title={t`Folders`}
         text={
           label
-            ? `${shown.length} of ${folders.data.length} folders: those marked ${label}`
-            : `${folders.data.length} folders, and where each is published`
+            ? t`${shown.length} of ${folders.data.length} folders: those marked ${label}`
+            : plural(folders.data.length, {
+                one: '# folder, and where it is published',
+                other: '# folders, and where each is published',
+              })
         }
       >
         <HStack>
           {label && (
             <Link to="/folders">
-              <QuietButton as="span">All folders</QuietButton>
+              <QuietButton as="span">
+                <Trans>All folders</Trans>
+              </QuietButton>
             </Link>
           )}
           {mayChange && <NewFolderLink />}
@@ -56,12 +65,12 @@ export function Folders() {
       </PageHead>
       <Sheet>
         <DataTable
-          label="Folders"
+          label={t`Folders`}
           rows={shown}
           rowKey={(f) => f.name}
           columns={[
             {
-              head: 'Folder',
+              head: t`Folder`,
               by: (f) => f.name,
               cell: (f) => (
                 <HStack gap="3" align="start">
@@ -91,21 +100,21 @@ export function Folders() {
               is: { py: '3' },
             },
             {
-              head: 'Published as',
+              head: t`Published as`,
               cell: (f) => <Ways folder={f} />,
               is: { hideBelow: 'md' },
               headIs: { hideBelow: 'md' },
             },
             {
-              head: 'Volume',
+              head: t`Volume`,
               by: (f) => f.volume,
               cell: (f) => f.volume,
               is: { hideBelow: 'md' },
               headIs: { hideBelow: 'md' },
             },
             {
-              head: 'Entries',
-              cell: (f) => (f.permissions === 'unix' ? 'by mode' : f.places.reduce((n, p) => n + p.explicit, 0)),
+              head: t`Entries`,
+              cell: (f) => (f.permissions === 'unix' ? t`by mode` : f.places.reduce((n, p) => n + p.explicit, 0)),
               is: { textAlign: 'end', hideBelow: 'sm' },
               headIs: { textAlign: 'end', hideBelow: 'sm' },
             },

@@ -1,5 +1,7 @@
 import { Box, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
+import { plural, t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
@@ -32,9 +34,11 @@ function Branch({ group, all, above }: { group: Group; all: Map<string, Group>; 
           </Text>
         </Link>
         <Text color="faint" fontSize="sm">
-          gid {group.gid}, {howMany(people)}
-          {group.owners.length > 0 && `, owned by ${group.owners.map((o) => o.name).join(', ')}`}
-          {group.description && ` – ${group.description}`}
+          <Trans>
+            gid {group.gid}, {howMany(people)}
+            {group.owners.length > 0 && t`, owned by ${group.owners.map((o) => o.name).join(', ')}`}
+            {group.description && ` – ${group.description}`}
+          </Trans>
         </Text>
       </HStack>
       {inner.map((m) => {
@@ -58,8 +62,12 @@ export function Groups() {
   const within = new Set(groups.data.flatMap((g) => g.members.filter((m) => m.kind === 'group').map((m) => m.name)));
   return (
     <>
-      <PageHead title="Groups" text="Of people, and of groups">
-        {mayChange && !adding && <MainButton onClick={() => setAdding(true)}>Add a group</MainButton>}
+      <PageHead title={t`Groups`} text={t`Of people, and of groups`}>
+        {mayChange && !adding && (
+          <MainButton onClick={() => setAdding(true)}>
+            <Trans>Add a group</Trans>
+          </MainButton>
+        )}
       </PageHead>
       {adding && <NewGroup onDone={() => setAdding(false)} />}
       <Sheet px="5" py="3" mb="8">
@@ -93,24 +101,28 @@ function NewGroup({ onDone }: { onDone: () => void }) {
         )}
       >
         <Flex gap="4" align="end" wrap="wrap">
-          <Entry label="Name" w="200px" error={wrong.name}>
+          <Entry label={t`Name`} w="200px" error={wrong.name}>
             <Input {...register('name', { required: true })} />
           </Entry>
-          <Entry label="What it is for" w="300px" error={wrong.description}>
+          <Entry label={t`What it is for`} w="300px" error={wrong.description}>
             <Input {...register('description')} />
           </Entry>
-          <Entry label="Owned by" w="200px" error={wrong.owner}>
-            <PickerField of="user" control={form.control} name="owner" placeholder="nobody" />
+          <Entry label={t`Owned by`} w="200px" error={wrong.owner}>
+            <PickerField of="user" control={form.control} name="owner" placeholder={t`nobody`} />
           </Entry>
-          <MainButton type="submit">Add it</MainButton>
-          <QuietButton onClick={onDone}>Leave it</QuietButton>
+          <MainButton type="submit">
+            <Trans>Add it</Trans>
+          </MainButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Leave it</Trans>
+          </QuietButton>
         </Flex>
       </form>
       <Previewed
-        title="Add the group?"
-        act="Add it"
+        title={t`Add the group?`}
+        act={t`Add it`}
         changes={asking}
-        done="The group is added."
+        done={t`The group is added.`}
         onRefused={(e) => placeRefusal(e, form, { owners: 'owner', principal: 'owner' })}
         onClose={() => setAsking(null)}
         onDone={onDone}
@@ -121,11 +133,11 @@ function NewGroup({ onDone }: { onDone: () => void }) {
 
 const gives = (p: Profile) =>
   [
-    p.groups.length > 0 && `in ${p.groups.join(', ')}`,
-    `may use ${[p.smb && 'SMB', p.nfs && 'NFS', p.console && 'the console'].filter(Boolean).join(', ') || 'nothing'}`,
+    p.groups.length > 0 && t`in ${p.groups.join(', ')}`,
+    t`may use ${[p.smb && 'SMB', p.nfs && 'NFS', p.console && t`the console`].filter(Boolean).join(', ') || t`nothing`}`,
     p.role,
-    p.hardBytes !== undefined && `stores up to ${size(p.hardBytes)}`,
-    p.endsAfter && `ends after ${p.endsAfter} days`,
+    p.hardBytes !== undefined && t`stores up to ${size(p.hardBytes)}`,
+    p.endsAfter && plural(p.endsAfter, { one: 'ends after # day', other: 'ends after # days' }),
   ]
     .filter(Boolean)
     .join('; ');
@@ -139,9 +151,13 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
     <>
       <HStack justify="space-between" mb="3">
         <Text as="h2" fontSize="xl" fontWeight="700">
-          Profiles
+          <Trans>Profiles</Trans>
         </Text>
-        {mayChange && !adding && <QuietButton onClick={() => setAdding(true)}>Add a profile</QuietButton>}
+        {mayChange && !adding && (
+          <QuietButton onClick={() => setAdding(true)}>
+            <Trans>Add a profile</Trans>
+          </QuietButton>
+        )}
       </HStack>
       {adding && <ProfileForm onDone={() => setAdding(false)} />}
       {editing && <ProfileForm key={editing.name} profile={editing} onDone={() => setEditing(null)} />}
@@ -150,7 +166,9 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
           <Waiting error={profiles.error} rows={2} />
         ) : profiles.data.length === 0 ? (
           <Text p="5" color="faint">
-            None yet. A profile is a named set of what people are given: groups, services, a limit, and for how long.
+            <Trans>
+              None yet. A profile is a named set of what people are given: groups, services, a limit, and for how long.
+            </Trans>
           </Text>
         ) : (
           <DataTable
@@ -158,7 +176,7 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
             rowKey={(p) => p.name}
             columns={[
               {
-                head: 'Profile',
+                head: t`Profile`,
                 cell: (p) => (
                   <>
                     <Text fontWeight="600">{p.name}</Text>
@@ -168,10 +186,10 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
                   </>
                 ),
               },
-              { head: 'Gives', cell: (p) => gives(p), is: { whiteSpace: 'normal' } },
-              { head: 'People', cell: (p) => p.people },
+              { head: t`Gives`, cell: (p) => gives(p), is: { whiteSpace: 'normal' } },
+              { head: t`People`, cell: (p) => p.people },
               {
-                head: '-Give again, change or remove',
+                head: `-${t`Give again, change or remove`}`,
                 cell: (p) =>
                   mayChange && (
                     <HStack justify="end">
@@ -180,32 +198,36 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
                           size="sm"
                           onClick={() =>
                             setAsking({
-                              title: `Give ${howMany(p.people)} what ${p.name} says?`,
-                              done: 'All have what it says.',
+                              title: t`Give ${howMany(p.people)} what ${p.name} says?`,
+                              done: t`All have what it says.`,
                               changes: [change('profile', 'apply', { of: { name: p.name } })],
                             })
                           }
                         >
-                          Give again
+                          <Trans>Give again</Trans>
                         </QuietButton>
                       )}
                       <QuietButton size="sm" onClick={() => setEditing(p)}>
-                        Change
-                        <Text srOnly>profile {p.name}</Text>
+                        <Trans>
+                          Change
+                          <Text srOnly>profile {p.name}</Text>
+                        </Trans>
                       </QuietButton>
                       {p.people === 0 && (
                         <QuietButton
                           size="sm"
                           onClick={() =>
                             setAsking({
-                              title: `Remove profile ${p.name}?`,
-                              done: `Profile ${p.name} is removed.`,
+                              title: t`Remove profile ${p.name}?`,
+                              done: t`Profile ${p.name} is removed.`,
                               changes: [change('profile', 'remove', { of: { name: p.name } })],
                             })
                           }
                         >
-                          Remove
-                          <Text srOnly>profile {p.name}</Text>
+                          <Trans>
+                            Remove
+                            <Text srOnly>profile {p.name}</Text>
+                          </Trans>
                         </QuietButton>
                       )}
                     </HStack>
@@ -218,7 +240,7 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
       </Sheet>
       <Previewed
         title={asking?.title ?? ''}
-        act="Do it"
+        act={t`Do it`}
         changes={asking?.changes ?? null}
         done={asking?.done ?? ''}
         onClose={() => setAsking(null)}
@@ -229,10 +251,10 @@ function Profiles({ mayChange }: { mayChange: boolean }) {
 }
 
 const Filled = z.object({
-  name: z.string().trim().min(1, 'A profile has a name, such as visitor.'),
+  name: z.string().trim().min(1, t`A profile has a name, such as visitor.`),
   groups: z.string(),
   hard: z.string().trim(),
-  endsAfter: z.string().regex(/^\d*$/, 'A number of days; none for never.'),
+  endsAfter: z.string().regex(/^\d*$/, t`A number of days; none for never.`),
 });
 
 /** A profile to be made, or one to be changed: for those who come, or for all who have it as well. */
@@ -247,7 +269,7 @@ function ProfileForm({ profile: p, onDone }: { profile?: Profile; onDone: () => 
   const [asking, setAsking] = useState<Change[] | null>(null);
   const { register } = form;
   const wrong = form.formState.errors;
-  const title = p ? `Change profile ${p.name}` : 'A new profile';
+  const title = p ? t`Change profile ${p.name}` : t`A new profile`;
   return (
     <Sheet p="5" mb="4">
       <form
@@ -285,29 +307,31 @@ function ProfileForm({ profile: p, onDone }: { profile?: Profile; onDone: () => 
           </Text>
         )}
         <Stack direction={{ base: 'column', md: 'row' }} gap="4" align="start">
-          <Entry label="Name" error={wrong.name}>
+          <Entry label={t`Name`} error={wrong.name}>
             <Input {...register('name')} />
           </Entry>
-          <Entry label="Groups" error={wrong.groups}>
-            <PickerField of="group" several control={form.control} name="groups" placeholder="visitors" />
+          <Entry label={t`Groups`} error={wrong.groups}>
+            <PickerField of="group" several control={form.control} name="groups" placeholder={t`visitors`} />
           </Entry>
-          <Entry label="May store" error={wrong.hard}>
-            <Input placeholder="2GB" {...register('hard')} />
+          <Entry label={t`May store`} error={wrong.hard}>
+            <Input placeholder={t`2GB`} {...register('hard')} />
           </Entry>
-          <Entry label="Ends after days" error={wrong.endsAfter}>
+          <Entry label={t`Ends after days`} error={wrong.endsAfter}>
             <Input inputMode="numeric" {...register('endsAfter')} />
           </Entry>
           <HStack pt="6">
-            <MainButton type="submit">{p ? 'See what it does' : 'Add it'}</MainButton>
-            <QuietButton onClick={onDone}>Leave it</QuietButton>
+            <MainButton type="submit">{p ? t`See what it does` : t`Add it`}</MainButton>
+            <QuietButton onClick={onDone}>
+              <Trans>Leave it</Trans>
+            </QuietButton>
           </HStack>
         </Stack>
       </form>
       <Previewed
-        title={p ? `${title}?` : 'Add the profile?'}
-        act={p ? 'Change it' : 'Add it'}
+        title={p ? `${title}?` : t`Add the profile?`}
+        act={p ? t`Change it` : t`Add it`}
         changes={asking}
-        done={p ? 'The profile is changed, for all who have it.' : 'The profile is added.'}
+        done={p ? t`The profile is changed, for all who have it.` : t`The profile is added.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onDone}

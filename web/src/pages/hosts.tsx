@@ -1,4 +1,6 @@
 import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -25,10 +27,10 @@ export function Hosts() {
   if (!sets.data) return <Waiting error={sets.error} />;
   return (
     <>
-      <PageHead title="Hosts" text="Host sets: client rules with a name, to stand in any export as @name.">
+      <PageHead title={t`Hosts`} text={t`Host sets: client rules with a name, to stand in any export as @name.`}>
         {mayChange && !adding && (
           <MainButton onClick={() => setAdding(true)}>
-            <AddIcon /> New host set
+            <AddIcon /> <Trans>New host set</Trans>
           </MainButton>
         )}
       </PageHead>
@@ -37,10 +39,12 @@ export function Hosts() {
         {sets.data.length === 0 && !adding && (
           <Sheet p="8">
             <Text fontWeight="600" mb="1">
-              No host sets yet
+              <Trans>No host sets yet</Trans>
             </Text>
             <Text color="faint">
-              Where several exports are for the same hosts, put their rules here once and name the set in each export.
+              <Trans>
+                Where several exports are for the same hosts, put their rules here once and name the set in each export.
+              </Trans>
             </Text>
           </Sheet>
         )}
@@ -64,7 +68,7 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
     mutationFn: () => taken(api.DELETE('/api/v1/host-sets/{name}', { params: { path: { name: set.name } } })),
     onSuccess: async () => {
       await refresh();
-      say(`Removed: host set ${set.name}.`);
+      say(t`Removed: host set ${set.name}.`);
     },
     onError: sayRefused,
     onSettled: () => setAsking(false),
@@ -75,7 +79,7 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
         <Box>
           <Text fontWeight="600">@{set.name}</Text>
           <Text color="faint" fontSize="sm">
-            {[set.description, set.usedBy.length ? `used by ${set.usedBy.join(', ')}` : 'used by no export']
+            {[set.description, set.usedBy.length ? t`used by ${set.usedBy.join(', ')}` : t`used by no export`]
               .filter(Boolean)
               .join(' – ')}
           </Text>
@@ -83,11 +87,13 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
         {mayChange && (
           <HStack>
             <QuietButton size="sm" bg="sheet" aria-expanded={editing} onClick={() => setEditing(!editing)}>
-              Change
-              <Text srOnly>host set {set.name}</Text>
+              <Trans>
+                Change
+                <Text srOnly>host set {set.name}</Text>
+              </Trans>
             </QuietButton>
             <QuietButton size="sm" bg="sheet" disabled={set.usedBy.length > 0} onClick={() => setAsking(true)}>
-              Remove set
+              <Trans>Remove set</Trans>
             </QuietButton>
           </HStack>
         )}
@@ -95,15 +101,17 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
       {editing && <ChangeSet set={set} onDone={() => setEditing(false)} />}
       <Rules list={{ set: set.name }} rules={set.rules} mayChange={mayChange} />
       <Confirm
-        title="Remove this host set?"
-        act="Remove"
+        title={t`Remove this host set?`}
+        act={t`Remove`}
         open={asking}
         busy={remove.isPending}
         onClose={() => setAsking(false)}
         onAct={() => remove.mutate()}
       >
         <Text>
-          No export uses <b>{set.name}</b>.
+          <Trans>
+            No export uses <b>{set.name}</b>.
+          </Trans>
         </Text>
       </Confirm>
     </Sheet>
@@ -125,9 +133,9 @@ function ChangeSet({ set, onDone }: { set: HostSet; onDone: () => void }) {
           if (Object.keys(to).length === 0) onDone();
           else
             ask({
-              title: `Change host set ${set.name}?`,
-              act: 'Change it',
-              done: `Host set ${f.name} is changed.`,
+              title: t`Change host set ${set.name}?`,
+              act: t`Change it`,
+              done: t`Host set ${f.name} is changed.`,
               changes: [change('host set', 'change', { of: { name: set.name }, with: to })],
               refused: (e) => placeRefusal(e, form),
               after: onDone,
@@ -135,14 +143,18 @@ function ChangeSet({ set, onDone }: { set: HostSet; onDone: () => void }) {
         })}
       >
         <Flex gap="3" wrap="wrap" align="end">
-          <Entry label="Name" w="56" error={form.formState.errors.name}>
+          <Entry label={t`Name`} w="56" error={form.formState.errors.name}>
             <Input {...form.register('name', { required: true })} />
           </Entry>
-          <Entry label="Whose hosts they are" flex="1" minW="40" error={form.formState.errors.description}>
+          <Entry label={t`Whose hosts they are`} flex="1" minW="40" error={form.formState.errors.description}>
             <Input maxLength={200} {...form.register('description')} />
           </Entry>
-          <QuietButton onClick={onDone}>Cancel</QuietButton>
-          <MainButton type="submit">See what it does</MainButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Cancel</Trans>
+          </QuietButton>
+          <MainButton type="submit">
+            <Trans>See what it does</Trans>
+          </MainButton>
         </Flex>
       </form>
       {dialog}
@@ -157,7 +169,7 @@ function AddSet({ onDone }: { onDone: () => void }) {
       taken(api.POST('/api/v1/host-sets', { body: { name: f.name.trim(), description: f.description.trim() } })),
     onSuccess: async (h) => {
       await refresh();
-      say(`Made: host set ${h.name}.`);
+      say(t`Made: host set ${h.name}.`);
       onDone();
     },
   });
@@ -170,17 +182,23 @@ function AddSet({ onDone }: { onDone: () => void }) {
       )}
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root w="56">
-          <Field.Label>Name</Field.Label>
+          <Field.Label>
+            <Trans>Name</Trans>
+          </Field.Label>
           <Input autoFocus autoComplete="off" {...register('name', { required: true })} />
         </Field.Root>
         <Field.Root flex="1" minW="40">
-          <Field.Label>Whose hosts they are</Field.Label>
+          <Field.Label>
+            <Trans>Whose hosts they are</Trans>
+          </Field.Label>
           <Input maxLength={200} {...register('description')} />
         </Field.Root>
         <HStack>
-          <QuietButton onClick={onDone}>Cancel</QuietButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Cancel</Trans>
+          </QuietButton>
           <MainButton type="submit" loading={add.isPending}>
-            Make it
+            <Trans>Make it</Trans>
           </MainButton>
         </HStack>
       </Flex>

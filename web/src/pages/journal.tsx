@@ -1,4 +1,6 @@
 import { Flex, HStack, Input } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { lookAt } from '../api/past';
 import { Entry } from '../parts/form';
@@ -19,22 +21,24 @@ export function Journal() {
   const query = new URLSearchParams([['format', 'csv'], ...given.map(([n, v]) => [n, boundOf(n, v)])]);
   return (
     <>
-      <PageHead title="Journal" text="Every change, by whom and when; each follows from the one before">
+      <PageHead title={t`Journal`} text={t`Every change, by whom and when; each follows from the one before`}>
         <a href={`/api/v1/journal/export?${query}`}>
-          <QuietButton as="span">As CSV</QuietButton>
+          <QuietButton as="span">
+            <Trans>As CSV</Trans>
+          </QuietButton>
         </a>
       </PageHead>
       <Flex gap="4" mb="5" wrap="wrap" align="start">
-        <Entry label="By whom" w="44">
-          <Picker of="user" value={asked.by} placeholder="anybody" onChange={(v) => narrow('by', v.trim())} />
+        <Entry label={t`By whom`} w="44">
+          <Picker of="user" value={asked.by} placeholder={t`anybody`} onChange={(v) => narrow('by', v.trim())} />
         </Entry>
-        <Entry label="On what" w="72" help="A folder, a path, a user: what the change was about.">
-          <Picker of="path" value={asked.on} placeholder="anything" onChange={(v) => narrow('on', v.trim())} />
+        <Entry label={t`On what`} w="72" help={t`A folder, a path, a user: what the change was about.`}>
+          <Picker of="path" value={asked.on} placeholder={t`anything`} onChange={(v) => narrow('on', v.trim())} />
         </Entry>
-        <Entry label="From" w="40">
+        <Entry label={t`From`} w="40">
           <Input type="date" value={asked.since} onChange={(e) => narrow('since', e.target.value)} />
         </Entry>
-        <Entry label="Until" w="40">
+        <Entry label={t`Until`} w="40">
           <Input type="date" value={asked.until} onChange={(e) => narrow('until', e.target.value)} />
         </Entry>
         <LookBack />
@@ -48,7 +52,7 @@ export function Journal() {
 function LookBack() {
   const [at, setAt] = useState('');
   return (
-    <Entry label="All of it as of" w="64" help="Shows who had what then; nothing can be changed.">
+    <Entry label={t`All of it as of`} w="64" help={t`Shows who had what then; nothing can be changed.`}>
       <HStack>
         <Input
           type="datetime-local"
@@ -57,7 +61,7 @@ function LookBack() {
           onChange={(e) => setAt(e.target.value)}
         />
         <QuietButton disabled={!at} onClick={() => lookAt(new Date(at).toISOString())}>
-          Look
+          <Trans>Look</Trans>
         </QuietButton>
       </HStack>
     </Entry>

@@ -1,4 +1,6 @@
 import { Box, Field, Grid, HStack, Input, Stack, Tabs, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useSearchParams } from 'react-router';
@@ -11,11 +13,11 @@ import { InUse, size, stateOf, UseBar } from '../parts/use';
 import { UseLine } from '../parts/use-line';
 
 const kinds: { by: Use['by']; text: string }[] = [
-  { by: 'user', text: 'Users' },
-  { by: 'group', text: 'Groups' },
-  { by: 'folder', text: 'Folders' },
-  { by: 'tree', text: 'Paths with limits' },
-  { by: 'volume', text: 'Volumes' },
+  { by: 'user', text: t`Users` },
+  { by: 'group', text: t`Groups` },
+  { by: 'folder', text: t`Folders` },
+  { by: 'tree', text: t`Paths with limits` },
+  { by: 'volume', text: t`Volumes` },
 ];
 
 /** Who uses how much, and who is close to a limit. */
@@ -28,8 +30,15 @@ export function Limits() {
   const mayChange = me.data?.role === 'administrator' || me.data?.role === 'operator';
   return (
     <>
-      <PageHead title="Limits" text="Who uses how much, the fullest first. A limit that is changed binds at once.">
-        {mayChange && <MainButton onClick={() => setMaking(true)}>Set a limit</MainButton>}
+      <PageHead
+        title={t`Limits`}
+        text={t`Who uses how much, the fullest first. A limit that is changed binds at once.`}
+      >
+        {mayChange && (
+          <MainButton onClick={() => setMaking(true)}>
+            <Trans>Set a limit</Trans>
+          </MainButton>
+        )}
       </PageHead>
       {making && (
         <Sheet p="5" mb="5">
@@ -50,13 +59,15 @@ export function Limits() {
                 {k.text}
               </Tabs.Trigger>
             ))}
-            <Tabs.Trigger value="all">All limits</Tabs.Trigger>
+            <Tabs.Trigger value="all">
+              <Trans>All limits</Trans>
+            </Tabs.Trigger>
           </Tabs.List>
           <Input
             w="56"
             size="sm"
-            placeholder="Only names with…"
-            aria-label="Only names with"
+            placeholder={t`Only names with…`}
+            aria-label={t`Only names with`}
             value={named}
             onChange={(e) => setNamed(e.target.value)}
           />
@@ -81,7 +92,7 @@ function Uses({ by, named, mayChange }: { by: Use['by']; named: string; mayChang
   if (uses.data.uses.length === 0)
     return (
       <Text color="faint">
-        {named ? `Nobody and nothing has “${named}” in its name here.` : 'Nothing is counted here yet.'}
+        {named ? t`Nobody and nothing has “${named}” in its name here.` : t`Nothing is counted here yet.`}
       </Text>
     );
   return (
@@ -97,7 +108,7 @@ function Uses({ by, named, mayChange }: { by: Use['by']; named: string; mayChang
       ))}
       {uses.data.total > uses.data.uses.length && (
         <Text p="4" color="faint" fontSize="sm">
-          And {uses.data.total - uses.data.uses.length} more: narrow them by name.
+          <Trans>And {uses.data.total - uses.data.uses.length} more: narrow them by name.</Trans>
         </Text>
       )}
     </Sheet>
@@ -135,7 +146,7 @@ function Row({ use, open, onOpen, mayChange }: { use: Use; open: boolean; onOpen
           <UseBar standing={s} />
         ) : (
           <Text color="faint" fontSize="sm">
-            no limit
+            <Trans>no limit</Trans>
           </Text>
         )}
         <Box fontSize="sm">
@@ -182,7 +193,7 @@ function Bearing({ use, standing: s, mayChange }: { use: Use; standing: Standing
   return (
     <Box>
       <Text fontWeight="600" mb="2">
-        {own ? `Limit of ${s.subject}` : `Bound by the limit of ${s.subject}`}
+        {own ? t`Limit of ${s.subject}` : t`Bound by the limit of ${s.subject}`}
       </Text>
       {mayChange && <LimitForm of={s.limit} was={s} />}
     </Box>
@@ -233,21 +244,31 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
         {!props.of && (
           <HStack gap="3" align="end" wrap="wrap">
             <Field.Root w="40">
-              <Field.Label>Whose</Field.Label>
+              <Field.Label>
+                <Trans>Whose</Trans>
+              </Field.Label>
               <Pick {...register('kind')}>
-                <option value="user">A user’s</option>
-                <option value="group">A group’s</option>
-                <option value="folder">A folder’s, or a path’s</option>
-                <option value="default">Of all without their own</option>
+                <option value="user">
+                  <Trans>A user’s</Trans>
+                </option>
+                <option value="group">
+                  <Trans>A group’s</Trans>
+                </option>
+                <option value="folder">
+                  <Trans>A folder’s, or a path’s</Trans>
+                </option>
+                <option value="default">
+                  <Trans>Of all without their own</Trans>
+                </option>
               </Pick>
             </Field.Root>
             <Field.Root w="64">
               <Field.Label>
                 {kind === 'folder'
-                  ? 'Folder, or folder/path'
+                  ? t`Folder, or folder/path`
                   : kind === 'default'
-                    ? 'Members of (empty: everybody)'
-                    : 'Name'}
+                    ? t`Members of (empty: everybody)`
+                    : t`Name`}
               </Field.Label>
               <PickerField
                 of={kind === 'user' ? 'user' : kind === 'folder' ? 'path' : 'group'}
@@ -258,39 +279,41 @@ function LimitForm(props: { of?: LimitOf; was?: Standing; onClose?: () => void }
             </Field.Root>
             {kind !== 'folder' && (
               <Field.Root w="48">
-                <Field.Label>In folder (empty: everywhere)</Field.Label>
+                <Field.Label>
+                  <Trans>In folder (empty: everywhere)</Trans>
+                </Field.Label>
                 <PickerField of="folder" control={control} name="reach" />
               </Field.Root>
             )}
           </HStack>
         )}
         <HStack gap="3" align="end" wrap="wrap">
-          <Bound label="Soft" hint="2.5GB" {...register('softBytes')} />
-          <Bound label="Hard" hint="3GB" {...register('hardBytes')} />
-          <Bound label="Soft files" hint="none" {...register('softFiles')} />
-          <Bound label="Hard files" hint="none" {...register('hardFiles')} />
-          <Bound label="Grace" hint={props.was ? 'as it is' : '7d'} {...register('grace')} />
+          <Bound label={t`Soft`} hint="2.5GB" {...register('softBytes')} />
+          <Bound label={t`Hard`} hint="3GB" {...register('hardBytes')} />
+          <Bound label={t`Soft files`} hint="none" {...register('softFiles')} />
+          <Bound label={t`Hard files`} hint="none" {...register('hardFiles')} />
+          <Bound label={t`Grace`} hint={props.was ? t`as it is` : '7d'} {...register('grace')} />
         </HStack>
         <HStack>
           <MainButton type="submit" size="sm">
-            See what it does
+            <Trans>See what it does</Trans>
           </MainButton>
           {props.was && (
             <QuietButton size="sm" onClick={() => setAsking([{ kind: 'limit', act: 'remove', of: subject(props.of) }])}>
-              Remove it
+              <Trans>Remove it</Trans>
             </QuietButton>
           )}
           {props.onClose && (
             <QuietButton size="sm" onClick={props.onClose}>
-              Leave it
+              <Trans>Leave it</Trans>
             </QuietButton>
           )}
         </HStack>
       </Stack>
       <Previewed
-        title={asking?.[0]?.act === 'remove' ? 'Remove the limit' : 'Set the limit'}
-        act={asking?.[0]?.act === 'remove' ? 'Remove' : 'Set'}
-        done="Done. It binds already."
+        title={asking?.[0]?.act === 'remove' ? t`Remove the limit` : t`Set the limit`}
+        act={asking?.[0]?.act === 'remove' ? t`Remove` : t`Set`}
+        done={t`Done. It binds already.`}
         changes={asking}
         onClose={() => setAsking(null)}
         onDone={() => {
@@ -327,7 +350,12 @@ function AllLimits({ mayChange, named }: { mayChange: boolean; named: string }) 
   const [open, setOpen] = useState(0);
   if (!limits.data) return <Waiting error={limits.error} />;
   const list = limits.data.filter((l) => l.subject.toLowerCase().includes(named.toLowerCase()));
-  if (list.length === 0) return <Text color="faint">There is none.</Text>;
+  if (list.length === 0)
+    return (
+      <Text color="faint">
+        <Trans>There is none.</Trans>
+      </Text>
+    );
   return (
     <Sheet>
       {list.map((l) => (
@@ -340,13 +368,13 @@ function AllLimits({ mayChange, named }: { mayChange: boolean; named: string }) 
               </Text>
               {l.waits && (
                 <Text color="accent" fontSize="sm">
-                  It does not bind yet: {l.waits}.
+                  <Trans>It does not bind yet: {l.waits}.</Trans>
                 </Text>
               )}
             </Box>
             {mayChange && (
               <QuietButton size="sm" onClick={() => setOpen(open === l.id ? 0 : l.id)} aria-expanded={open === l.id}>
-                Change
+                <Trans>Change</Trans>
               </QuietButton>
             )}
           </HStack>

@@ -1,4 +1,6 @@
 import { Box, Flex, HStack, Input, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { keepPreviousData, useQueries, useQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { type KeyboardEvent, memo, useCallback, useRef, useState } from 'react';
@@ -44,7 +46,6 @@ const shades: Record<string, [letter: string, shade: number]> = {
   read: ['r', 2],
   add: ['a', 2],
   'read and add': ['ra', 3],
-  'add and read': ['ra', 3],
   change: ['c', 4],
   control: ['C', 5],
 };
@@ -75,33 +76,33 @@ export function MatrixPage() {
   const first = useQuery({ ...queryOf(settled, 0, 0), placeholderData: keepPreviousData });
   return (
     <>
-      <PageHead title="Matrix" text="How far everybody gets at the root of each folder">
+      <PageHead title={t`Matrix`} text={t`How far everybody gets at the root of each folder`}>
         <QuietButton aria-pressed={asked.groups} onClick={() => set('groups', asked.groups ? '' : 'yes')}>
-          {asked.groups ? 'Show users' : 'Show groups'}
+          {asked.groups ? t`Show users` : t`Show groups`}
         </QuietButton>
       </PageHead>
       <Flex gap="4" mb="4" wrap="wrap" align="end">
         <Input
-          aria-label="Only names that hold"
-          placeholder={asked.groups ? 'group' : 'user'}
+          aria-label={t`Only names that hold`}
+          placeholder={asked.groups ? t`group` : t`user`}
           w="40"
           value={asked.name}
           onChange={(e) => set('name', e.target.value)}
         />
         <Input
-          aria-label="Only folders that hold"
-          placeholder="folder"
+          aria-label={t`Only folders that hold`}
+          placeholder={t`folder`}
           w="40"
           value={asked.folder}
           onChange={(e) => set('folder', e.target.value)}
         />
         <HStack>
           <Text fontSize="sm" color="faint">
-            changed since
+            <Trans>changed since</Trans>
           </Text>
           <Input
             type="datetime-local"
-            aria-label="Mark what has changed since"
+            aria-label={t`Mark what has changed since`}
             w="56"
             max={new Date().toISOString().slice(0, 16)}
             value={beside}
@@ -109,7 +110,7 @@ export function MatrixPage() {
           />
           {beside && (
             <QuietButton size="sm" onClick={() => set('beside', '')}>
-              Mark nothing
+              <Trans>Mark nothing</Trans>
             </QuietButton>
           )}
         </HStack>
@@ -119,7 +120,9 @@ export function MatrixPage() {
       ) : !first.data ? (
         <Waiting error={null} />
       ) : first.data.total === 0 || first.data.folderTotal === 0 ? (
-        <Text color="faint">Nobody, or nothing, of which that is so.</Text>
+        <Text color="faint">
+          <Trans>Nobody, or nothing, of which that is so.</Trans>
+        </Text>
       ) : (
         <HeatMap
           key={JSON.stringify(settled)}
@@ -225,7 +228,7 @@ function HeatMap({ asked, rows, columns, beside }: { asked: Asked; rows: number;
       <Box
         ref={box}
         role="grid"
-        aria-label="How far everybody gets in each folder"
+        aria-label={t`How far everybody gets in each folder`}
         aria-rowcount={rows + 1}
         aria-colcount={columns + 1}
         aria-activedescendant={`cell-${at.row}-${at.column}`}
@@ -240,69 +243,39 @@ function HeatMap({ asked, rows, columns, beside }: { asked: Asked; rows: number;
         borderColor="line"
         borderRadius="lg"
         position="relative"
-        css={{ '& [data-letter]::after': { content: 'attr(data-letter)' } }}
+        css={looks}
       >
         <Box position="relative" h={`${down.getTotalSize()}px`} w={`${across.getTotalSize()}px`}>
           <Box role="row" position="sticky" top="0" zIndex="2" h={`${headH}px`} bg="sheet">
             <Box role="columnheader" position="sticky" left="0" w={`${headW}px`} h="full" bg="sheet" zIndex="3">
-              <Text srOnly>{asked.groups ? 'Group' : 'User'}</Text>
+              <Text srOnly>{asked.groups ? t`Group` : t`User`}</Text>
             </Box>
             {seenColumns.map((c) => (
-              <Box
+              // biome-ignore lint/a11y/useSemanticElements: no table is drawn of which only a part is there
+              // biome-ignore lint/a11y/useFocusableInteractive: the grid has the focus, and says which cell it is on
+              <div
                 key={c.key}
                 role="columnheader"
-                position="absolute"
-                left={`${c.start}px`}
-                top="0"
-                w={`${cellW}px`}
-                h={`${headH}px`}
-                display="flex"
-                alignItems="end"
-                justifyContent="center"
-                pb="2"
-                fontWeight={c.index === at.column ? '700' : '500'}
-                fontSize="sm"
+                className="column"
+                style={{ left: c.start, fontWeight: c.index === at.column ? 700 : 500 }}
               >
-                <Text
-                  as="span"
-                  css={{ writingMode: 'vertical-rl', transform: 'rotate(180deg)' }}
-                  maxH={`${headH - 12}px`}
-                  truncate
-                >
+                <span>
                   <Link to={`/folders/${encodeURIComponent(folderOf(c.index)?.name ?? '')}`} tabIndex={-1}>
                     {folderOf(c.index)?.name ?? '…'}
                   </Link>
-                </Text>
-              </Box>
+                </span>
+              </div>
             ))}
           </Box>
           {seenRows.map((r) => {
             const row = rowOf(r.index);
             return (
-              <Box
-                key={r.key}
-                role="row"
-                aria-rowindex={r.index + 2}
-                position="absolute"
-                top={`${r.start}px`}
-                left="0"
-                h={`${cellH}px`}
-                w="full"
-              >
-                <Box
-                  role="rowheader"
-                  position="sticky"
-                  left="0"
-                  zIndex="1"
-                  w={`${headW}px`}
-                  h="full"
-                  px="3"
-                  bg="sheet"
-                  fontSize="sm"
-                  lineHeight={`${cellH}px`}
-                  truncate
-                  fontWeight={r.index === at.row ? '700' : '500'}
-                >
+              // biome-ignore lint/a11y/useSemanticElements: as above
+              // biome-ignore lint/a11y/useFocusableInteractive: as above
+              <div key={r.key} role="row" aria-rowindex={r.index + 2} className="row" style={{ top: r.start }}>
+                {/* biome-ignore lint/a11y/useSemanticElements: as above */}
+                {/* biome-ignore lint/a11y/useFocusableInteractive: as above */}
+                <div role="rowheader" className="person" style={{ fontWeight: r.index === at.row ? 700 : 500 }}>
                   {row?.kind === 'user' ? (
                     <Link to={`/people/${encodeURIComponent(row.who)}`} tabIndex={-1}>
                       {row.who}
@@ -310,7 +283,7 @@ function HeatMap({ asked, rows, columns, beside }: { asked: Asked; rows: number;
                   ) : (
                     (row?.who ?? '…')
                   )}
-                </Box>
+                </div>
                 {seenColumns.map((c) => (
                   <Cell
                     key={c.key}
@@ -325,7 +298,7 @@ function HeatMap({ asked, rows, columns, beside }: { asked: Asked; rows: number;
                     onOpen={opened}
                   />
                 ))}
-              </Box>
+              </div>
             );
           })}
         </Box>
@@ -334,16 +307,18 @@ function HeatMap({ asked, rows, columns, beside }: { asked: Asked; rows: number;
         <Box aria-live="polite" minH="6">
           {who && folder && now && (
             <Text as="div">
-              <b>{who}</b> on <b>{folder}</b>: <Both level={now} />
-              {then && then.text !== now.text && (
-                <Text as="span" color="accent">
-                  {' '}
-                  was {then.text}
+              <Trans>
+                <b>{who}</b> on <b>{folder}</b>: <Both level={now} />
+                {then && then.text !== now.text && (
+                  <Text as="span" color="accent">
+                    {' '}
+                    <Trans>was {then.text}</Trans>
+                  </Text>
+                )}{' '}
+                <Text as="span" color="faint">
+                  (Enter asks why)
                 </Text>
-              )}{' '}
-              <Text as="span" color="faint">
-                (Enter asks why)
-              </Text>
+              </Trans>
             </Text>
           )}
         </Box>
@@ -355,25 +330,31 @@ function HeatMap({ asked, rows, columns, beside }: { asked: Asked; rows: number;
             </HStack>
           ))}
           <HStack gap="1.5">
-            <Swatch level="read" differs />
-            SMB and NFS differ
+            <Trans>
+              <Swatch level="read" differs />
+              SMB and NFS differ
+            </Trans>
           </HStack>
           {beside && (
             <HStack gap="1.5">
-              <Swatch level="read" changed />
-              changed
+              <Trans>
+                <Swatch level="read" changed />
+                changed
+              </Trans>
             </HStack>
           )}
         </HStack>
       </Flex>
       <Text fontSize="sm" color="faint" mt="1">
-        {rows} by {columns}. Over NFS, from the host that may most.
+        <Trans>
+          {rows} by {columns}. Over NFS, from the host that may most.
+        </Trans>
       </Text>
     </>
   );
 }
 
-const nothing: Levels = { smb: 'nothing', nfs: 'nothing', text: 'nothing' };
+const nothing: Levels = { smb: 'nothing', nfs: 'nothing', text: t`nothing` };
 
 /** How a shade looks: amber by how far it reaches, and a letter for who does not go by shades. */
 const look = (shade: number) => ({
@@ -383,6 +364,60 @@ const look = (shade: number) => ({
       : `color-mix(in oklab, var(--chakra-colors-accent) ${[0, 12, 26, 40, 58, 92][shade]}%, var(--chakra-colors-sheet))`,
   color: shade >= 5 ? 'var(--chakra-colors-accent-on)' : 'var(--chakra-colors-ink)',
 });
+
+// What moves as one scrolls has its place in its own style: a rule for each would have the browser look at all of them again.
+const looks = {
+  '& .column': {
+    position: 'absolute',
+    top: 0,
+    width: `${cellW}px`,
+    height: `${headH}px`,
+    display: 'flex',
+    alignItems: 'end',
+    justifyContent: 'center',
+    paddingBottom: '2',
+    fontSize: 'sm',
+  },
+  '& .column > span': {
+    writingMode: 'vertical-rl',
+    transform: 'rotate(180deg)',
+    maxHeight: `${headH - 12}px`,
+    overflow: 'hidden',
+    textOverflow: 'ellipsis',
+    whiteSpace: 'nowrap',
+  },
+  '& .row': { position: 'absolute', left: 0, height: `${cellH}px`, width: 'full' },
+  '& .person': {
+    position: 'sticky',
+    left: 0,
+    zIndex: 1,
+    width: `${headW}px`,
+    height: 'full',
+    paddingInline: '3',
+    background: 'sheet',
+    fontSize: 'sm',
+    lineHeight: `${cellH}px`,
+    overflow: 'hidden',
+    textOverflow: 'ellipsis',
+    whiteSpace: 'nowrap',
+  },
+  '& .cell': {
+    position: 'absolute',
+    top: 0,
+    width: `${cellW - 1}px`,
+    height: `${cellH - 1}px`,
+    fontSize: '12px',
+    lineHeight: `${cellH - 1}px`,
+    textAlign: 'center',
+    cursor: 'pointer',
+    outline: '1px solid var(--chakra-colors-line)',
+    outlineOffset: '-1px',
+  },
+  ...Object.fromEntries([1, 2, 3, 4, 5].map((shade) => [`& .shade-${shade}`, look(shade)])),
+  '& .cell::after': { content: 'attr(data-letter)' },
+  '& .cell.changed': { outline: '2px solid var(--chakra-colors-ink)' },
+  '& .cell[aria-selected=true]': { outline: '2px solid var(--chakra-colors-accent)' },
+} as const;
 
 /** A corner that is folded: over one protocol it is otherwise. */
 const split = 'linear-gradient(135deg, transparent 80%, var(--chakra-colors-ink) 80%)';
@@ -433,31 +468,17 @@ const Cell = memo(function Cell(props: {
     // biome-ignore lint/a11y/useKeyWithClickEvents: Enter on the grid does the same
     <div
       role="gridcell"
+      className={`cell shade-${shade}${changed ? ' changed' : ''}`}
       id={`cell-${row}-${index}`}
       aria-colindex={index + 2}
       aria-selected={here}
-      aria-label={level?.text ?? 'on its way'}
+      aria-label={level?.text ?? t`on its way`}
       data-letter={letter}
       onMouseEnter={() => props.onAt({ row, column: index })}
       onClick={() => props.onOpen(row, index)}
       style={{
-        ...look(shade),
-        position: 'absolute',
         left: props.left,
-        top: 0,
-        width: cellW - 1,
-        height: cellH - 1,
-        fontSize: 12,
-        lineHeight: `${cellH - 1}px`,
-        textAlign: 'center',
-        cursor: 'pointer',
         backgroundImage: is?.differs ? split : undefined,
-        outline: here
-          ? '2px solid var(--chakra-colors-accent)'
-          : changed
-            ? '2px solid var(--chakra-colors-ink)'
-            : '1px solid var(--chakra-colors-line)',
-        outlineOffset: -1,
       }}
     />
   );

@@ -1,5 +1,7 @@
 import { Box, Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useEffect, useState } from 'react';
 import { type UseFormReturn, useForm } from 'react-hook-form';
@@ -30,8 +32,8 @@ import { listed, quoted } from '../parts/words';
 import { AddVolume } from './volumes';
 
 const NewFolder = z.object({
-  name: z.string().trim().min(1, 'A folder has a name, such as nightlog.'),
-  volume: z.string().min(1, 'Say on which volume it is.'),
+  name: z.string().trim().min(1, t`A folder has a name, such as nightlog.`),
+  volume: z.string().min(1, t`Say on which volume it is.`),
   path: z.string().trim(),
   description: z.string().trim(),
   owner: z.string().trim(),
@@ -39,7 +41,7 @@ const NewFolder = z.object({
   label: z
     .string()
     .trim()
-    .refine((t) => t === '' || t.includes('='), 'A label is KEY=VALUE, such as backup=nightly.'),
+    .refine((t) => t === '' || t.includes('='), t`A label is KEY=VALUE, such as backup=nightly.`),
   decides: z.enum(['entries', 'convert', 'unix']),
   arrangement: z.string(),
   team: z.string(),
@@ -127,14 +129,14 @@ function drawnUp(f: Filled, arrangement?: Arrangement): { change: Change; comman
         ...(arranged && arrangement?.others ? listed(f.others).map((t): [string, string] => ['others', t]) : []),
       ]) +
       (f.decides === 'convert' ? ' --convert' : ''),
-    words: `The folder ${f.name} on volume ${f.volume}${f.path ? `, at ${f.path}` : ''}${
+    words: t`The folder ${f.name} on volume ${f.volume}${f.path ? t`, at ${f.path}` : ''}${
       arranged
         ? `: ${arrangement?.text}`
         : f.decides === 'unix'
-          ? ', where Unix modes decide'
+          ? t`, where Unix modes decide`
           : f.decides === 'convert'
-            ? ', its modes turned into entries'
-            : ', into which nobody gets yet'
+            ? t`, its modes turned into entries`
+            : t`, into which nobody gets yet`
     }.`,
   });
   if (f.smb)
@@ -155,14 +157,14 @@ function drawnUp(f: Filled, arrangement?: Arrangement): { change: Change; comman
         (f.hidden ? ' --hidden' : '') +
         (f.readOnly ? ' --read-only' : '') +
         (f.openable ? ' --list-only-openable' : ''),
-      words: `Published over SMB as ${f.share || f.name}${f.readOnly ? ', read-only' : ''}${f.hidden ? ', not announced' : ''}.`,
+      words: t`Published over SMB as ${f.share || f.name}${f.readOnly ? t`, read-only` : ''}${f.hidden ? t`, not announced` : ''}.`,
     });
   if (f.nfs) {
     const mayWrite = (from: string) => f.write && !from.startsWith('@'); // a set says so itself
     out.push({
       change: { kind: 'export', act: 'add', with: { folder: f.name } },
       command: `export add ${quoted(f.name)}`,
-      words: `Published over NFS as /${f.name}${listed(f.hosts).length === 0 ? ', to no host yet' : ''}.`,
+      words: t`Published over NFS as /${f.name}${listed(f.hosts).length === 0 ? t`, to no host yet` : ''}.`,
     });
     for (const from of listed(f.hosts))
       out.push({
@@ -174,15 +176,15 @@ function drawnUp(f: Filled, arrangement?: Arrangement): { change: Change; comman
         },
         command: `export rule add /${f.name} ${quoted(from)}${mayWrite(from) ? ' --rw' : ''}`,
         words: from.startsWith('@')
-          ? `The hosts of ${from.slice(1)} mount it, on their set’s terms.`
-          : `${from} mounts it, ${f.write ? 'to read and write' : 'to read'}.`,
+          ? t`The hosts of ${from.slice(1)} mount it, on their set’s terms.`
+          : t`${from} mounts it, ${f.write ? t`to read and write` : t`to read`}.`,
       });
   }
   if (f.limit)
     out.push({
       change: { kind: 'limit', act: 'set', with: { kind: 'folder', name: f.name, hardBytes: f.limit } },
       command: `limit set folder ${quoted(f.name)} --hard ${quoted(f.limit)}`,
-      words: `It holds ${f.limit} at most.`,
+      words: t`It holds ${f.limit} at most.`,
     });
   return out;
 }
@@ -232,7 +234,7 @@ export function NewFolderPage() {
     onMutate: () => setMade(true),
     onSuccess: async ({ row }) => {
       await client.invalidateQueries();
-      sayMade(`${getValues('name')} is made.`, row);
+      sayMade(t`${getValues('name')} is made.`, row);
       navigate(`/folders/${encodeURIComponent(getValues('name'))}${f.smb || f.nfs ? '?tab=open' : ''}`);
     },
     onError: (e) => {
@@ -244,7 +246,7 @@ export function NewFolderPage() {
   if (volumes.data.length === 0)
     return (
       <>
-        <PageHead title="A new folder" text="First, where its files are to lie" />
+        <PageHead title={t`A new folder`} text={t`First, where its files are to lie`} />
         <AddVolume first onDone={(name) => setValue('volume', name)} />
       </>
     );
@@ -253,67 +255,75 @@ export function NewFolderPage() {
     <>
       <Link to="/folders">
         <Text color="faint" fontSize="sm" mb="2">
-          ← Folders
+          <Trans>← Folders</Trans>
         </Text>
       </Link>
-      <PageHead title="A new folder" text="From nothing to published, and taken back as one" />
+      <PageHead title={t`A new folder`} text={t`From nothing to published, and taken back as one`} />
       <Flex direction={{ base: 'column', xl: 'row' }} gap="6" align="start">
         <Box as="form" flex="1" minW="0" w="full" onSubmit={form.handleSubmit(() => making.mutate())}>
           <Stack gap="5">
-            <Step title="What and where">
+            <Step title={t`What and where`}>
               <Flex gap="4" wrap="wrap">
-                <Entry label="Name" flex="1" minW="44" error={wrong.name}>
+                <Entry label={t`Name`} flex="1" minW="44" error={wrong.name}>
                   <Input autoFocus autoComplete="off" {...form.register('name')} />
                 </Entry>
-                <Entry label="Volume" flex="1" minW="44" error={wrong.volume}>
+                <Entry label={t`Volume`} flex="1" minW="44" error={wrong.volume}>
                   <Pick {...form.register('volume')}>
-                    <option value="">choose</option>
+                    <option value="">
+                      <Trans>choose</Trans>
+                    </option>
                     {volumes.data.map((v) => (
                       <option key={v.name} value={v.name} disabled={!!v.away}>
                         {v.name}
-                        {v.freeBytes !== undefined && `, ${size(v.freeBytes)} free`}
-                        {v.away && ', away'}
+                        {v.freeBytes !== undefined && t`, ${size(v.freeBytes)} free`}
+                        {v.away && t`, away`}
                       </option>
                     ))}
                   </Pick>
                 </Entry>
               </Flex>
-              <Entry label="What it is for" error={wrong.description}>
+              <Entry label={t`What it is for`} error={wrong.description}>
                 <Input maxLength={200} {...form.register('description')} />
               </Entry>
-              <More text="Its directory, owner and labels">
+              <More text={t`Its directory, owner and labels`}>
                 <Entry
-                  label="Directory on the volume"
-                  help="Called as the folder is, if left empty. One that is there already is taken over with what is in it."
+                  label={t`Directory on the volume`}
+                  help={t`Called as the folder is, if left empty. One that is there already is taken over with what is in it.`}
                   error={wrong.path}
                 >
                   <Input
                     fontFamily="mono"
                     fontSize="sm"
-                    placeholder={f.name || 'path/below'}
+                    placeholder={f.name || t`path/below`}
                     {...form.register('path')}
                   />
                 </Entry>
                 <Flex gap="4" wrap="wrap">
-                  <Who label="Owner" field="owner" kind="user" form={form} />
-                  <Who label="Group" field="group" kind="group" form={form} />
-                  <Entry label="Label" flex="1" minW="44" error={wrong.label}>
-                    <Input placeholder="backup=nightly" {...form.register('label')} />
+                  <Who label={t`Owner`} field="owner" kind="user" form={form} />
+                  <Who label={t`Group`} field="group" kind="group" form={form} />
+                  <Entry label={t`Label`} flex="1" minW="44" error={wrong.label}>
+                    <Input placeholder={t`backup=nightly`} {...form.register('label')} />
                   </Entry>
                 </Flex>
               </More>
             </Step>
-            <Step title="Who gets in">
-              <Entry label="What decides" error={wrong.decides}>
+            <Step title={t`Who gets in`}>
+              <Entry label={t`What decides`} error={wrong.decides}>
                 <Pick {...form.register('decides')}>
-                  <option value="entries">entries, arranged here</option>
-                  <option value="convert">entries, made from the owners and modes of what is there</option>
-                  <option value="unix">owner, group and mode of each file, as on Unix</option>
+                  <option value="entries">
+                    <Trans>entries, arranged here</Trans>
+                  </option>
+                  <option value="convert">
+                    <Trans>entries, made from the owners and modes of what is there</Trans>
+                  </option>
+                  <option value="unix">
+                    <Trans>owner, group and mode of each file, as on Unix</Trans>
+                  </option>
                 </Pick>
               </Entry>
               {f.decides === 'entries' && (
                 <>
-                  <Entry label="Arrangement" error={wrong.arrangement}>
+                  <Entry label={t`Arrangement`} error={wrong.arrangement}>
                     <Pick {...form.register('arrangement')}>
                       {arrangements.data.map((a) => (
                         <option key={a.name} value={a.name}>
@@ -330,29 +340,31 @@ export function NewFolderPage() {
               )}
               {f.decides === 'convert' && (
                 <Text color="faint" fontSize="sm">
-                  A job goes through all that is there and writes entries that say the same. Until it is through, nobody
-                  gets in by them.
+                  <Trans>
+                    A job goes through all that is there and writes entries that say the same. Until it is through,
+                    nobody gets in by them.
+                  </Trans>
                 </Text>
               )}
             </Step>
-            <Step title="How it is reached">
-              <Tick form={form} field="smb" text="Over SMB, for Windows, macOS and Linux desktops" />
+            <Step title={t`How it is reached`}>
+              <Tick form={form} field="smb" text={t`Over SMB, for Windows, macOS and Linux desktops`} />
               {f.smb && (
-                <More text={`As ${f.share || f.name || 'a share'}, announced: its name and other options`}>
-                  <Entry label="Name of the share" help="The folder's, if left empty." error={wrong.share}>
+                <More text={t`As ${f.share || f.name || t`a share`}, announced: its name and other options`}>
+                  <Entry label={t`Name of the share`} help={t`The folder's, if left empty.`} error={wrong.share}>
                     <Input placeholder={f.name} {...form.register('share')} />
                   </Entry>
-                  <Tick form={form} field="hidden" text="Not announced: one has to know its name" />
-                  <Tick form={form} field="readOnly" text="Nobody changes anything through it" />
-                  <Tick form={form} field="openable" text="Listings leave out what one may not open" />
+                  <Tick form={form} field="hidden" text={t`Not announced: one has to know its name`} />
+                  <Tick form={form} field="readOnly" text={t`Nobody changes anything through it`} />
+                  <Tick form={form} field="openable" text={t`Listings leave out what one may not open`} />
                 </More>
               )}
-              <Tick form={form} field="nfs" text="Over NFS, for hosts with Unix" />
+              <Tick form={form} field="nfs" text={t`Over NFS, for hosts with Unix`} />
               {f.nfs && (
                 <Flex gap="4" wrap="wrap" align="end">
                   <Entry
-                    label="From which hosts"
-                    help="Addresses, networks, names, or a host set as @name."
+                    label={t`From which hosts`}
+                    help={t`Addresses, networks, names, or a host set as @name.`}
                     flex="1"
                     minW="64"
                     error={wrong.hosts}
@@ -362,36 +374,45 @@ export function NewFolderPage() {
                       several
                       control={form.control}
                       name="hosts"
-                      placeholder="192.0.2.0/24, @dome-hosts"
+                      placeholder={t`192.0.2.0/24, @dome-hosts`}
                     />
                   </Entry>
-                  <Tick form={form} field="write" text="They may write" />
+                  <Tick form={form} field="write" text={t`They may write`} />
                 </Flex>
               )}
             </Step>
-            <Step title="How much it may hold">
-              <Entry label="At most" help="Such as 500GB. Nothing bounds it if left empty." w="60" error={wrong.limit}>
-                <Input placeholder="no limit" {...form.register('limit')} />
+            <Step title={t`How much it may hold`}>
+              <Entry
+                label={t`At most`}
+                help={t`Such as 500GB. Nothing bounds it if left empty.`}
+                w="60"
+                error={wrong.limit}
+              >
+                <Input placeholder={t`no limit`} {...form.register('limit')} />
               </Entry>
             </Step>
             <HStack>
               <MainButton type="submit" loading={making.isPending} disabled={!!refused}>
-                Make it
+                <Trans>Make it</Trans>
               </MainButton>
               <Link to="/folders">
-                <QuietButton as="span">Leave it</QuietButton>
+                <QuietButton as="span">
+                  <Trans>Leave it</Trans>
+                </QuietButton>
               </Link>
             </HStack>
             {making.error && <Refused error={making.error} />}
           </Stack>
         </Box>
         <Box w={{ base: 'full', xl: '380px' }} position={{ xl: 'sticky' }} top="6">
-          <Sheet as="section" aria-label="What it does" p="5">
+          <Sheet as="section" aria-label={t`What it does`} p="5">
             <Text as="h2" fontWeight="700" mb="3">
-              What it does
+              <Trans>What it does</Trans>
             </Text>
             {drawn.length === 0 ? (
-              <Text color="faint">A name and a volume, and it is said here.</Text>
+              <Text color="faint">
+                <Trans>A name and a volume, and it is said here.</Trans>
+              </Text>
             ) : (
               <Stack gap="4">
                 <Stack as="ul" gap="1" ps="4" listStyleType="disc">
@@ -407,13 +428,13 @@ export function NewFolderPage() {
                 {effect.data && !refused && <EffectView narrow effect={effect.data} />}
                 <Box>
                   <Text fontSize="sm" color="faint" mb="1">
-                    The same as a command
+                    <Trans>The same as a command</Trans>
                   </Text>
                   <Command
                     text={
                       drawn.length === 1
-                        ? `amber ${drawn[0]?.command}`
-                        : `amber together ${drawn.map((d) => quoted(d.command)).join(' ')}`
+                        ? t`amber ${drawn[0]?.command ?? ''}`
+                        : t`amber together ${drawn.map((d) => quoted(d.command)).join(' ')}`
                     }
                   />
                 </Box>
@@ -464,7 +485,7 @@ function Who(props: {
         several={kind === 'both'}
         control={form.control}
         name={field}
-        placeholder={kind === 'both' ? 'users and groups' : 'nobody'}
+        placeholder={kind === 'both' ? t`users and groups` : t`nobody`}
       />
     </Entry>
   );

@@ -1,4 +1,6 @@
 import { Alert, Box, Field, Flex, Grid, HStack, Input, Stack, Tabs, Text, Textarea } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { type ReactNode, useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -33,14 +35,14 @@ const tabs = ['told', 'when', 'letters'] as const;
 /** Who was told that a limit is close, and how that is done. */
 export function Notices() {
   const [params, setParams] = useSearchParams();
-  const tab = tabs.find((t) => t === params.get('show')) ?? 'told';
+  const tab = tabs.find((told) => told === params.get('show')) ?? 'told';
   const me = useMe();
   const mayChange = me.data?.role === 'administrator';
   return (
     <>
       <PageHead
-        title="Notices"
-        text="People hear in time that a limit is close: once at each mark, by mail, and by webhook."
+        title={t`Notices`}
+        text={t`People hear in time that a limit is close: once at each mark, by mail, and by webhook.`}
       />
       <Tabs.Root
         value={tab}
@@ -50,9 +52,15 @@ export function Notices() {
         css={{ '--indicator-color': 'colors.accent' }}
       >
         <Tabs.List borderColor="line" mb="4" overflowX="auto" overflowY="hidden">
-          <Tabs.Trigger value="told">What was told</Tabs.Trigger>
-          <Tabs.Trigger value="when">When and how</Tabs.Trigger>
-          <Tabs.Trigger value="letters">Letters</Tabs.Trigger>
+          <Tabs.Trigger value="told">
+            <Trans>What was told</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="when">
+            <Trans>When and how</Trans>
+          </Tabs.Trigger>
+          <Tabs.Trigger value="letters">
+            <Trans>Letters</Trans>
+          </Tabs.Trigger>
         </Tabs.List>
         <Tabs.Content value="told" p="0">
           <Told />
@@ -70,7 +78,7 @@ export function Notices() {
 
 const grave = (n: Notice) => n.percent === 100 || n.kind === 'grace ending';
 const badge = (n: Notice) =>
-  n.percent ? `${n.percent} %` : n.kind === 'grace begun' ? 'soft limit passed' : 'last day of the grace';
+  n.percent ? `${n.percent} %` : n.kind === 'grace begun' ? t`soft limit passed` : t`last day of the grace`;
 
 function Told() {
   const notices = useNotices();
@@ -85,25 +93,46 @@ function Told() {
         <Alert.Root status="warning" bg="shut.soft" color="ink">
           <Alert.Indicator color="shut" />
           <Alert.Content>
-            <Alert.Title>Not everybody could be told</Alert.Title>
+            <Alert.Title>
+              <Trans>Not everybody could be told</Trans>
+            </Alert.Title>
             {unsent.data.slice(0, 5).map((u) => (
               <Text key={`${u.to} ${u.made}`} fontSize="sm">
-                {u.to}, from <Moment at={u.made} />: {u.problem}
-                {u.again ? ` – tried again $<Moment at={u.again} />` : ' – not tried again'}
+                <Trans>
+                  {u.to}, from <Moment at={u.made} />: {u.problem}
+                </Trans>
+                {u.again ? (
+                  <>
+                    {' '}
+                    <Trans>
+                      – tried again <Moment at={u.again} />
+                    </Trans>
+                  </>
+                ) : (
+                  t` – not tried again`
+                )}
               </Text>
             ))}
-            {unsent.data.length > 5 && <Text fontSize="sm">And {unsent.data.length - 5} more.</Text>}
+            {unsent.data.length > 5 && (
+              <Text fontSize="sm">
+                <Trans>And {unsent.data.length - 5} more.</Trans>
+              </Text>
+            )}
           </Alert.Content>
         </Alert.Root>
       )}
       {mute && (
         <Text color="faint">
-          Nobody is sent anything yet: there is no mail server and no webhook. It is written down here, and in the
-          journal.
+          <Trans>
+            Nobody is sent anything yet: there is no mail server and no webhook. It is written down here, and in the
+            journal.
+          </Trans>
         </Text>
       )}
       {notices.data.length === 0 ? (
-        <Text color="faint">Nobody has come close to a limit yet.</Text>
+        <Text color="faint">
+          <Trans>Nobody has come close to a limit yet.</Trans>
+        </Text>
       ) : (
         <Sheet>
           {notices.data.map((n) => (
@@ -169,7 +198,7 @@ const useSave = () =>
     mutationFn: patch,
     onSuccess: async () => {
       await refresh();
-      say('Saved.');
+      say(t`Saved.`);
     },
   });
 
@@ -182,8 +211,8 @@ function Marks({ settings, mayChange }: { settings: NoticeSettings; mayChange: b
   const save = useSave();
   return (
     <Section
-      title="When"
-      text="Each mark is told once, until use has gone well below it; where several are passed at once, the highest is."
+      title={t`When`}
+      text={t`Each mark is told once, until use has gone well below it; where several are passed at once, the highest is.`}
     >
       <form
         onSubmit={handleSubmit((f) =>
@@ -199,14 +228,21 @@ function Marks({ settings, mayChange }: { settings: NoticeSettings; mayChange: b
         <Stack gap="4">
           {save.error && <Refused error={save.error} />}
           <Field.Root disabled={!mayChange}>
-            <Field.Label>At these parts of a limit, in per cent</Field.Label>
-            <Input autoComplete="off" placeholder="none" {...register('percent', { pattern: /^[\d\s,%]*$/ })} />
+            <Field.Label>
+              <Trans>At these parts of a limit, in per cent</Trans>
+            </Field.Label>
+            <Input autoComplete="off" placeholder={t`none`} {...register('percent', { pattern: /^[\d\s,%]*$/ })} />
           </Field.Root>
-          <Tick control={control} name="grace" text="When a grace begins, and on its last day" disabled={!mayChange} />
+          <Tick
+            control={control}
+            name="grace"
+            text={t`When a grace begins, and on its last day`}
+            disabled={!mayChange}
+          />
           {mayChange && (
             <Box>
               <MainButton type="submit" size="sm" loading={save.isPending}>
-                Save
+                <Trans>Save</Trans>
               </MainButton>
             </Box>
           )}
@@ -230,12 +266,12 @@ function Mail({ settings, mayChange }: { settings: NoticeSettings; mayChange: bo
   const save = useSave();
   const test = useMutation({
     mutationFn: () => taken(api.POST('/api/v1/notices/test', { body: to ? { address: to } : {} })),
-    onSuccess: (t) => say(`The mail server took it, to ${t.to}.`),
+    onSuccess: (told) => say(t`The mail server took it, to ${told.to}.`),
   });
   return (
     <Section
-      title="Mail"
-      text="To the person whom a limit is about, to a folder’s owner, and to administrators, if they have an address."
+      title={t`Mail`}
+      text={t`To the person whom a limit is about, to a folder’s owner, and to administrators, if they have an address.`}
     >
       <form
         onSubmit={handleSubmit((f) => {
@@ -250,51 +286,69 @@ function Mail({ settings, mayChange }: { settings: NoticeSettings; mayChange: bo
           {save.error && <Refused error={save.error} />}
           <Flex gap="3">
             <Field.Root flex="2" disabled={!mayChange}>
-              <Field.Label>Server</Field.Label>
-              <Input autoComplete="off" placeholder="none: nobody is sent mail" {...register('server')} />
+              <Field.Label>
+                <Trans>Server</Trans>
+              </Field.Label>
+              <Input autoComplete="off" placeholder={t`none: nobody is sent mail`} {...register('server')} />
             </Field.Root>
             <Field.Root flex="1" disabled={!mayChange}>
-              <Field.Label>Protected by</Field.Label>
+              <Field.Label>
+                <Trans>Protected by</Trans>
+              </Field.Label>
               <Pick {...register('security')}>
-                <option value="starttls">STARTTLS</option>
-                <option value="tls">TLS</option>
-                <option value="none">nothing</option>
+                <option value="starttls">
+                  <Trans>STARTTLS</Trans>
+                </option>
+                <option value="tls">
+                  <Trans>TLS</Trans>
+                </option>
+                <option value="none">
+                  <Trans>nothing</Trans>
+                </option>
               </Pick>
             </Field.Root>
           </Flex>
           <Field.Root disabled={!mayChange}>
-            <Field.Label>From</Field.Label>
-            <Input autoComplete="off" placeholder="files@larkfell.example" {...register('sender')} />
+            <Field.Label>
+              <Trans>From</Trans>
+            </Field.Label>
+            <Input autoComplete="off" placeholder={t`files@larkfell.example`} {...register('sender')} />
           </Field.Root>
           <Flex gap="3">
             <Field.Root disabled={!mayChange}>
-              <Field.Label>Signs in as</Field.Label>
-              <Input autoComplete="off" placeholder="nobody" {...register('user')} />
+              <Field.Label>
+                <Trans>Signs in as</Trans>
+              </Field.Label>
+              <Input autoComplete="off" placeholder={t`nobody`} {...register('user')} />
             </Field.Root>
             <Field.Root disabled={!mayChange || watch('security') === 'none'}>
-              <Field.Label>Password</Field.Label>
+              <Field.Label>
+                <Trans>Password</Trans>
+              </Field.Label>
               <Input
                 type="password"
                 autoComplete="new-password"
-                placeholder={m.passwordSet ? 'as it is' : 'none'}
+                placeholder={m.passwordSet ? t`as it is` : t`none`}
                 {...register('password')}
               />
             </Field.Root>
           </Flex>
           <Field.Root disabled={!mayChange}>
-            <Field.Label>Certificates that vouch for this server (empty: those the host trusts)</Field.Label>
+            <Field.Label>
+              <Trans>Certificates that vouch for this server (empty: those the host trusts)</Trans>
+            </Field.Label>
             <Textarea
               rows={3}
               fontFamily="mono"
               fontSize="xs"
-              placeholder="-----BEGIN CERTIFICATE-----"
+              placeholder={t`-----BEGIN CERTIFICATE-----`}
               {...register('trust')}
             />
           </Field.Root>
           {mayChange && (
             <Box>
               <MainButton type="submit" size="sm" loading={save.isPending} disabled={!formState.isDirty}>
-                Save
+                <Trans>Save</Trans>
               </MainButton>
             </Box>
           )}
@@ -309,17 +363,19 @@ function Mail({ settings, mayChange }: { settings: NoticeSettings; mayChange: bo
           )}
           <HStack gap="3" align="end">
             <Field.Root>
-              <Field.Label>Try it: send one to</Field.Label>
+              <Field.Label>
+                <Trans>Try it: send one to</Trans>
+              </Field.Label>
               <Input
                 size="sm"
                 autoComplete="off"
-                placeholder="your own address"
+                placeholder={t`your own address`}
                 value={to}
                 onChange={(e) => setTo(e.target.value)}
               />
             </Field.Root>
             <QuietButton size="sm" loading={test.isPending} onClick={() => test.mutate()}>
-              Send a test
+              <Trans>Send a test</Trans>
             </QuietButton>
           </HStack>
         </Box>
@@ -343,8 +399,8 @@ function Hooks({ mayChange }: { mayChange: boolean }) {
   });
   return (
     <Section
-      title="Webhooks"
-      text="Each notice is sent there as JSON, signed with HMAC-SHA256, and tried again until it is taken."
+      title={t`Webhooks`}
+      text={t`Each notice is sent there as JSON, signed with HMAC-SHA256, and tried again until it is taken.`}
     >
       <Stack gap="4">
         {!hooks.data ? (
@@ -355,7 +411,9 @@ function Hooks({ mayChange }: { mayChange: boolean }) {
         {secret?.secret && (
           <Alert.Root status="info" bg="accent.soft" color="ink">
             <Alert.Content>
-              <Alert.Title>The secret of {secret.name}, which is not shown again</Alert.Title>
+              <Alert.Title>
+                <Trans>The secret of {secret.name}, which is not shown again</Trans>
+              </Alert.Title>
               <Command text={secret.secret} />
             </Alert.Content>
           </Alert.Root>
@@ -369,20 +427,33 @@ function Hooks({ mayChange }: { mayChange: boolean }) {
             )}
             <HStack gap="3" align="end">
               <Field.Root w="32">
-                <Field.Label>Name</Field.Label>
+                <Field.Label>
+                  <Trans>Name</Trans>
+                </Field.Label>
                 <Input size="sm" autoComplete="off" {...register('name', { required: true })} />
               </Field.Root>
               <Field.Root flex="1">
-                <Field.Label>Address</Field.Label>
-                <Input size="sm" autoComplete="off" placeholder="https://…" {...register('url', { required: true })} />
+                <Field.Label>
+                  <Trans>Address</Trans>
+                </Field.Label>
+                <Input
+                  size="sm"
+                  autoComplete="off"
+                  placeholder={t`https://…`}
+                  {...register('url', { required: true })}
+                />
               </Field.Root>
               <QuietButton size="sm" type="submit" loading={add.isPending}>
-                Add
+                <Trans>Add</Trans>
               </QuietButton>
             </HStack>
           </form>
         )}
-        {!mayChange && hooks.data?.length === 0 && <Text color="faint">There are none.</Text>}
+        {!mayChange && hooks.data?.length === 0 && (
+          <Text color="faint">
+            <Trans>There are none.</Trans>
+          </Text>
+        )}
       </Stack>
     </Section>
   );
@@ -398,7 +469,7 @@ function HookLine({ hook, mayChange }: { hook: Hook; mayChange: boolean }) {
   });
   const test = useMutation({
     mutationFn: () => taken(api.POST('/api/v1/notices/test', { body: { hook: hook.name } })),
-    onSuccess: () => say(`${hook.name} took it.`),
+    onSuccess: () => say(t`${hook.name} took it.`),
     onError: sayRefused,
   });
   const remove = useMutation({
@@ -415,7 +486,7 @@ function HookLine({ hook, mayChange }: { hook: Hook; mayChange: boolean }) {
           {!hook.on && (
             <Text as="span" color="faint" fontWeight="400">
               {' '}
-              – off
+              <Trans>– off</Trans>
             </Text>
           )}
         </Text>
@@ -426,26 +497,28 @@ function HookLine({ hook, mayChange }: { hook: Hook; mayChange: boolean }) {
       {mayChange && (
         <HStack>
           <QuietButton size="sm" loading={test.isPending} onClick={() => test.mutate()}>
-            Send a test
+            <Trans>Send a test</Trans>
           </QuietButton>
           <QuietButton size="sm" loading={change.isPending} onClick={() => change.mutate()}>
-            {hook.on ? 'Switch off' : 'Switch on'}
+            {hook.on ? t`Switch off` : t`Switch on`}
           </QuietButton>
           <QuietButton size="sm" onClick={() => setAsking(true)}>
-            Remove
+            <Trans>Remove</Trans>
           </QuietButton>
         </HStack>
       )}
       <Confirm
-        title="Remove this webhook?"
-        act="Remove"
+        title={t`Remove this webhook?`}
+        act={t`Remove`}
         open={asking}
         busy={remove.isPending}
         onClose={() => setAsking(false)}
         onAct={() => remove.mutate()}
       >
         <Text>
-          <b>{hook.name}</b> is called no more, and what waits for it is forgotten.
+          <Trans>
+            <b>{hook.name}</b> is called no more, and what waits for it is forgotten.
+          </Trans>
         </Text>
       </Confirm>
     </Flex>
@@ -453,10 +526,10 @@ function HookLine({ hook, mayChange }: { hook: Hook; mayChange: boolean }) {
 }
 
 const names: Record<Letter['name'], { title: string; text: string }> = {
-  person: { title: 'To the person', text: 'Whose limit is close, or whose folder’s.' },
+  person: { title: t`To the person`, text: t`Whose limit is close, or whose folder’s.` },
   administrators: {
-    title: 'To administrators',
-    text: 'At once, and then at most every five minutes, with all there is to tell.',
+    title: t`To administrators`,
+    text: t`At once, and then at most every five minutes, with all there is to tell.`,
   },
 };
 
@@ -479,7 +552,7 @@ function LetterForm({ letter, mayChange }: { letter: Letter; mayChange: boolean 
       taken(api.PUT('/api/v1/notices/templates/{name}', { params: { path: { name: letter.name } }, body: { text } })),
     onSuccess: async () => {
       await refresh();
-      say('Saved.');
+      say(t`Saved.`);
     },
   });
   return (
@@ -491,21 +564,21 @@ function LetterForm({ letter, mayChange }: { letter: Letter; mayChange: boolean 
             rows={14}
             fontFamily="mono"
             fontSize="sm"
-            aria-label={`Letter ${names[letter.name].title.toLowerCase()}`}
+            aria-label={t`Letter ${names[letter.name].title.toLowerCase()}`}
             readOnly={!mayChange}
             {...register('text')}
           />
           <Text fontSize="sm" color="faint">
-            Filled in: {letter.fills}. The first line is the subject.
+            <Trans>Filled in: {letter.fills}. The first line is the subject.</Trans>
           </Text>
           {mayChange && (
             <HStack>
               <MainButton type="submit" size="sm" loading={save.isPending} disabled={!formState.isDirty}>
-                Save
+                <Trans>Save</Trans>
               </MainButton>
               {letter.own && (
                 <QuietButton size="sm" onClick={() => save.mutate('')}>
-                  Take the one that came with the service
+                  <Trans>Take the one that came with the service</Trans>
                 </QuietButton>
               )}
             </HStack>

@@ -1,4 +1,6 @@
 import { Box, Flex, HStack, SimpleGrid, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Plural, Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
@@ -38,21 +40,34 @@ export function Overview() {
   if (folders.data.length === 0) return <FirstSteps volumes={volumes.data.length} mayChange={mayChange} />;
   return (
     <>
-      <PageHead title="Overview" text="What serves, what needs a hand, and what was changed last">
+      <PageHead title={t`Overview`} text={t`What serves, what needs a hand, and what was changed last`}>
         {mayChange && <NewFolderLink />}
       </PageHead>
       <Serving />
       <SimpleGrid columns={{ base: 1, xl: 2 }} gap="5" alignItems="start">
         <NeedsAHand />
         <Stack gap="5">
-          <Part title="Room" act={<To to="/volumes">Volumes</To>}>
+          <Part
+            title={t`Room`}
+            act={
+              <To to="/volumes">
+                <Trans>Volumes</Trans>
+              </To>
+            }
+          >
             <Stack px="5" py="4" gap="4">
               {volumes.data.map((v) => (
                 <Flex key={v.name} gap="5" align="start" wrap="wrap">
                   <Text fontWeight="600" minW="28">
                     {v.name}
                   </Text>
-                  {v.away ? <Text color="shut">away: {v.away}</Text> : <Room total={v.totalBytes} free={v.freeBytes} />}
+                  {v.away ? (
+                    <Text color="shut">
+                      <Trans>away: {v.away}</Trans>
+                    </Text>
+                  ) : (
+                    <Room total={v.totalBytes} free={v.freeBytes} />
+                  )}
                 </Flex>
               ))}
             </Stack>
@@ -100,29 +115,29 @@ function Serving() {
     <SimpleGrid columns={{ base: 2, lg: 4 }} gap="4" mb="6">
       {tile(
         '/folders',
-        'Folders',
+        t`Folders`,
         folders.data?.length,
-        `${folders.data?.filter((f) => f.shares.length + f.exports.length === 0).length ?? 0} not published`,
+        t`${folders.data?.filter((f) => f.shares.length + f.exports.length === 0).length ?? 0} not published`,
       )}
       {tile(
         '/publishing',
-        'Shares',
+        t`Shares`,
         shares.data?.length,
-        on('smb') === false ? 'SMB is switched off' : 'SMB is on',
+        on('smb') === false ? t`SMB is switched off` : t`SMB is on`,
         on('smb') === false,
       )}
       {tile(
         '/publishing',
-        'Exports',
+        t`Exports`,
         exported.data?.length,
-        on('nfs') === false ? 'NFS is switched off' : 'NFS is on',
+        on('nfs') === false ? t`NFS is switched off` : t`NFS is on`,
         on('nfs') === false,
       )}
       {tile(
         '/people',
-        'People',
+        t`People`,
         users.data?.filter((u) => !u.left).length,
-        `${users.data?.filter((u) => u.left).length ?? 0} have left`,
+        t`${users.data?.filter((u) => u.left).length ?? 0} have left`,
       )}
     </SimpleGrid>
   );
@@ -144,10 +159,21 @@ function NeedsAHand() {
   const low = (findings.data?.length ?? 0) - grave.length;
   const nothing = !!findings.data && grave.length === 0 && close.length === 0 && !unsent.data?.length && !me?.trouble;
   return (
-    <Part title="Needs a hand" act={<To to="/findings">All findings</To>}>
+    <Part
+      title={t`Needs a hand`}
+      act={
+        <To to="/findings">
+          <Trans>All findings</Trans>
+        </To>
+      }
+    >
       <Stack px="5" py="4" gap="4">
         {!findings.data && <Waiting error={findings.error} rows={2} />}
-        {nothing && <Text>Nothing does.</Text>}
+        {nothing && (
+          <Text>
+            <Trans>Nothing does.</Trans>
+          </Text>
+        )}
         {grave.slice(0, 5).map((f) => (
           <HStack key={f.key} align="start" gap="3">
             <FindingIcon color={f.severity === 'high' ? 'shut' : 'accent'} mt="0.5" />
@@ -158,20 +184,26 @@ function NeedsAHand() {
               <Text color="faint" fontSize="sm">
                 {f.says}.
               </Text>
-              <To to={`/findings#${f.key}`}>Mend it</To>
+              <To to={`/findings#${f.key}`}>
+                <Trans>Mend it</Trans>
+              </To>
             </Box>
           </HStack>
         ))}
-        {grave.length > 5 && <To to="/findings">and {grave.length - 5} more</To>}
+        {grave.length > 5 && (
+          <To to="/findings">
+            <Trans>and {grave.length - 5} more</Trans>
+          </To>
+        )}
         {low > 0 && (
           <Text color="faint" fontSize="sm">
-            {low} that are only untidy.
+            <Trans>{low} that are only untidy.</Trans>
           </Text>
         )}
         {close.length > 0 && (
           <Box>
             <Text fontWeight="600" mb="2">
-              Close to a limit
+              <Trans>Close to a limit</Trans>
             </Text>
             <Stack gap="3">
               {close.map(({ u, s }) => (
@@ -187,13 +219,18 @@ function NeedsAHand() {
                   <UseBar standing={s} />
                 </Box>
               ))}
-              <To to="/limits">Limits</To>
+              <To to="/limits">
+                <Trans>Limits</Trans>
+              </To>
             </Stack>
           </Box>
         )}
         {!!unsent.data?.length && (
           <Text>
-            {unsent.data.length} notices could not be brought. <To to="/notices">See why</To>
+            <Trans>
+              <Plural value={unsent.data.length} one="# notice" other="# notices" /> could not be brought.{' '}
+              <To to="/notices">See why</To>
+            </Trans>
           </Text>
         )}
       </Stack>
@@ -207,14 +244,16 @@ function Jobs() {
   const failed = jobs.data?.filter((j) => j.over && j.error).slice(0, 2) ?? [];
   if (running.length + failed.length === 0) return null;
   return (
-    <Part title="Going on by itself">
+    <Part title={t`Going on by itself`}>
       <Stack px="5" py="4" gap="3">
         {running.map((j) => (
           <Box key={j.id}>
             <Text fontWeight="600">{j.text}</Text>
             <Text color="faint" fontSize="sm">
-              {j.done}
-              {j.total ? ` of ${j.total}` : ''} done{j.left ? `, ${span(j.left)} left` : ''}
+              <Trans>
+                {j.done}
+                {j.total ? t` of ${j.total}` : ''} done{j.left ? t`, ${span(j.left)} left` : ''}
+              </Trans>
             </Text>
           </Box>
         ))}
@@ -222,7 +261,7 @@ function Jobs() {
           <Box key={j.id}>
             <Text fontWeight="600">{j.text}</Text>
             <Text color="shut" fontSize="sm">
-              ended early: {j.error}
+              <Trans>ended early: {j.error}</Trans>
             </Text>
           </Box>
         ))}
@@ -243,15 +282,26 @@ function LastChanged({ mayUndo }: { mayUndo: boolean }) {
     mutationFn: (r: JournalRow) => undo(r.seq),
     onSuccess: async (_, r) => {
       await client.invalidateQueries();
-      say(`Taken back: ${r.action}, ${r.subject}.`);
+      say(t`Taken back: ${r.action}, ${r.subject}.`);
     },
     onError: sayRefused,
   });
   return (
-    <Part title="Changed last" act={<To to="/journal">Journal</To>}>
+    <Part
+      title={t`Changed last`}
+      act={
+        <To to="/journal">
+          <Trans>Journal</Trans>
+        </To>
+      }
+    >
       <Stack px="5" py="4" gap="3">
         {!rows.data && <Waiting error={rows.error} rows={2} />}
-        {rows.data?.length === 0 && <Text color="faint">Nothing yet.</Text>}
+        {rows.data?.length === 0 && (
+          <Text color="faint">
+            <Trans>Nothing yet.</Trans>
+          </Text>
+        )}
         {rows.data?.map((r) => (
           <HStack key={r.seq} justify="space-between" align="start" gap="3">
             <Box minW="0">
@@ -268,8 +318,10 @@ function LastChanged({ mayUndo }: { mayUndo: boolean }) {
                 loading={back.isPending && back.variables?.seq === r.seq}
                 onClick={() => back.mutate(r)}
               >
-                Take back
-                <Text srOnly>row {r.seq}</Text>
+                <Trans>
+                  Take back
+                  <Text srOnly>row {r.seq}</Text>
+                </Trans>
               </QuietButton>
             )}
           </HStack>
@@ -301,7 +353,11 @@ function FirstSteps({ volumes, mayChange }: { volumes: number; mayChange: boolea
         <Box flex="1">
           <Text fontWeight="700">
             {title}
-            {done && <Text srOnly>, done</Text>}
+            {done && (
+              <Text srOnly>
+                <Trans>, done</Trans>
+              </Text>
+            )}
           </Text>
           <Text color="faint">{text}</Text>
         </Box>
@@ -317,35 +373,35 @@ function FirstSteps({ volumes, mayChange }: { volumes: number; mayChange: boolea
   return (
     <>
       <PageHead
-        title="Welcome"
-        text="Three steps to the first file that somebody else opens. They can be left and taken up again."
+        title={t`Welcome`}
+        text={t`Three steps to the first file that somebody else opens. They can be left and taken up again.`}
       />
       <Stack as="ol" gap="4" listStyleType="none">
         {step(
           1,
           has,
-          'Where files lie',
-          'A volume: a directory of this machine, on a disk with room.',
+          t`Where files lie`,
+          t`A volume: a directory of this machine, on a disk with room.`,
           '/volumes',
-          has ? 'See it' : 'Choose a directory',
+          has ? t`See it` : t`Choose a directory`,
           !has,
         )}
         {step(
           2,
           people,
-          'Who is there',
-          'People, by hand or from a list; they sign in to shares with their own passwords.',
+          t`Who is there`,
+          t`People, by hand or from a list; they sign in to shares with their own passwords.`,
           '/people',
-          people ? 'See them' : 'Put people in',
+          people ? t`See them` : t`Put people in`,
           has && !people,
         )}
         {step(
           3,
           false,
-          'What they share',
-          'A folder: who gets in, how it is reached, how much it holds, with what it does beside it.',
+          t`What they share`,
+          t`A folder: who gets in, how it is reached, how much it holds, with what it does beside it.`,
           '/folders/new',
-          'Make a folder',
+          t`Make a folder`,
           has && people,
         )}
       </Stack>

@@ -1,4 +1,6 @@
 import { Box, Flex, Input, Stack } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -28,10 +30,10 @@ export function OwnFolder() {
   if (!place.data) return <Waiting error={place.error} />;
   return (
     <>
-      <PageHead title={name} text="You hold control of this folder: you decide who gets in." />
+      <PageHead title={name} text={t`You hold control of this folder: you decide who gets in.`} />
       <Stack gap="6">
         <PlaceSheet place={place.data} mayChange />
-        <Part title="Who gets in">
+        <Part title={t`Who gets in`}>
           {!who.data ? (
             <Waiting error={who.error} rows={2} />
           ) : (
@@ -39,10 +41,10 @@ export function OwnFolder() {
               rows={who.data.holders}
               rowKey={(u) => u.user}
               columns={[
-                { head: 'User', cell: (u) => u.user },
-                { head: 'Over SMB', cell: (u) => <Level level={u.level.smb} /> },
-                { head: 'Over NFS', cell: (u) => <Level level={u.level.nfs} /> },
-                { head: 'Through', cell: (u) => u.through, is: { color: 'faint' } },
+                { head: t`User`, cell: (u) => u.user },
+                { head: t`Over SMB`, cell: (u) => <Level level={u.level.smb} /> },
+                { head: t`Over NFS`, cell: (u) => <Level level={u.level.nfs} /> },
+                { head: t`Through`, cell: (u) => u.through, is: { color: 'faint' } },
               ]}
             />
           )}
@@ -80,7 +82,7 @@ export function OwnGroup() {
   const refused = add.error ?? remove.error;
   return (
     <>
-      <PageHead title={name} text={group.data.description || 'You own this group: you decide who is in it.'} />
+      <PageHead title={name} text={group.data.description || t`You own this group: you decide who is in it.`} />
       {looksAfter && <GroupSettings group={group.data} />}
       <Stack gap="4">
         {refused && <Refused error={refused} />}
@@ -95,35 +97,35 @@ export function OwnGroup() {
               <Box w="260px">
                 <Picker
                   of="who"
-                  aria-label="Who is to be in it"
-                  placeholder="A user's name"
+                  aria-label={t`Who is to be in it`}
+                  placeholder={t`A user's name`}
                   value={member}
                   onChange={setMember}
                 />
               </Box>
               <MainButton type="submit" loading={add.isPending}>
-                Put in
+                <Trans>Put in</Trans>
               </MainButton>
             </Flex>
           </form>
         )}
-        <Sheet as="section" aria-label="Who is in it">
+        <Sheet as="section" aria-label={t`Who is in it`}>
           <DataTable
             rows={group.data.members}
             rowKey={(m) => `${m.kind}:${m.name}`}
             columns={[
-              { head: 'Member', cell: (m) => m.name },
-              { head: 'Kind', cell: (m) => m.kind, is: { color: 'faint' } },
+              { head: t`Member`, cell: (m) => m.name },
+              { head: t`Kind`, cell: (m) => m.kind, is: { color: 'faint' } },
               {
-                head: '-Take out',
+                head: `-${t`Take out`}`,
                 cell: (m) =>
                   mayChange && (
                     <QuietButton
                       size="sm"
-                      aria-label={`Take ${m.name} out`}
+                      aria-label={t`Take ${m.name} out`}
                       onClick={() => remove.mutate(`${m.kind}:${m.name}`)}
                     >
-                      Take out
+                      <Trans>Take out</Trans>
                     </QuietButton>
                   ),
                 is: { textAlign: 'end' },
@@ -144,7 +146,7 @@ function GroupSettings({ group: g }: { group: Group }) {
   const [ask, dialog] = useAsk();
   const { register, control, handleSubmit, formState } = form;
   return (
-    <Sheet as="section" aria-label="What it is" p="5" mb="5">
+    <Sheet as="section" aria-label={t`What it is`} p="5" mb="5">
       <form
         onSubmit={handleSubmit((f) => {
           const to = {
@@ -154,9 +156,9 @@ function GroupSettings({ group: g }: { group: Group }) {
           };
           if (Object.keys(to).length > 0)
             ask({
-              title: `Change group ${g.name}?`,
-              act: 'Change it',
-              done: `Group ${f.name} is changed.`,
+              title: t`Change group ${g.name}?`,
+              act: t`Change it`,
+              done: t`Group ${f.name} is changed.`,
               changes: [change('group', 'change', { of: { name: g.name }, with: to })],
               refused: (e) => placeRefusal(e, form),
               after: () =>
@@ -166,29 +168,31 @@ function GroupSettings({ group: g }: { group: Group }) {
         })}
       >
         <Flex gap="4" wrap="wrap" align="end">
-          <Entry label="Name" w="52" error={formState.errors.name}>
+          <Entry label={t`Name`} w="52" error={formState.errors.name}>
             <Input {...register('name', { required: true })} />
           </Entry>
-          <Entry label="What it is for" flex="1" minW="56" error={formState.errors.description}>
+          <Entry label={t`What it is for`} flex="1" minW="56" error={formState.errors.description}>
             <Input maxLength={200} {...register('description')} />
           </Entry>
-          <Entry label="Owned by" w="64" error={formState.errors.owners}>
-            <PickerField of="who" several control={control} name="owners" placeholder="nobody" />
+          <Entry label={t`Owned by`} w="64" error={formState.errors.owners}>
+            <PickerField of="who" several control={control} name="owners" placeholder={t`nobody`} />
           </Entry>
-          <MainButton type="submit">See what it does</MainButton>
+          <MainButton type="submit">
+            <Trans>See what it does</Trans>
+          </MainButton>
           <QuietButton
             color="shut"
             onClick={() =>
               ask({
-                title: `Remove group ${g.name}?`,
-                act: 'Remove it',
-                done: `Group ${g.name} is no more.`,
+                title: t`Remove group ${g.name}?`,
+                act: t`Remove it`,
+                done: t`Group ${g.name} is no more.`,
                 changes: [change('group', 'remove', { of: { name: g.name } })],
                 after: () => navigate('/groups'),
               })
             }
           >
-            Remove it
+            <Trans>Remove it</Trans>
           </QuietButton>
         </Flex>
       </form>

@@ -1,7 +1,10 @@
 import { Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
+import { locales } from '#texts';
 import { api, type Change, type Roster, type RosterRead, taken, type User, useMe } from '../api/client';
 import { Bulk } from '../parts/bulk';
 import { lastDay } from '../parts/day';
@@ -42,11 +45,11 @@ function usePeople(match: string, label: string | null) {
 }
 
 function stateOf(u: User) {
-  if (u.left) return 'left';
-  if (u.disabled) return 'disabled';
-  if (u.onlyOwns) return 'only owns';
-  if (u.starts && new Date(u.starts) > new Date()) return `from ${new Date(u.starts).toLocaleDateString()}`;
-  if (u.ends) return `until ${lastDay(u.ends)}`;
+  if (u.left) return t`left`;
+  if (u.disabled) return t`disabled`;
+  if (u.onlyOwns) return t`only owns`;
+  if (u.starts && new Date(u.starts) > new Date()) return t`from ${new Date(u.starts).toLocaleDateString(locales())}`;
+  if (u.ends) return t`until ${lastDay(u.ends)}`;
   return u.role ?? '';
 }
 
@@ -80,16 +83,31 @@ export function People() {
   const users = people.data?.pages.flatMap((p) => p.users);
   return (
     <>
-      <PageHead title="People" text={label ? `Those marked ${label}` : 'The people and programs that use the gateway'}>
+      <PageHead
+        title={t`People`}
+        text={label ? t`Those marked ${label}` : t`The people and programs that use the gateway`}
+      >
         <HStack>
           <a href="/api/v1/users/export?format=csv">
-            <QuietButton as="span">As a list</QuietButton>
+            <QuietButton as="span">
+              <Trans>As a list</Trans>
+            </QuietButton>
           </a>
           <Link to="/groups">
-            <QuietButton as="span">Groups and profiles</QuietButton>
+            <QuietButton as="span">
+              <Trans>Groups and profiles</Trans>
+            </QuietButton>
           </Link>
-          {mayChange && <QuietButton onClick={() => setImporting(!importing)}>Put a list in</QuietButton>}
-          {mayChange && !adding && <MainButton onClick={() => setAdding(true)}>Add a person</MainButton>}
+          {mayChange && (
+            <QuietButton onClick={() => setImporting(!importing)}>
+              <Trans>Put a list in</Trans>
+            </QuietButton>
+          )}
+          {mayChange && !adding && (
+            <MainButton onClick={() => setAdding(true)}>
+              <Trans>Add a person</Trans>
+            </MainButton>
+          )}
         </HStack>
       </PageHead>
       {adding && <AddPerson onDone={() => setAdding(false)} />}
@@ -98,15 +116,19 @@ export function People() {
         <Input
           maxW="320px"
           bg="sheet"
-          aria-label="Look for people"
-          placeholder="name, full name or mail"
+          aria-label={t`Look for people`}
+          placeholder={t`name, full name or mail`}
           value={text}
           onChange={(e) => setText(e.target.value)}
         />
-        {label && <QuietButton onClick={() => setParams({})}>Whatever the label</QuietButton>}
+        {label && (
+          <QuietButton onClick={() => setParams({})}>
+            <Trans>Whatever the label</Trans>
+          </QuietButton>
+        )}
         {mayChange && (
           <QuietButton loading={all.isPending} onClick={() => all.mutate()}>
-            {text || label ? 'Choose all of these' : 'Choose all'}
+            {text || label ? t`Choose all of these` : t`Choose all`}
           </QuietButton>
         )}
       </HStack>
@@ -115,12 +137,14 @@ export function People() {
         <Waiting error={people.error} />
       ) : users.length === 0 ? (
         <Sheet p="8">
-          <Text>Nobody of whom that is so.</Text>
+          <Text>
+            <Trans>Nobody of whom that is so.</Trans>
+          </Text>
         </Sheet>
       ) : (
         <Sheet>
           <DataTable
-            label="People"
+            label={t`People`}
             rows={users}
             rowKey={(u) => u.name}
             onEnd={people.hasNextPage && !people.isFetchingNextPage ? people.fetchNextPage : undefined}
@@ -128,14 +152,14 @@ export function People() {
               ...(mayChange
                 ? [
                     {
-                      head: '-Chosen',
+                      head: `-${t`Chosen`}`,
                       cell: (u: User) => (
                         <Checkbox.Root
                           size="sm"
                           checked={chosen.has(u.name)}
                           onCheckedChange={(v) => choose(u.name, v.checked === true)}
                         >
-                          <Checkbox.HiddenInput aria-label={`Choose ${u.name}`} />
+                          <Checkbox.HiddenInput aria-label={t`Choose ${u.name}`} />
                           <Checkbox.Control />
                         </Checkbox.Root>
                       ),
@@ -144,7 +168,7 @@ export function People() {
                   ]
                 : []),
               {
-                head: 'Name',
+                head: t`Name`,
                 cell: (u) => (
                   <>
                     <Link to={`/people/${encodeURIComponent(u.name)}`}>
@@ -159,9 +183,9 @@ export function People() {
                 ),
               },
               { head: 'uid', cell: (u) => u.uid, is: { textAlign: 'end' }, headIs: { textAlign: 'end' } },
-              { head: 'State', cell: stateOf, is: (u) => ({ color: u.disabled ? 'shut' : undefined }) },
-              { head: 'Groups', cell: (u) => u.groups.join(', '), is: wide, headIs: wide },
-              { head: 'Labels', cell: (u) => <Labels labels={u.labels} list="/people" />, is: wide, headIs: wide },
+              { head: t`State`, cell: stateOf, is: (u) => ({ color: u.disabled ? 'shut' : undefined }) },
+              { head: t`Groups`, cell: (u) => u.groups.join(', '), is: wide, headIs: wide },
+              { head: t`Labels`, cell: (u) => <Labels labels={u.labels} list="/people" />, is: wide, headIs: wide },
             ]}
           />
         </Sheet>
@@ -182,7 +206,7 @@ async function base64(file: File) {
 const mostShown = 60;
 
 /** A value that a line gives, as people say it. */
-const said = (field: string, value?: string) => (!value ? 'none' : field === 'ends' ? lastDay(value) : value);
+const said = (field: string, value?: string) => (!value ? t`none` : field === 'ends' ? lastDay(value) : value);
 
 /** A list is read, shown line by line, and then put in as one change that is shown before. */
 function Import({ onDone }: { onDone: () => void }) {
@@ -195,17 +219,19 @@ function Import({ onDone }: { onDone: () => void }) {
   const skip = list?.skipWrong ?? false;
   const refused = read?.refused ?? 0;
   return (
-    <Sheet as="section" aria-label="Put a list in" p="5" mb="6">
+    <Sheet as="section" aria-label={t`Put a list in`} p="5" mb="6">
       <Stack gap="4">
         <Text color="faint" maxW="75ch">
-          CSV whose first line has the words name, full name, uid, group, groups, mail, starts, ends, label and profile,
-          as many as there are and in any order; lines of passwd or group; or LDIF. What a line does not say stays as it
-          is.
+          <Trans>
+            CSV whose first line has the words name, full name, uid, group, groups, mail, starts, ends, label and
+            profile, as many as there are and in any order; lines of passwd or group; or LDIF. What a line does not say
+            stays as it is.
+          </Trans>
         </Text>
         <Flex gap="4" align="center" wrap="wrap">
           <input
             type="file"
-            aria-label="The list"
+            aria-label={t`The list`}
             accept=".csv,.txt,.ldif,.tsv,text/csv"
             onChange={async (e) => {
               const file = e.target.files?.[0];
@@ -223,7 +249,9 @@ function Import({ onDone }: { onDone: () => void }) {
             >
               <Checkbox.HiddenInput />
               <Checkbox.Control />
-              <Checkbox.Label>do the rest, and leave out what is refused</Checkbox.Label>
+              <Checkbox.Label>
+                <Trans>do the rest, and leave out what is refused</Trans>
+              </Checkbox.Label>
             </Checkbox.Root>
           )}
         </Flex>
@@ -231,8 +259,10 @@ function Import({ onDone }: { onDone: () => void }) {
         {read && (
           <>
             <Text fontWeight="600">
-              {read.made} made, {read.changed} changed, {read.same} as they were
-              {refused > 0 && `, ${refused} refused`}
+              <Trans>
+                {read.made} made, {read.changed} changed, {read.same} as they were
+                {refused > 0 && t`, ${refused} refused`}
+              </Trans>
             </Text>
             <Lines read={read} />
             <HStack>
@@ -240,18 +270,20 @@ function Import({ onDone }: { onDone: () => void }) {
                 disabled={(refused > 0 && !skip) || read.made + read.changed === 0}
                 onClick={() => list && setAsking([{ kind: 'users', act: 'import', with: list }])}
               >
-                See what it does
+                <Trans>See what it does</Trans>
               </MainButton>
-              <QuietButton onClick={onDone}>Cancel</QuietButton>
+              <QuietButton onClick={onDone}>
+                <Trans>Cancel</Trans>
+              </QuietButton>
             </HStack>
           </>
         )}
       </Stack>
       <Previewed
-        title={`Put ${howMany((read?.made ?? 0) + (read?.changed ?? 0))} in?`}
-        act="Put them in"
+        title={t`Put ${howMany((read?.made ?? 0) + (read?.changed ?? 0))} in?`}
+        act={t`Put them in`}
         changes={asking}
-        done={`${howMany(read?.made ?? 0)} made, ${read?.changed ?? 0} changed.`}
+        done={t`${howMany(read?.made ?? 0)} made, ${read?.changed ?? 0} changed.`}
         onClose={() => setAsking(null)}
         onDone={() => {
           setAsking(null);
@@ -272,21 +304,25 @@ function Lines({ read }: { read: RosterRead }) {
         rowKey={(l) => `${l.line ?? ''} ${l.name}`}
         maxH="340px"
         columns={[
-          { head: 'Line', cell: (l) => l.line },
-          { head: 'Who', cell: (l) => l.name, is: { fontWeight: '600' } },
-          { head: 'Is', cell: (l) => l.act, is: (l) => ({ color: l.act === 'refused' ? 'shut' : undefined }) },
+          { head: t`Line`, cell: (l) => l.line },
+          { head: t`Who`, cell: (l) => l.name, is: { fontWeight: '600' } },
+          { head: t`Is`, cell: (l) => l.act, is: (l) => ({ color: l.act === 'refused' ? 'shut' : undefined }) },
           {
-            head: 'What',
+            head: t`What`,
             cell: (l) =>
               l.why ??
               l.changed
-                ?.map((c) => `${c.name} ${said(c.name, c.after)}${c.before ? `, was ${said(c.name, c.before)}` : ''}`)
+                ?.map((c) => `${c.name} ${said(c.name, c.after)}${c.before ? t`, was ${said(c.name, c.before)}` : ''}`)
                 .join('; '),
             is: { whiteSpace: 'normal' },
           },
         ]}
       />
-      {lines.length > mostShown && <Text p="2">and {lines.length - mostShown} more</Text>}
+      {lines.length > mostShown && (
+        <Text p="2">
+          <Trans>and {lines.length - mostShown} more</Trans>
+        </Text>
+      )}
     </>
   );
 }

@@ -1,8 +1,11 @@
 import { Box, Flex, HStack, Input, SimpleGrid, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useNavigate, useParams } from 'react-router';
+import { locales } from '#texts';
 import { change } from '../api/change';
 import { api, type Change, type Person as Known, taken, useMe, useProfiles, useUses } from '../api/client';
 import { Ask } from '../parts/confirm';
@@ -37,53 +40,61 @@ export function Person() {
   if (!person.data) return <Waiting error={person.error} />;
   const u = person.data;
   const use = uses.data?.uses.find((one) => one.name === u.name);
-  const may = [u.smb && 'SMB', u.nfs && 'NFS', (u.console || u.role) && 'the console'].filter(Boolean).join(', ');
+  const may = [u.smb && 'SMB', u.nfs && 'NFS', (u.console || u.role) && t`the console`].filter(Boolean).join(', ');
   const looksAfter = me?.role === 'administrator' || (me?.role === 'operator' && !u.role);
   const close = () => setAsks(undefined);
   return (
     <>
-      <PageHead title={u.fullName || u.name} text={u.service ? `${u.name}, an account of a program` : u.name}>
+      <PageHead title={u.fullName || u.name} text={u.service ? t`${u.name}, an account of a program` : u.name}>
         <HStack wrap="wrap">
           <Link to={`/why?user=${encodeURIComponent(u.name)}`}>
-            <QuietButton as="span">Ask why</QuietButton>
+            <QuietButton as="span">
+              <Trans>Ask why</Trans>
+            </QuietButton>
           </Link>
           {looksAfter && !u.left && (
             <>
-              <QuietButton onClick={() => setAsks('change')}>Change</QuietButton>
-              {!u.onlyOwns && <QuietButton onClick={() => setAsks('password')}>Another password</QuietButton>}
+              <QuietButton onClick={() => setAsks('change')}>
+                <Trans>Change</Trans>
+              </QuietButton>
+              {!u.onlyOwns && (
+                <QuietButton onClick={() => setAsks('password')}>
+                  <Trans>Another password</Trans>
+                </QuietButton>
+              )}
             </>
           )}
           {me?.role === 'administrator' && u.codes && (
             <QuietButton
               onClick={() =>
                 ask({
-                  title: `Take away the one-time codes of ${u.name}?`,
-                  act: 'Take them away',
-                  done: `${u.name} signs in without codes, and can set up new ones.`,
+                  title: t`Take away the one-time codes of ${u.name}?`,
+                  act: t`Take them away`,
+                  done: t`${u.name} signs in without codes, and can set up new ones.`,
                   changes: [change('codes', 'remove', { of: { name: u.name } })],
                 })
               }
             >
-              Without codes
+              <Trans>Without codes</Trans>
             </QuietButton>
           )}
           {me?.role === 'administrator' && (u.left || u.leaving) && (
             <QuietButton
               onClick={() =>
                 ask({
-                  title: u.left ? `Does ${u.name} come back?` : `Does ${u.name} stay?`,
-                  act: u.left ? 'They come back' : 'They stay',
-                  done: `${u.name} ${u.left ? 'is back' : 'stays'}.`,
+                  title: u.left ? t`Does ${u.name} come back?` : t`Does ${u.name} stay?`,
+                  act: u.left ? t`They come back` : t`They stay`,
+                  done: `${u.name} ${u.left ? t`is back` : t`stays`}.`,
                   changes: [change('user', 'stay', { of: { name: u.name } })],
                 })
               }
             >
-              {u.left ? 'Comes back' : 'Stays'}
+              {u.left ? t`Comes back` : t`Stays`}
             </QuietButton>
           )}
           {me?.role === 'administrator' && !u.left && (
             <QuietButton color="shut" onClick={() => setAsks('leave')}>
-              Leaves
+              <Trans>Leaves</Trans>
             </QuietButton>
           )}
           {me?.role === 'administrator' && u.left && (
@@ -91,15 +102,15 @@ export function Person() {
               color="shut"
               onClick={() =>
                 ask({
-                  title: `Remove the record of ${u.name}?`,
-                  act: 'Remove it',
-                  done: `${u.name} is no record any more.`,
+                  title: t`Remove the record of ${u.name}?`,
+                  act: t`Remove it`,
+                  done: t`${u.name} is no record any more.`,
                   changes: [change('user', 'remove', { of: { name: u.name } })],
                   after: () => navigate('/people'),
                 })
               }
             >
-              Remove the record
+              <Trans>Remove the record</Trans>
             </QuietButton>
           )}
         </HStack>
@@ -110,25 +121,27 @@ export function Person() {
       {asks === 'password' && <NewPassword name={u.name} onClose={close} />}
       <Flex gap="6" mb="8" wrap="wrap">
         <Fact name="uid">{u.uid}</Fact>
-        <Fact name="Groups">
-          {u.direct.join(', ') || 'none'}
+        <Fact name={t`Groups`}>
+          {u.direct.join(', ') || t`none`}
           {u.through.map((g) => (
             <Text key={g.group} color="faint" fontSize="sm">
-              {g.group}, through {g.chain.slice(0, -1).join(', in ')}
+              <Trans>
+                {g.group}, through {g.chain.slice(0, -1).join(', in ')}
+              </Trans>
             </Text>
           ))}
         </Fact>
-        <Fact name="May use">{may || 'nothing: nobody signs in'}</Fact>
-        {u.role && <Fact name="Role">{u.role}</Fact>}
-        {u.profile && <Fact name="Profile">{u.profile}</Fact>}
-        {u.description && <Fact name="Description">{u.description}</Fact>}
-        <Fact name="Mail">{u.mail || 'no address: they are not told that a limit is close'}</Fact>
-        <Fact name="Password">
-          {u.password.set ? 'set' : 'none'}
-          {u.password.mustChange && ', to be changed first'}
-          {u.codes && ', with one-time codes'}
+        <Fact name={t`May use`}>{may || t`nothing: nobody signs in`}</Fact>
+        {u.role && <Fact name={t`Role`}>{u.role}</Fact>}
+        {u.profile && <Fact name={t`Profile`}>{u.profile}</Fact>}
+        {u.description && <Fact name={t`Description`}>{u.description}</Fact>}
+        <Fact name={t`Mail`}>{u.mail || t`no address: they are not told that a limit is close`}</Fact>
+        <Fact name={t`Password`}>
+          {u.password.set ? t`set` : t`none`}
+          {u.password.mustChange && t`, to be changed first`}
+          {u.codes && t`, with one-time codes`}
         </Fact>
-        <Fact name="Labels">
+        <Fact name={t`Labels`}>
           <AlterLabels
             labels={u.labels}
             list="/people"
@@ -137,40 +150,50 @@ export function Person() {
           />
         </Fact>
         {u.left ? (
-          <Fact name="Left">
+          <Fact name={t`Left`}>
             <Moment at={u.left} />
           </Fact>
         ) : (
-          u.disabled && <Fact name="State">disabled</Fact>
+          u.disabled && (
+            <Fact name={t`State`}>
+              <Trans>disabled</Trans>
+            </Fact>
+          )
         )}
         {u.leaving && (
-          <Fact name="Leaves">
+          <Fact name={t`Leaves`}>
             <Moment at={u.leaving.on} />
-            {u.leaving.to && `, succeeded by ${u.leaving.to}`}
+            {u.leaving.to && t`, succeeded by ${u.leaving.to}`}
           </Fact>
         )}
-        {u.starts && <Fact name="First day">{new Date(u.starts).toLocaleDateString()}</Fact>}
-        {u.ends && !u.left && <Fact name="Last day">{lastDay(u.ends)}</Fact>}
+        {u.starts && <Fact name={t`First day`}>{new Date(u.starts).toLocaleDateString(locales())}</Fact>}
+        {u.ends && !u.left && <Fact name={t`Last day`}>{lastDay(u.ends)}</Fact>}
       </Flex>
-      <Part title="Where they get" mb="6">
-        <Reach user={u.name} spots={u.reach} empty="Nowhere." maxH="340px" />
+      <Part title={t`Where they get`} mb="6">
+        <Reach user={u.name} spots={u.reach} empty={t`Nowhere.`} maxH="340px" />
       </Part>
-      <Sheet as="section" aria-label="In use" p="5">
+      <Sheet as="section" aria-label={t`In use`} p="5">
         <Text fontWeight="700" fontSize="lg" mb="3">
-          In use
+          <Trans>In use</Trans>
         </Text>
         {!uses.data ? (
           <Waiting error={uses.error} rows={2} />
         ) : !use ? (
-          <Text color="faint">Nothing is counted for them, and no limit bears on them.</Text>
+          <Text color="faint">
+            <Trans>Nothing is counted for them, and no limit bears on them.</Trans>
+          </Text>
         ) : (
           <Stack gap="5">
             <InUse use={use} />
-            {use.standings.length === 0 && <Text color="faint">No limit bears on them.</Text>}
+            {use.standings.length === 0 && (
+              <Text color="faint">
+                <Trans>No limit bears on them.</Trans>
+              </Text>
+            )}
             {use.standings.map((s) => (
               <Box key={s.limitId} maxW="560px">
                 <Text fontWeight="600" fontSize="sm" mb="1">
-                  Limit of {s.subject}
+                  <Trans>Limit of {s.subject}</Trans>
                 </Text>
                 <UseBar standing={s} />
                 {stateOf(s).text && (
@@ -185,24 +208,24 @@ export function Person() {
         )}
       </Sheet>
       <SimpleGrid columns={{ base: 1, md: 2 }} gap="6" mt="6">
-        <Listed title="Last came in" empty="They have not come yet.">
-          {u.seen.map((s) => `over ${s.via}, ${when(s.at)}, from ${s.from}`)}
+        <Listed title={t`Last came in`} empty={t`They have not come yet.`}>
+          {u.seen.map((s) => t`over ${s.via}, ${when(s.at)}, from ${s.from}`)}
         </Listed>
-        <Listed title="Is signed in" empty="Nowhere.">
-          {u.signIns.map((s) => `from ${s.address} since ${when(s.begun)}`)}
+        <Listed title={t`Is signed in`} empty={t`Nowhere.`}>
+          {u.signIns.map((s) => t`from ${s.address} since ${when(s.begun)}`)}
         </Listed>
-        <Listed title="Owns" empty="No folder and no group.">
+        <Listed title={t`Owns`} empty={t`No folder and no group.`}>
           {u.owns}
         </Listed>
-        <Listed title="Is named by" empty="No entry and no setting.">
+        <Listed title={t`Is named by`} empty={t`No entry and no setting.`}>
           {u.named.map((n) => n.where)}
         </Listed>
-        <Listed title="Numbers elsewhere" empty="No other machine has been compared.">
+        <Listed title={t`Numbers elsewhere`} empty={t`No other machine has been compared.`}>
           {u.hosts.map(
-            (h) => `${h.host}: ${h.uid}${h.map ? `, by number map ${h.map}` : h.same ? '' : `, and ${u.uid} here`}`,
+            (h) => `${h.host}: ${h.uid}${h.map ? t`, by number map ${h.map}` : h.same ? '' : t`, and ${u.uid} here`}`,
           )}
         </Listed>
-        <Listed title="Tokens" empty="None.">
+        <Listed title={t`Tokens`} empty={t`None.`}>
           {u.tokens.map((t) => `${t.name} (${t.role})`)}
         </Listed>
       </SimpleGrid>
@@ -229,25 +252,25 @@ function Listed({ title, empty, children }: { title: string; empty: string; chil
 function Lately({ user }: { user: Known }) {
   if (user.events.length === 0) return null;
   return (
-    <Part title="Lately" mt="6">
+    <Part title={t`Lately`} mt="6">
       <DataTable
         rows={user.events}
         rowKey={(e) => e.id}
         columns={[
-          { head: 'When', cell: (e) => <Moment at={e.since} /> },
+          { head: t`When`, cell: (e) => <Moment at={e.since} /> },
           {
-            head: 'What',
+            head: t`What`,
             cell: (e) => (
               <>
                 {e.kind}
-                {e.count > 1 && `, ${e.count} times`}
+                {e.count > 1 && t`, ${e.count} times`}
               </>
             ),
             is: (e) => ({ color: /refused/.test(e.kind) ? 'shut' : undefined }),
           },
-          { head: 'Where', cell: (e) => e.path, is: { whiteSpace: 'normal' } },
+          { head: t`Where`, cell: (e) => e.path, is: { whiteSpace: 'normal' } },
           {
-            head: 'From',
+            head: t`From`,
             cell: (e) => (
               <>
                 {e.via}, {e.from}
@@ -283,7 +306,7 @@ function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
     starts: day(user.starts),
     ends: day(user.ends, true),
     profile: user.profile ?? '',
-    disabled: user.disabled ? 'disabled' : 'enabled',
+    disabled: user.disabled ? t`disabled` : t`enabled`,
   };
   const form = useForm<Form>({ defaultValues: was });
   const { register, handleSubmit } = form;
@@ -303,10 +326,10 @@ function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
   if (asking)
     return (
       <Previewed
-        title={`Change ${user.name}?`}
-        act="Change it"
+        title={t`Change ${user.name}?`}
+        act={t`Change it`}
         changes={asking}
-        done={`${user.name} is changed.`}
+        done={t`${user.name} is changed.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onClose}
@@ -314,47 +337,53 @@ function ChangeUser({ user, onClose }: { user: Known; onClose: () => void }) {
     );
   return (
     <Ask
-      title={`Change ${user.name}`}
+      title={t`Change ${user.name}`}
       open
       onClose={onClose}
       act={
         <MainButton type="submit" form="change-user">
-          See what it does
+          <Trans>See what it does</Trans>
         </MainButton>
       }
     >
       <form id="change-user" onSubmit={handleSubmit(submit)}>
         <Stack gap="4">
-          <Entry label="Full name" error={wrong.fullName}>
+          <Entry label={t`Full name`} error={wrong.fullName}>
             <Input {...register('fullName')} />
           </Entry>
-          <Entry label="Description" error={wrong.description}>
+          <Entry label={t`Description`} error={wrong.description}>
             <Input {...register('description')} />
           </Entry>
-          <Entry label="Mail" error={wrong.mail}>
+          <Entry label={t`Mail`} error={wrong.mail}>
             <Input type="email" {...register('mail')} />
           </Entry>
           <HStack align="start">
-            <Entry label="First day" error={wrong.starts}>
+            <Entry label={t`First day`} error={wrong.starts}>
               <Input type="date" {...register('starts')} />
             </Entry>
-            <Entry label="Last day" error={wrong.ends}>
+            <Entry label={t`Last day`} error={wrong.ends}>
               <Input type="date" {...register('ends')} />
             </Entry>
           </HStack>
           <HStack align="start">
-            <Entry label="Profile" error={wrong.profile}>
+            <Entry label={t`Profile`} error={wrong.profile}>
               <Pick {...register('profile')}>
-                <option value="">none</option>
+                <option value="">
+                  <Trans>none</Trans>
+                </option>
                 {(profiles.data ?? []).map((p) => (
                   <option key={p.name}>{p.name}</option>
                 ))}
               </Pick>
             </Entry>
-            <Entry label="State" error={wrong.disabled}>
+            <Entry label={t`State`} error={wrong.disabled}>
               <Pick {...register('disabled')}>
-                <option>enabled</option>
-                <option>disabled</option>
+                <option>
+                  <Trans>enabled</Trans>
+                </option>
+                <option>
+                  <Trans>disabled</Trans>
+                </option>
               </Pick>
             </Entry>
           </HStack>
@@ -371,15 +400,17 @@ function NewPassword({ name, onClose }: { name: string; onClose: () => void }) {
   });
   return (
     <Ask
-      title={`Another password for ${name}`}
+      title={t`Another password for ${name}`}
       open
       onClose={onClose}
       act={
         reset.data ? (
-          <MainButton onClick={onClose}>I have told them</MainButton>
+          <MainButton onClick={onClose}>
+            <Trans>I have told them</Trans>
+          </MainButton>
         ) : (
           <MainButton loading={reset.isPending} onClick={() => reset.mutate()}>
-            Make one up
+            <Trans>Make one up</Trans>
           </MainButton>
         )
       }
@@ -388,13 +419,17 @@ function NewPassword({ name, onClose }: { name: string; onClose: () => void }) {
         {reset.error && <Refused error={reset.error} />}
         {reset.data ? (
           <>
-            <Text>It is shown this once, and opens nothing until they have changed it.</Text>
-            <Text fontFamily="mono" fontSize="lg" aria-label="The password">
+            <Text>
+              <Trans>It is shown this once, and opens nothing until they have changed it.</Trans>
+            </Text>
+            <Text fontFamily="mono" fontSize="lg" aria-label={t`The password`}>
               {reset.data.password}
             </Text>
           </>
         ) : (
-          <Text>The one that they have opens nothing any more, and what they are signed in with ends.</Text>
+          <Text>
+            <Trans>The one that they have opens nothing any more, and what they are signed in with ends.</Trans>
+          </Text>
         )}
       </Stack>
     </Ask>

@@ -1,4 +1,6 @@
 import { Box, Flex, HStack, Stack, Switch, Text } from '@chakra-ui/react';
+import { plural, t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { type Share, useExports, useMe, useServices, useShares } from '../api/client';
@@ -22,9 +24,11 @@ export function Publishing() {
     return <Waiting error={services.error ?? shares.error ?? exported.error} />;
   return (
     <>
-      <PageHead title="Publishing" text="What clients can open, over which protocol, and on what terms">
+      <PageHead title={t`Publishing`} text={t`What clients can open, over which protocol, and on what terms`}>
         <Link to="/hosts">
-          <QuietButton as="span">Host sets and numbers</QuietButton>
+          <QuietButton as="span">
+            <Trans>Host sets and numbers</Trans>
+          </QuietButton>
         </Link>
       </PageHead>
       <Flex gap="4" mb="6" wrap="wrap">
@@ -33,11 +37,13 @@ export function Publishing() {
             <HStack px="5" py="4" justify="space-between">
               <Box>
                 <Text fontWeight="600" color={s.on ? 'open' : 'shut'}>
-                  {s.on ? 'On' : 'Off'}
+                  {s.on ? t`On` : t`Off`}
                 </Text>
                 <Text color="faint" fontSize="sm">
-                  {s.protocol === 'smb' ? `${shares.data.length} shares` : `${exported.data.length} exports`}
-                  {s.listens && `, at ${s.listens}`}
+                  {s.protocol === 'smb'
+                    ? plural(shares.data.length, { one: '# share', other: '# shares' })
+                    : plural(exported.data.length, { one: '# export', other: '# exports' })}
+                  {s.listens && t`, at ${s.listens}`}
                 </Text>
                 {s.trouble && (
                   <Text color="shut" fontSize="sm" role="alert">
@@ -50,16 +56,16 @@ export function Publishing() {
                 disabled={!mayChange}
                 onCheckedChange={(e) =>
                   setAsking({
-                    title: `Switch ${spoken[s.protocol]} ${e.checked ? 'on' : 'off'}?`,
-                    act: `Switch it ${e.checked ? 'on' : 'off'}`,
-                    done: `${spoken[s.protocol]} is ${e.checked ? 'on' : 'off'}.`,
+                    title: t`Switch ${spoken[s.protocol] ?? ''} ${e.checked ? t`on` : t`off`}?`,
+                    act: t`Switch it ${e.checked ? t`on` : t`off`}`,
+                    done: t`${spoken[s.protocol] ?? ''} is ${e.checked ? t`on` : t`off`}.`,
                     changes: [
                       { kind: 'service', act: 'switch', of: { protocol: s.protocol }, with: { on: e.checked } },
                     ],
                   })
                 }
               >
-                <Switch.HiddenInput aria-label={`${spoken[s.protocol]} is switched on`} />
+                <Switch.HiddenInput aria-label={t`${spoken[s.protocol] ?? ''} is switched on`} />
                 <Switch.Control>
                   <Switch.Thumb />
                 </Switch.Control>
@@ -69,19 +75,19 @@ export function Publishing() {
         ))}
       </Flex>
       <Stack gap="6">
-        <Part title="Shares, over SMB">
+        <Part title={t`Shares, over SMB`}>
           {shares.data.length === 0 ? (
             <Text px="5" py="4" color="faint">
-              None yet. A folder is published on its own page, or as it is made.
+              <Trans>None yet. A folder is published on its own page, or as it is made.</Trans>
             </Text>
           ) : (
             <Shares shares={shares.data} mayChange={mayChange} ask={setAsking} />
           )}
         </Part>
-        <Part title="Exports, over NFS">
+        <Part title={t`Exports, over NFS`}>
           {exported.data.length === 0 ? (
             <Text px="5" py="4" color="faint">
-              None yet. A folder is published on its own page, or as it is made.
+              <Trans>None yet. A folder is published on its own page, or as it is made.</Trans>
             </Text>
           ) : (
             <DataTable
@@ -89,7 +95,7 @@ export function Publishing() {
               rowKey={(e) => e.path}
               columns={[
                 {
-                  head: 'Export',
+                  head: t`Export`,
                   by: (e) => e.path,
                   cell: (e) => (
                     <>
@@ -101,7 +107,7 @@ export function Publishing() {
                   is: { fontWeight: '600' },
                 },
                 {
-                  head: 'Folder',
+                  head: t`Folder`,
                   by: (e) => e.folder,
                   cell: (e) => (
                     <>
@@ -111,37 +117,41 @@ export function Publishing() {
                   ),
                 },
                 {
-                  head: 'To which hosts',
+                  head: t`To which hosts`,
                   cell: (e) =>
                     e.inForce.length === 0 ? (
-                      <Text color="shut">none: nobody mounts it</Text>
+                      <Text color="shut">
+                        <Trans>none: nobody mounts it</Trans>
+                      </Text>
                     ) : (
                       e.inForce
                         .slice(0, 4)
                         .map((r) => `${r.from}${r.write ? ' rw' : ''}`)
-                        .join(', ') + (e.inForce.length > 4 ? ` and ${e.inForce.length - 4} more` : '')
+                        .join(', ') + (e.inForce.length > 4 ? t` and ${e.inForce.length - 4} more` : '')
                     ),
                   is: { whiteSpace: 'normal' },
                 },
-                { head: 'Written at once', cell: (e) => (e.sync ? 'yes' : 'no') },
-                { head: 'Groups', cell: (e) => (e.clientGroups ? 'as the client says' : 'of the records') },
+                { head: t`Written at once`, cell: (e) => (e.sync ? t`yes` : t`no`) },
+                { head: t`Groups`, cell: (e) => (e.clientGroups ? t`as the client says` : t`of the records`) },
                 {
-                  head: '-Remove',
+                  head: `-${t`Remove`}`,
                   cell: (e) =>
                     mayChange && (
                       <QuietButton
                         size="xs"
                         onClick={() =>
                           setAsking({
-                            title: `Publish ${e.path} no more?`,
-                            act: 'Publish it no more',
-                            done: `${e.path} is published no more.`,
+                            title: t`Publish ${e.path} no more?`,
+                            act: t`Publish it no more`,
+                            done: t`${e.path} is published no more.`,
                             changes: [{ kind: 'export', act: 'remove', of: { name: e.path } }],
                           })
                         }
                       >
-                        Remove
-                        <Text srOnly>export {e.path}</Text>
+                        <Trans>
+                          Remove
+                          <Text srOnly>export {e.path}</Text>
+                        </Trans>
                       </QuietButton>
                     ),
                   is: { textAlign: 'end' },
@@ -158,7 +168,7 @@ export function Publishing() {
 
 const Off = () => (
   <Text as="span" color="shut" fontWeight="600" ms="2">
-    service off
+    <Trans>service off</Trans>
   </Text>
 );
 
@@ -180,13 +190,13 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
   });
   return (
     <DataTable
-      label="Shares"
+      label={t`Shares`}
       rows={shares}
       rowKey={(s) => s.name}
       under={(s) => opened === s.name && <ShareEntries share={s} mayChange={mayChange} />}
       columns={[
         {
-          head: 'Share',
+          head: t`Share`,
           by: (s) => s.name,
           cell: (s) => (
             <>
@@ -202,40 +212,44 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
           ),
           is: { fontWeight: '600' },
         },
-        { head: 'Folder', by: (s) => s.folder, cell: (s) => <ToFolder name={s.folder} /> },
-        option('Announced', 'announced'),
-        option('Read-only', 'readOnly'),
-        option('Only what one may open', 'listOnlyOpenable'),
+        { head: t`Folder`, by: (s) => s.folder, cell: (s) => <ToFolder name={s.folder} /> },
+        option(t`Announced`, 'announced'),
+        option(t`Read-only`, 'readOnly'),
+        option(t`Only what one may open`, 'listOnlyOpenable'),
         {
-          head: 'Entries of its own',
+          head: t`Entries of its own`,
           cell: (s) => (
             <QuietButton
               size="xs"
               aria-expanded={opened === s.name}
               onClick={() => setOpened(opened === s.name ? '' : s.name)}
             >
-              {s.entries.length === 0 ? 'none' : s.entries.length}
-              <Text srOnly>entries of share {s.name}</Text>
+              {s.entries.length === 0 ? t`none` : s.entries.length}
+              <Text srOnly>
+                <Trans>entries of share {s.name}</Trans>
+              </Text>
             </QuietButton>
           ),
         },
         {
-          head: '-Remove',
+          head: `-${t`Remove`}`,
           cell: (s) =>
             mayChange && (
               <QuietButton
                 size="xs"
                 onClick={() =>
                   ask({
-                    title: `Publish ${s.name} no more?`,
-                    act: 'Publish it no more',
-                    done: `Share ${s.name} is no more.`,
+                    title: t`Publish ${s.name} no more?`,
+                    act: t`Publish it no more`,
+                    done: t`Share ${s.name} is no more.`,
                     changes: [{ kind: 'share', act: 'remove', of: { name: s.name } }],
                   })
                 }
               >
-                Remove
-                <Text srOnly>share {s.name}</Text>
+                <Trans>
+                  Remove
+                  <Text srOnly>share {s.name}</Text>
+                </Trans>
               </QuietButton>
             ),
           is: { textAlign: 'end' },

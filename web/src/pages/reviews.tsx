@@ -1,8 +1,11 @@
 import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Plural, Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { locales } from '#texts';
 import { change } from '../api/change';
 import { api, client, type Review, type ReviewLine, taken, useMe } from '../api/client';
 import { Names, Previewed, useAsk } from '../parts/effect';
@@ -22,9 +25,11 @@ export function Reviews() {
   const reviews = useQuery({ queryKey: ['reviews'], queryFn: () => taken(api.GET('/api/v1/reviews')) });
   return (
     <>
-      <PageHead title="Reviews" text="Who has what, looked through line by line by those who are asked to.">
+      <PageHead title={t`Reviews`} text={t`Who has what, looked through line by line by those who are asked to.`}>
         {me.data?.role === 'administrator' && !adding && (
-          <MainButton onClick={() => setAdding(true)}>Begin a review</MainButton>
+          <MainButton onClick={() => setAdding(true)}>
+            <Trans>Begin a review</Trans>
+          </MainButton>
         )}
       </PageHead>
       <VerifyRecord />
@@ -33,7 +38,9 @@ export function Reviews() {
         <Waiting error={reviews.error} />
       ) : reviews.data.length === 0 ? (
         <Sheet p="6">
-          <Text>No reviews yet. One lists every entry of some folders, and who is in the groups they name.</Text>
+          <Text>
+            <Trans>No reviews yet. One lists every entry of some folders, and who is in the groups they name.</Trans>
+          </Text>
         </Sheet>
       ) : (
         <Sheet>
@@ -42,16 +49,16 @@ export function Reviews() {
             rowKey={(r) => r.name}
             columns={[
               {
-                head: 'Review',
+                head: t`Review`,
                 cell: (r) => <Link to={`/reviews/${encodeURIComponent(r.name)}`}>{r.name}</Link>,
                 is: { fontWeight: '600' },
               },
-              { head: 'Folders', cell: (r) => r.folders.join(', ') },
-              { head: 'Reviewers', cell: (r) => r.reviewers.join(', ') },
-              { head: 'Keep', cell: (r) => r.keep },
-              { head: 'Remove', cell: (r) => r.remove },
-              { head: 'Undecided', cell: (r) => r.undecided },
-              { head: 'State', cell: (r) => state(r), is: { color: 'faint' } },
+              { head: t`Folders`, cell: (r) => r.folders.join(', ') },
+              { head: t`Reviewers`, cell: (r) => r.reviewers.join(', ') },
+              { head: t`Keep`, cell: (r) => r.keep },
+              { head: t`Remove`, cell: (r) => r.remove },
+              { head: t`Undecided`, cell: (r) => r.undecided },
+              { head: t`State`, cell: (r) => state(r), is: { color: 'faint' } },
             ]}
           />
         </Sheet>
@@ -60,7 +67,8 @@ export function Reviews() {
   );
 }
 
-const state = (r: Review) => (r.closed ? `closed ${new Date(r.closed).toLocaleDateString()} by ${r.closedBy}` : 'open');
+const state = (r: Review) =>
+  r.closed ? t`closed ${new Date(r.closed).toLocaleDateString(locales())} by ${r.closedBy ?? ''}` : 'open';
 
 function Begin({ onDone }: { onDone: () => void }) {
   const go = useNavigate();
@@ -90,34 +98,42 @@ function Begin({ onDone }: { onDone: () => void }) {
         )}
         <Flex gap="3" wrap="wrap" align="end">
           <Field.Root w="44">
-            <Field.Label>Name</Field.Label>
-            <Input autoFocus autoComplete="off" placeholder="spring" {...register('name', { required: true })} />
+            <Field.Label>
+              <Trans>Name</Trans>
+            </Field.Label>
+            <Input autoFocus autoComplete="off" placeholder={t`spring`} {...register('name', { required: true })} />
           </Field.Root>
           <Field.Root flex="1" minW="52">
-            <Field.Label>Folders</Field.Label>
+            <Field.Label>
+              <Trans>Folders</Trans>
+            </Field.Label>
             <PickerField
               of="folder"
               several
               control={control}
               name="folders"
-              placeholder="folders"
+              placeholder={t`folders`}
               rules={{ required: true }}
             />
           </Field.Root>
           <Field.Root flex="1" minW="44">
-            <Field.Label>Reviewers</Field.Label>
+            <Field.Label>
+              <Trans>Reviewers</Trans>
+            </Field.Label>
             <PickerField
               of="user"
               several
               control={control}
               name="reviewers"
-              placeholder="auditor"
+              placeholder={t`auditor`}
               rules={{ required: true }}
             />
           </Field.Root>
-          <QuietButton onClick={onDone}>Cancel</QuietButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Cancel</Trans>
+          </QuietButton>
           <MainButton type="submit" loading={begin.isPending}>
-            Begin
+            <Trans>Begin</Trans>
           </MainButton>
         </Flex>
       </form>
@@ -132,12 +148,17 @@ function MarkByFile({ name, onMarked }: { name: string; onMarked: (r: Review) =>
       taken(api.PUT('/api/v1/reviews/{name}/csv', { params: { path: { name } }, body: { text: await file.text() } })),
     onSuccess: (r) => {
       onMarked(r);
-      say('The list is read.');
+      say(t`The list is read.`);
     },
     onError: sayRefused,
   });
   return (
-    <FileButton text="Read a list back" accept=".csv,text/csv" busy={mark.isPending} onFile={(f) => mark.mutate(f)} />
+    <FileButton
+      text={t`Read a list back`}
+      accept=".csv,text/csv"
+      busy={mark.isPending}
+      onFile={(f) => mark.mutate(f)}
+    />
   );
 }
 
@@ -150,7 +171,7 @@ function VerifyRecord() {
       try {
         record = JSON.parse(text);
       } catch {
-        throw new Error(`${file.name} is no record: it is not JSON.`);
+        throw new Error(t`${file.name} is no record: it is not JSON.`);
       }
       return taken(api.POST('/api/v1/reviews/verify', { body: { record } }));
     },
@@ -158,14 +179,16 @@ function VerifyRecord() {
   return (
     <Flex gap="3" mb="5" align="center" wrap="wrap" aria-live="polite">
       <FileButton
-        text="Check a signed record"
+        text={t`Check a signed record`}
         accept=".json,application/json"
         busy={verify.isPending}
         onFile={(f) => verify.mutate(f)}
       />
       {verify.data && (
         <Text fontWeight="600" color={verify.data.valid ? 'open' : 'shut'}>
-          {verify.data.valid ? 'This gateway signed it, and it is as it was.' : 'It is not as this gateway signed it.'}
+          {verify.data.valid
+            ? t`This gateway signed it, and it is as it was.`
+            : t`It is not as this gateway signed it.`}
         </Text>
       )}
       {verify.error && <Text color="shut">{verify.error.message}</Text>}
@@ -224,16 +247,18 @@ export function ReviewPage() {
     <>
       <Link to="/reviews">
         <Text color="faint" fontSize="sm" mb="2">
-          ← Reviews
+          <Trans>← Reviews</Trans>
         </Text>
       </Link>
-      <PageHead title={r.name} text={`${r.folders.join(', ')} – reviewed by ${r.reviewers.join(', ')} – ${state(r)}`}>
+      <PageHead title={r.name} text={t`${r.folders.join(', ')} – reviewed by ${r.reviewers.join(', ')} – ${state(r)}`}>
         <HStack wrap="wrap">
           <a href={`${path}/csv`}>
-            <QuietButton as="span">As CSV</QuietButton>
+            <QuietButton as="span">
+              <Trans>As CSV</Trans>
+            </QuietButton>
           </a>
           <a href={r.closed ? `${path}/record` : `/api/v1/reports/review?of=${encodeURIComponent(r.name)}`}>
-            <QuietButton as="span">{r.closed ? 'Signed record' : 'For paper'}</QuietButton>
+            <QuietButton as="span">{r.closed ? t`Signed record` : t`For paper`}</QuietButton>
           </a>
           {mayMark && <MarkByFile name={r.name} onMarked={(is) => client.setQueryData(['reviews', name], is)} />}
           {me.data?.role === 'administrator' && !r.closed && (
@@ -241,31 +266,33 @@ export function ReviewPage() {
               color="shut"
               onClick={() =>
                 ask({
-                  title: `Call review ${r.name} off?`,
-                  act: 'Call it off',
-                  done: `Review ${r.name} is no more; nothing was removed.`,
+                  title: t`Call review ${r.name} off?`,
+                  act: t`Call it off`,
+                  done: t`Review ${r.name} is no more; nothing was removed.`,
                   changes: [change('review', 'remove', { of: { name: r.name } })],
                   after: () => go('/reviews'),
                 })
               }
             >
-              Call it off
+              <Trans>Call it off</Trans>
             </QuietButton>
           )}
           {me.data?.role === 'administrator' && !r.closed && (
             <MainButton disabled={r.undecided > 0} onClick={() => setApplying(true)}>
-              Apply and close
+              <Trans>Apply and close</Trans>
             </MainButton>
           )}
         </HStack>
       </PageHead>
       <Flex justify="space-between" align="center" mb="3" gap="4" wrap="wrap">
         <Text>
-          {r.keep} to keep, {r.remove} to remove, {r.undecided} undecided
+          <Trans>
+            {r.keep} to keep, {r.remove} to remove, {r.undecided} undecided
+          </Trans>
         </Text>
         <HStack>
           <QuietButton size="sm" aria-pressed={only} onClick={() => setOnly(!only)}>
-            {only ? 'Show all' : 'Only what is undecided'}
+            {only ? t`Show all` : t`Only what is undecided`}
           </QuietButton>
           {mayMark && r.undecided > 0 && (
             <QuietButton
@@ -277,20 +304,20 @@ export function ReviewPage() {
                 )
               }
             >
-              Keep all that is undecided
+              <Trans>Keep all that is undecided</Trans>
             </QuietButton>
           )}
         </HStack>
       </Flex>
       <Sheet>
         <DataTable
-          label="What is reviewed"
+          label={t`What is reviewed`}
           rows={lines}
           rowKey={(l) => l.number}
           columns={[
-            { head: 'Where', cell: (l) => l.path || `group ${l.group}`, is: { fontFamily: 'mono', fontSize: 'sm' } },
+            { head: t`Where`, cell: (l) => l.path || t`group ${l.group ?? ''}`, is: { fontFamily: 'mono', fontSize: 'sm' } },
             {
-              head: 'What',
+              head: t`What`,
               cell: (l) => (
                 <>
                   {l.says}
@@ -303,12 +330,12 @@ export function ReviewPage() {
               ),
             },
             {
-              head: 'People',
+              head: t`People`,
               cell: (l) => <Names names={l.people} count={l.people.length} />,
               is: { color: 'faint', whiteSpace: 'normal' },
             },
             {
-              head: 'Decision',
+              head: t`Decision`,
               cell: (l) => (
                 <Decision line={l} mayMark={mayMark} onMark={(m) => mark.mutate([{ line: l.number, ...m }])} />
               ),
@@ -320,22 +347,30 @@ export function ReviewPage() {
       {dialog}
       {!r.closed && !mayMark && (
         <Text color="faint" fontSize="sm" mt="3">
-          It waits for {r.reviewers.join(', ')}, who find it at{' '}
-          <Text as="span" fontFamily="mono">
-            {location.origin}/reviews/{encodeURIComponent(r.name)}
-          </Text>
-          .
+          <Trans>
+            It waits for {r.reviewers.join(', ')}, who find it at{' '}
+            <Text as="span" fontFamily="mono">
+              {location.origin}/reviews/{encodeURIComponent(r.name)}
+            </Text>
+            .
+          </Trans>
         </Text>
       )}
       <Previewed
-        title={`Apply ${r.name} and close it?`}
-        act="Apply and close"
+        title={t`Apply ${r.name} and close it?`}
+        act={t`Apply and close`}
         changes={applying ? [{ kind: 'review', act: 'apply', of: { name: r.name } }] : null}
-        done={`${r.name} is closed and signed.`}
+        done={t`${r.name} is closed and signed.`}
         onClose={() => setApplying(false)}
         onDone={() => setApplying(false)}
       >
-        <Text>{r.remove} lines are removed as one change, and the record is signed.</Text>
+        <Text>
+          <Plural
+            value={r.remove}
+            one="# line is removed as one change, and the record is signed."
+            other="# lines are removed as one change, and the record is signed."
+          />
+        </Text>
       </Previewed>
     </>
   );
@@ -351,7 +386,7 @@ function Decision(props: { line: ReviewLine; mayMark: boolean; onMark: (mark: Ma
     return (
       <Stack as="span" gap="0">
         <Text as="span" color={l.decision === 'remove' ? 'shut' : l.decision ? 'open' : 'faint'}>
-          {l.decision || 'undecided'}
+          {l.decision || t`undecided`}
         </Text>
         {l.by && (
           <Text as="span" fontSize="xs" color="faint">
@@ -362,7 +397,7 @@ function Decision(props: { line: ReviewLine; mayMark: boolean; onMark: (mark: Ma
     );
   return (
     <Stack gap="1">
-      <HStack gap="1" role="group" aria-label={`Line ${l.number}: ${l.says}`}>
+      <HStack gap="1" role="group" aria-label={t`Line ${l.number}: ${l.says}`}>
         {(['keep', 'remove'] as const).map((d) => (
           <QuietButton
             key={d}
@@ -375,14 +410,14 @@ function Decision(props: { line: ReviewLine; mayMark: boolean; onMark: (mark: Ma
           </QuietButton>
         ))}
         <QuietButton size="xs" aria-expanded={writing} onClick={() => setWriting(!writing)}>
-          note
+          <Trans>note</Trans>
         </QuietButton>
       </HStack>
       {writing && (
         <Input
           size="xs"
           autoFocus
-          aria-label={`Note on line ${l.number}`}
+          aria-label={t`Note on line ${l.number}`}
           defaultValue={l.comment}
           maxLength={500}
           onBlur={(e) => {

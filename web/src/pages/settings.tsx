@@ -1,5 +1,7 @@
 import { Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -19,9 +21,11 @@ export function Settings() {
   const mayChange = useMe().data?.role === 'administrator';
   return (
     <>
-      <PageHead title="Settings" text="How people sign in, and who and what is signed in now">
+      <PageHead title={t`Settings`} text={t`How people sign in, and who and what is signed in now`}>
         <Link to="/notices">
-          <QuietButton as="span">Letters and webhooks</QuietButton>
+          <QuietButton as="span">
+            <Trans>Letters and webhooks</Trans>
+          </QuietButton>
         </Link>
       </PageHead>
       <Stack gap="6">
@@ -36,9 +40,9 @@ export function Settings() {
 const roles = ['administrator', 'operator', 'auditor', 'user'] as const;
 const Rules = z.object({
   codesFor: z.array(z.enum(roles)),
-  idle: z.string().trim().min(1, 'How long, such as 2h.'),
-  longest: z.string().trim().min(1, 'How long, such as 12h.'),
-  passwordDays: z.string().regex(/^\d*$/, 'A number of days; none for as long as one likes.'),
+  idle: z.string().trim().min(1, t`How long, such as 2h.`),
+  longest: z.string().trim().min(1, t`How long, such as 12h.`),
+  passwordDays: z.string().regex(/^\d*$/, t`A number of days; none for as long as one likes.`),
 });
 type Filled = z.infer<typeof Rules>;
 
@@ -51,7 +55,7 @@ function SigningIn({ mayChange }: { mayChange: boolean }) {
   const rules = useRules();
   if (!rules.data)
     return (
-      <Part title="Signing in">
+      <Part title={t`Signing in`}>
         <Waiting error={rules.error} rows={2} />
       </Part>
     );
@@ -70,9 +74,9 @@ function RulesForm({ is, mayChange }: { is: Filled; mayChange: boolean }) {
   const wrong = form.formState.errors;
   const codesFor = form.watch('codesFor');
   return (
-    <Part title="Signing in">
+    <Part title={t`Signing in`}>
       <form
-        aria-label="Signing in"
+        aria-label={t`Signing in`}
         onSubmit={form.handleSubmit((f) =>
           setAsking([
             {
@@ -89,7 +93,7 @@ function RulesForm({ is, mayChange }: { is: Filled; mayChange: boolean }) {
         )}
       >
         <Stack px="5" py="4" gap="4">
-          <Entry label="Not without one-time codes" error={wrong.codesFor as { message?: string } | undefined}>
+          <Entry label={t`Not without one-time codes`} error={wrong.codesFor as { message?: string } | undefined}>
             <HStack gap="5" wrap="wrap">
               {roles.map((r) => (
                 <Checkbox.Root
@@ -104,22 +108,22 @@ function RulesForm({ is, mayChange }: { is: Filled; mayChange: boolean }) {
                 >
                   <Checkbox.HiddenInput />
                   <Checkbox.Control />
-                  <Checkbox.Label>{r === 'user' ? 'those without a role' : `${r}s`}</Checkbox.Label>
+                  <Checkbox.Label>{r === 'user' ? t`those without a role` : t`${r}s`}</Checkbox.Label>
                 </Checkbox.Root>
               ))}
             </HStack>
           </Entry>
           <Flex gap="4" wrap="wrap">
-            <Entry label="A sign-in ends unused after" w="56" error={wrong.idle}>
+            <Entry label={t`A sign-in ends unused after`} w="56" error={wrong.idle}>
               <Input disabled={!mayChange} {...form.register('idle')} />
             </Entry>
-            <Entry label="And at the latest after" w="56" error={wrong.longest}>
+            <Entry label={t`And at the latest after`} w="56" error={wrong.longest}>
               <Input disabled={!mayChange} {...form.register('longest')} />
             </Entry>
             <Entry
-              label="A password holds for days"
+              label={t`A password holds for days`}
               w="56"
-              help="As long as one likes, if left empty."
+              help={t`As long as one likes, if left empty.`}
               error={wrong.passwordDays}
             >
               <Input inputMode="numeric" disabled={!mayChange} {...form.register('passwordDays')} />
@@ -128,16 +132,16 @@ function RulesForm({ is, mayChange }: { is: Filled; mayChange: boolean }) {
           {mayChange && (
             <HStack>
               <MainButton type="submit" disabled={!form.formState.isDirty}>
-                See what it does
+                <Trans>See what it does</Trans>
               </MainButton>
             </HStack>
           )}
         </Stack>
       </form>
       <Previewed
-        title="Have people sign in so?"
-        act="Have it so"
-        done="It is so from now on."
+        title={t`Have people sign in so?`}
+        act={t`Have it so`}
+        done={t`It is so from now on.`}
         changes={asking}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
@@ -159,7 +163,7 @@ function SignIns({ mayEnd }: { mayEnd: boolean }) {
     onError: sayRefused,
   });
   return (
-    <Part title="Signed in to the console">
+    <Part title={t`Signed in to the console`}>
       {!all.data ? (
         <Waiting error={all.error} rows={2} />
       ) : (
@@ -168,25 +172,27 @@ function SignIns({ mayEnd }: { mayEnd: boolean }) {
           rowKey={(s) => s.id}
           maxH="360px"
           columns={[
-            { head: 'Who', cell: (s) => s.user, is: { fontWeight: '600' } },
-            { head: 'Role', cell: (s) => s.role },
-            { head: 'From', cell: (s) => s.address, is: { fontFamily: 'mono' } },
+            { head: t`Who`, cell: (s) => s.user, is: { fontWeight: '600' } },
+            { head: t`Role`, cell: (s) => s.role },
+            { head: t`From`, cell: (s) => s.address, is: { fontFamily: 'mono' } },
             {
-              head: 'As',
-              cell: (s) => (s.this ? 'this browser' : s.client),
+              head: t`As`,
+              cell: (s) => (s.this ? t`this browser` : s.client),
               is: (s) => ({ maxW: '240px', truncate: true, title: s.client }),
             },
-            { head: 'Last used', cell: (s) => <Moment at={s.used} />, is: (s) => ({ title: s.used }) },
+            { head: t`Last used`, cell: (s) => <Moment at={s.used} />, is: (s) => ({ title: s.used }) },
             {
-              head: '-End',
+              head: `-${t`End`}`,
               cell: (s) =>
                 mayEnd &&
                 !s.this && (
                   <QuietButton size="xs" onClick={() => end.mutate(s)}>
-                    End
-                    <Text srOnly>
-                      the sign-in of {s.user} from {s.address}
-                    </Text>
+                    <Trans>
+                      End
+                      <Text srOnly>
+                        the sign-in of {s.user} from {s.address}
+                      </Text>
+                    </Trans>
                   </QuietButton>
                 ),
               is: { textAlign: 'end' },
@@ -204,47 +210,57 @@ function Tokens({ mayRemove }: { mayRemove: boolean }) {
     queryFn: () => taken(api.GET('/api/v1/tokens', { params: { query: { all: true } } })),
   });
   const remove = useMutation({
-    mutationFn: (t: Token) =>
-      taken(api.POST('/api/v1/changes', { body: { changes: [{ kind: 'token', act: 'remove', of: { id: t.id } }] } })),
-    onSuccess: async ({ row }, t) => {
+    mutationFn: (token: Token) =>
+      taken(
+        api.POST('/api/v1/changes', { body: { changes: [{ kind: 'token', act: 'remove', of: { id: token.id } }] } }),
+      ),
+    onSuccess: async ({ row }, token) => {
       await client.invalidateQueries({ queryKey: ['tokens'] });
-      sayMade(`The token ${t.name} of ${t.user} works no more.`, row);
+      sayMade(t`The token ${token.name} of ${token.user} works no more.`, row);
     },
     onError: sayRefused,
   });
   return (
-    <Part title="Tokens, by which programs act for people">
+    <Part title={t`Tokens, by which programs act for people`}>
       {!all.data ? (
         <Waiting error={all.error} rows={2} />
       ) : all.data.length === 0 ? (
         <Text px="5" py="4" color="faint">
-          None. Everybody makes their own on the page <Link to="/account">My page</Link>.
+          <Trans>
+            None. Everybody makes their own on the page <Link to="/account">My page</Link>.
+          </Trans>
         </Text>
       ) : (
         <DataTable
           rows={all.data}
-          rowKey={(t) => t.id}
+          rowKey={(token) => token.id}
           maxH="360px"
           columns={[
-            { head: 'Token', cell: (t) => t.name, is: { fontWeight: '600' } },
-            { head: 'Of', cell: (t) => t.user },
-            { head: 'As', cell: (t) => t.role },
-            { head: 'From', cell: (t) => t.from?.join(', ') || 'anywhere', is: { fontFamily: 'mono', fontSize: 'sm' } },
-            { head: 'Last used', cell: (t) => (t.used ? when(t.used) : 'never') },
+            { head: t`Token`, cell: (token) => token.name, is: { fontWeight: '600' } },
+            { head: t`Of`, cell: (token) => token.user },
+            { head: t`As`, cell: (token) => token.role },
             {
-              head: 'Ends',
-              cell: (t) => (t.ended ? 'has ended' : t.ends ? lastDay(t.ends) : 'never'),
-              is: (t) => ({ color: t.ended ? 'shut' : undefined }),
+              head: t`From`,
+              cell: (token) => token.from?.join(', ') || t`anywhere`,
+              is: { fontFamily: 'mono', fontSize: 'sm' },
+            },
+            { head: t`Last used`, cell: (token) => (token.used ? when(token.used) : t`never`) },
+            {
+              head: t`Ends`,
+              cell: (token) => (token.ended ? t`has ended` : token.ends ? lastDay(token.ends) : t`never`),
+              is: (token) => ({ color: token.ended ? 'shut' : undefined }),
             },
             {
-              head: '-Remove',
-              cell: (t) =>
+              head: `-${t`Remove`}`,
+              cell: (token) =>
                 mayRemove && (
-                  <QuietButton size="xs" onClick={() => remove.mutate(t)}>
-                    Remove
-                    <Text srOnly>
-                      token {t.name} of {t.user}
-                    </Text>
+                  <QuietButton size="xs" onClick={() => remove.mutate(token)}>
+                    <Trans>
+                      Remove
+                      <Text srOnly>
+                        token {token.name} of {token.user}
+                      </Text>
+                    </Trans>
                   </QuietButton>
                 ),
               is: { textAlign: 'end' },

@@ -1,4 +1,6 @@
 import { Box, Center, Field, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -37,46 +39,62 @@ export function SignIn() {
         <HStack mb="6" gap="3" justify="center">
           <GateIcon open={enter.isSuccess} boxSize="10" color="accent" />
           <Text fontSize="xl" fontWeight="700" letterSpacing="-0.01em">
-            Amber Gatekeeper
+            <Trans>Amber Gatekeeper</Trans>
           </Text>
         </HStack>
         <Sheet p="7">
           <form onSubmit={handleSubmit((f) => enter.mutate(f))} noValidate>
             <Stack gap="5">
               <Heading as="h1" fontSize="xl">
-                {first ? 'Make the first administrator' : 'Sign in'}
+                {first ? t`Make the first administrator` : t`Sign in`}
               </Heading>
               {first && (
                 <Text color="faint" fontSize="sm">
-                  The service printed a one-time code when it started. Whoever holds it becomes the administrator.
+                  <Trans>
+                    The service printed a one-time code when it started. Whoever holds it becomes the administrator.
+                  </Trans>
                 </Text>
               )}
               {enter.error && <Refused error={enter.error} />}
               {health.error && <Refused error={health.error} />}
               {first && (
                 <Field.Root invalid={!!formState.errors.code}>
-                  <Field.Label>One-time code</Field.Label>
+                  <Field.Label>
+                    <Trans>One-time code</Trans>
+                  </Field.Label>
                   <Input fontFamily="mono" autoComplete="off" {...register('code', { required: true })} />
-                  <Field.ErrorText>Copy it from the service's terminal.</Field.ErrorText>
+                  <Field.ErrorText>
+                    <Trans>Copy it from the service's terminal.</Trans>
+                  </Field.ErrorText>
                 </Field.Root>
               )}
               <Field.Root invalid={!!formState.errors.user}>
-                <Field.Label>User name</Field.Label>
+                <Field.Label>
+                  <Trans>User name</Trans>
+                </Field.Label>
                 <Input autoComplete="username" autoFocus {...register('user', { required: true })} />
-                <Field.ErrorText>Type your user name.</Field.ErrorText>
+                <Field.ErrorText>
+                  <Trans>Type your user name.</Trans>
+                </Field.ErrorText>
               </Field.Root>
               <Field.Root invalid={!!formState.errors.password}>
-                <Field.Label>Password</Field.Label>
+                <Field.Label>
+                  <Trans>Password</Trans>
+                </Field.Label>
                 <Input
                   type="password"
                   autoComplete={first ? 'new-password' : 'current-password'}
                   {...register('password', { required: true })}
                 />
-                <Field.ErrorText>Type the password.</Field.ErrorText>
+                <Field.ErrorText>
+                  <Trans>Type the password.</Trans>
+                </Field.ErrorText>
               </Field.Root>
               {asksCode && (
                 <Field.Root>
-                  <Field.Label>One-time code</Field.Label>
+                  <Field.Label>
+                    <Trans>One-time code</Trans>
+                  </Field.Label>
                   <Input
                     autoFocus
                     fontFamily="mono"
@@ -84,13 +102,19 @@ export function SignIn() {
                     autoComplete="one-time-code"
                     {...register('code')}
                   />
-                  <Field.HelperText>From your program for one-time codes, or a recovery code.</Field.HelperText>
+                  <Field.HelperText>
+                    <Trans>From your program for one-time codes, or a recovery code.</Trans>
+                  </Field.HelperText>
                 </Field.Root>
               )}
               <MainButton type="submit" loading={enter.isPending}>
-                {first ? 'Make administrator' : 'Sign in'}
+                {first ? t`Make administrator` : t`Sign in`}
               </MainButton>
-              {!first && <QuietButton onClick={() => setChanging('password')}>Change your password</QuietButton>}
+              {!first && (
+                <QuietButton onClick={() => setChanging('password')}>
+                  <Trans>Change your password</Trans>
+                </QuietButton>
+              )}
             </Stack>
           </form>
         </Sheet>

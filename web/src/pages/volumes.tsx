@@ -1,5 +1,7 @@
 import { Box, Button, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -28,16 +30,20 @@ export function Volumes() {
   const none = volumes.data.length === 0;
   return (
     <>
-      <PageHead title="Volumes" text="Directories of this machine in which folders are made">
+      <PageHead title={t`Volumes`} text={t`Directories of this machine in which folders are made`}>
         {mayChange && !adding && !none && (
           <MainButton onClick={() => setAdding(true)}>
-            <AddIcon /> Add a volume
+            <AddIcon /> <Trans>Add a volume</Trans>
           </MainButton>
         )}
       </PageHead>
       <Stack gap="5">
         {mayChange && (adding || none) && <AddVolume first={none} onDone={() => setAdding(false)} />}
-        {none && !mayChange && <Text color="faint">There is none yet: an administrator adds one.</Text>}
+        {none && !mayChange && (
+          <Text color="faint">
+            <Trans>There is none yet: an administrator adds one.</Trans>
+          </Text>
+        )}
         {volumes.data.map((v) => (
           <VolumeSheet key={v.name} volume={v} mayChange={mayChange} ask={setAsking} />
         ))}
@@ -49,7 +55,12 @@ export function Volumes() {
 
 /** How full something is. */
 export function Room({ total, free }: { total?: number; free?: number }) {
-  if (total === undefined || free === undefined || total === 0) return <Text color="faint">not to be told now</Text>;
+  if (total === undefined || free === undefined || total === 0)
+    return (
+      <Text color="faint">
+        <Trans>not to be told now</Trans>
+      </Text>
+    );
   const used = Math.min(Math.max(1 - free / total, 0), 1);
   return (
     <Box minW="44">
@@ -59,22 +70,24 @@ export function Room({ total, free }: { total?: number; free?: number }) {
         bg="sunk"
         overflow="hidden"
         role="img"
-        aria-label={`${size(free)} free of ${size(total)}`}
+        aria-label={t`${size(free)} free of ${size(total)}`}
       >
         <Box h="full" w={`${used * 100}%`} bg={used > 0.95 ? 'shut' : used > 0.85 ? 'accent' : 'open'} />
       </Box>
       <Text fontSize="sm" mt="1">
-        {size(free)} free of {size(total)}
-        {used > 0.95 && ': nearly full'}
+        <Trans>
+          {size(free)} free of {size(total)}
+          {used > 0.95 && t`: nearly full`}
+        </Trans>
       </Text>
     </Box>
   );
 }
 
 const counted: Record<string, string> = {
-  size: 'sizes, as people see them',
-  allocated: 'the room taken on disk',
-  off: 'nothing: limits bind nobody there',
+  size: t`sizes, as people see them`,
+  allocated: t`the room taken on disk`,
+  off: t`nothing: limits bind nobody there`,
 };
 
 function VolumeSheet({
@@ -99,14 +112,14 @@ function VolumeSheet({
             bg="sheet"
             onClick={() =>
               ask({
-                title: `Forget volume ${v.name}?`,
-                act: 'Forget it',
-                done: `Volume ${v.name} is forgotten; what is on it stays.`,
+                title: t`Forget volume ${v.name}?`,
+                act: t`Forget it`,
+                done: t`Volume ${v.name} is forgotten; what is on it stays.`,
                 changes: [{ kind: 'volume', act: 'remove', of: { name: v.name } }],
               })
             }
           >
-            Forget it
+            <Trans>Forget it</Trans>
           </QuietButton>
         )
       }
@@ -114,24 +127,24 @@ function VolumeSheet({
       <Box p="5">
         {v.away && <Away why={v.away} volume={v.name} />}
         <Flex gap="7" wrap="wrap">
-          <Fact name="Directory">
+          <Fact name={t`Directory`}>
             <Text as="span" fontFamily="mono" fontSize="sm">
               {v.path}
             </Text>
           </Fact>
-          <Fact name="Room">
+          <Fact name={t`Room`}>
             <Room total={v.totalBytes} free={v.freeBytes} />
           </Fact>
-          <Fact name="Counted">
+          <Fact name={t`Counted`}>
             {mayChange ? (
               <Pick
-                aria-label={`What is counted on ${v.name}`}
+                aria-label={t`What is counted on ${v.name}`}
                 value={v.counting}
                 onChange={(e) =>
                   ask({
-                    title: `Count ${counted[e.target.value]}?`,
-                    act: 'Count so',
-                    done: `On ${v.name} is counted: ${counted[e.target.value]}.`,
+                    title: t`Count ${counted[e.target.value] ?? ''}?`,
+                    act: t`Count so`,
+                    done: t`On ${v.name} is counted: ${counted[e.target.value] ?? ''}.`,
                     changes: [
                       {
                         kind: 'volume',
@@ -153,9 +166,9 @@ function VolumeSheet({
               counted[v.counting]
             )}
           </Fact>
-          <Fact name="Folders">
+          <Fact name={t`Folders`}>
             {v.folders.length === 0
-              ? 'none yet'
+              ? t`none yet`
               : v.folders.map((f, i) => (
                   <Text as="span" key={f}>
                     {i > 0 && ', '}
@@ -167,7 +180,7 @@ function VolumeSheet({
                   </Text>
                 ))}
           </Fact>
-          <Fact name="Labels">
+          <Fact name={t`Labels`}>
             <AlterLabels
               labels={v.labels}
               mayChange={mayChange}
@@ -178,12 +191,16 @@ function VolumeSheet({
         {mayChange && !moving && (
           <HStack mt="4">
             <QuietButton size="sm" onClick={() => setMoving(true)}>
-              {v.away ? 'It is elsewhere, or was replaced' : 'Another name or place'}
-              <Text srOnly>for volume {v.name}</Text>
+              {v.away ? t`It is elsewhere, or was replaced` : t`Another name or place`}
+              <Text srOnly>
+                <Trans>for volume {v.name}</Trans>
+              </Text>
             </QuietButton>
             <QuietButton size="sm" aria-expanded={counts} onClick={() => setCounts(!counts)}>
-              How far it is counted
-              <Text srOnly>: {v.name}</Text>
+              <Trans>
+                How far it is counted
+                <Text srOnly>: {v.name}</Text>
+              </Trans>
             </QuietButton>
           </HStack>
         )}
@@ -199,8 +216,8 @@ function VolumeSheet({
 }
 
 const NewVolume = z.object({
-  name: z.string().trim().min(1, 'A volume has a name, such as summit.'),
-  path: z.string().trim().startsWith('/', 'Choose a directory, or write its path from / on.'),
+  name: z.string().trim().min(1, t`A volume has a name, such as summit.`),
+  path: z.string().trim().startsWith('/', t`Choose a directory, or write its path from / on.`),
 });
 
 /** A name for a directory of the host, which is chosen. */
@@ -214,13 +231,15 @@ export function AddVolume({ first, onDone }: { first?: boolean; onDone: (name: s
   return (
     <Sheet p="5">
       <form
-        aria-label="A new volume"
+        aria-label={t`A new volume`}
         onSubmit={form.handleSubmit((f) => setAsking([{ kind: 'volume', act: 'add', with: f }]))}
       >
         {first && (
           <Text mb="4">
-            Which directory of this machine is to hold the folders? Nothing that is in it is touched, and nobody gets to
-            it before a folder is made and published.
+            <Trans>
+              Which directory of this machine is to hold the folders? Nothing that is in it is touched, and nobody gets
+              to it before a folder is made and published.
+            </Trans>
           </Text>
         )}
         <Directories
@@ -231,22 +250,28 @@ export function AddVolume({ first, onDone }: { first?: boolean; onDone: (name: s
           }}
         />
         <Flex gap="4" mt="4" wrap="wrap" align="start">
-          <Entry label="Directory" flex="2" minW="64" error={form.formState.errors.path}>
+          <Entry label={t`Directory`} flex="2" minW="64" error={form.formState.errors.path}>
             <Input fontFamily="mono" fontSize="sm" autoComplete="off" {...form.register('path')} />
           </Entry>
-          <Entry label="Name" flex="1" minW="44" error={form.formState.errors.name}>
+          <Entry label={t`Name`} flex="1" minW="44" error={form.formState.errors.name}>
             <Input autoComplete="off" {...form.register('name')} />
           </Entry>
           <HStack pt="6">
-            <MainButton type="submit">Add it</MainButton>
-            {!first && <QuietButton onClick={() => onDone('')}>Leave it</QuietButton>}
+            <MainButton type="submit">
+              <Trans>Add it</Trans>
+            </MainButton>
+            {!first && (
+              <QuietButton onClick={() => onDone('')}>
+                <Trans>Leave it</Trans>
+              </QuietButton>
+            )}
           </HStack>
         </Flex>
       </form>
       <Previewed
-        title={`Add ${path} as a volume?`}
-        act="Add it"
-        done={`Volume ${form.getValues('name')} is added.`}
+        title={t`Add ${path} as a volume?`}
+        act={t`Add it`}
+        done={t`Volume ${form.getValues('name')} is added.`}
         changes={asking}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
@@ -275,28 +300,30 @@ function Directories({ at, onPick }: { at: string; onPick: (path: string, name: 
       <Flex px="4" py="2.5" bg="sunk" gap="3" align="center" wrap="wrap">
         {d.up !== undefined && (
           <QuietButton size="xs" bg="sheet" onClick={() => setWhere(d.up ?? '')}>
-            Up
+            <Trans>Up</Trans>
           </QuietButton>
         )}
         <Text fontFamily="mono" fontSize="sm" fontWeight="600">
-          {d.path || 'Where volumes may be'}
+          {d.path || t`Where volumes may be`}
         </Text>
         {d.freeBytes !== undefined && (
           <Text color="faint" fontSize="sm">
-            {d.fileSystem}, {size(d.freeBytes)} free
+            <Trans>
+              {d.fileSystem}, {size(d.freeBytes)} free
+            </Trans>
           </Text>
         )}
         <Box flex="1" />
         {d.path && !d.wrong && (
           <QuietButton size="xs" bg="sheet" onClick={() => onPick(d.path, d.name)}>
-            Take this one
+            <Trans>Take this one</Trans>
           </QuietButton>
         )}
       </Flex>
       {look.error && <Refused error={look.error} />}
       {d.mind && (
         <Text px="4" py="2" bg="accent.soft" fontSize="sm" role="note">
-          Mind: {d.mind}.
+          <Trans>Mind: {d.mind}.</Trans>
         </Text>
       )}
       <DataTable
@@ -306,7 +333,7 @@ function Directories({ at, onPick }: { at: string; onPick: (path: string, name: 
         chosen={(b) => at === b.path}
         columns={[
           {
-            head: 'Directory',
+            head: t`Directory`,
             cell: (b) => (
               <Button variant="plain" size="sm" px="0" color="ink" fontWeight="500" onClick={() => setWhere(b.path)}>
                 <FolderIcon color="faint" /> {b.name}
@@ -314,16 +341,16 @@ function Directories({ at, onPick }: { at: string; onPick: (path: string, name: 
             ),
           },
           {
-            head: 'May be a volume',
-            cell: (b) => (b.wrong ? `no: ${b.wrong}` : 'yes'),
+            head: t`May be a volume`,
+            cell: (b) => (b.wrong ? t`no: ${b.wrong}` : t`yes`),
             is: (b) => ({ color: b.wrong ? 'faint' : undefined, whiteSpace: 'normal' }),
           },
           {
-            head: '-Choose',
+            head: `-${t`Choose`}`,
             cell: (b) =>
               !b.wrong && (
                 <QuietButton size="xs" aria-pressed={at === b.path} onClick={() => onPick(b.path, b.name)}>
-                  {at === b.path ? 'Chosen' : 'Choose'}
+                  {at === b.path ? t`Chosen` : t`Choose`}
                   <Text srOnly>{b.path}</Text>
                 </QuietButton>
               ),
@@ -333,12 +360,12 @@ function Directories({ at, onPick }: { at: string; onPick: (path: string, name: 
       />
       {d.below.length === 0 && (
         <Text px="4" py="3" color="faint">
-          No directories are in it.
+          <Trans>No directories are in it.</Trans>
         </Text>
       )}
       {d.more && (
         <Text px="4" py="2" color="faint" fontSize="sm">
-          There are more: write the path of the one that you mean.
+          <Trans>There are more: write the path of the one that you mean.</Trans>
         </Text>
       )}
     </Box>

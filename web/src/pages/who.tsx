@@ -1,4 +1,6 @@
 import { Field, Flex, Heading, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { Link, useSearchParams } from 'react-router';
@@ -17,16 +19,23 @@ export function Who() {
   const { control, handleSubmit } = useForm({ values: { path, user } });
   return (
     <>
-      <PageHead title="Who" text="Everybody who may do something to a path, or everything that one user gets to." />
+      <PageHead
+        title={t`Who`}
+        text={t`Everybody who may do something to a path, or everything that one user gets to.`}
+      />
       <Flex gap="4" mb="6" direction={{ base: 'column', md: 'row' }}>
         <Sheet p="4" flex="1">
           <form onSubmit={handleSubmit((f) => setParams({ path: f.path.trim() }))}>
             <Flex gap="3" align="end">
               <Field.Root flex="1">
-                <Field.Label>Who may do what on</Field.Label>
-                <PickerField of="path" mono control={control} name="path" placeholder="folder/path" />
+                <Field.Label>
+                  <Trans>Who may do what on</Trans>
+                </Field.Label>
+                <PickerField of="path" mono control={control} name="path" placeholder={t`folder/path`} />
               </Field.Root>
-              <MainButton type="submit">List</MainButton>
+              <MainButton type="submit">
+                <Trans>List</Trans>
+              </MainButton>
             </Flex>
           </form>
         </Sheet>
@@ -34,17 +43,25 @@ export function Who() {
           <form onSubmit={handleSubmit((f) => setParams({ user: f.user.trim() }))}>
             <Flex gap="3" align="end">
               <Field.Root flex="1">
-                <Field.Label>Where does this user get</Field.Label>
-                <PickerField of="user" control={control} name="user" placeholder="user" />
+                <Field.Label>
+                  <Trans>Where does this user get</Trans>
+                </Field.Label>
+                <PickerField of="user" control={control} name="user" placeholder={t`user`} />
               </Field.Root>
-              <MainButton type="submit">Show</MainButton>
+              <MainButton type="submit">
+                <Trans>Show</Trans>
+              </MainButton>
             </Flex>
           </form>
         </Sheet>
       </Flex>
       {path && <Holders path={path} />}
       {user && <Reach user={user} />}
-      {!path && !user && <Text color="faint">Name a path, such as plates, or a user, such as isolde.</Text>}
+      {!path && !user && (
+        <Text color="faint">
+          <Trans>Name a path, such as plates, or a user, such as isolde.</Trans>
+        </Text>
+      )}
     </>
   );
 }
@@ -60,18 +77,18 @@ function Reach({ user }: { user: string }) {
     <>
       <Flex justify="space-between" align="center" mb="3">
         <Heading as="h2" fontSize="lg">
-          {reach.data.user} gets to
+          <Trans>{reach.data.user} gets to</Trans>
         </Heading>
         <a href={fileAt(`/api/v1/reports/person?of=${encodeURIComponent(reach.data.user)}`)}>
           <QuietButton as="span" size="sm">
-            For paper
+            <Trans>For paper</Trans>
           </QuietButton>
         </a>
       </Flex>
       <Sheet>
         {reach.data.spots.length === 0 ? (
           <Text px="4" py="3" color="faint">
-            Nothing.
+            <Trans>Nothing.</Trans>
           </Text>
         ) : (
           <DataTable
@@ -79,7 +96,7 @@ function Reach({ user }: { user: string }) {
             rowKey={(s) => s.path}
             columns={[
               {
-                head: 'Path',
+                head: t`Path`,
                 cell: (s) => (
                   <Stack as="span" ps={`${1.25 * (s.path.split('/').length - 1)}rem`}>
                     <Link to={`/who?path=${encodeURIComponent(s.path)}`}>{s.path}</Link>
@@ -87,7 +104,7 @@ function Reach({ user }: { user: string }) {
                 ),
                 is: { fontFamily: 'mono', fontSize: 'sm' },
               },
-              { head: 'Level from here on', cell: (s) => <Both level={s.level} /> },
+              { head: t`Level from here on`, cell: (s) => <Both level={s.level} /> },
             ]}
           />
         )}

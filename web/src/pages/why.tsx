@@ -1,4 +1,6 @@
 import { Box, Field, Flex, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { useSearchParams } from 'react-router';
@@ -26,9 +28,9 @@ type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs'; f
 type Supposed = { what: 'in' | 'out' | 'entry'; name: string };
 
 const suppositions: Record<Supposed['what'], string> = {
-  in: 'they were in the group',
-  out: 'they were not in the group',
-  entry: 'an entry there gave this level to',
+  in: t`they were in the group`,
+  out: t`they were not in the group`,
+  entry: t`an entry there gave this level to`,
 };
 
 /** The changes by which it would be so. */
@@ -96,7 +98,10 @@ export function Why() {
   };
   return (
     <>
-      <PageHead title="Why" text="What a user may do to a path, gate by gate: the same walk that decides requests." />
+      <PageHead
+        title={t`Why`}
+        text={t`What a user may do to a path, gate by gate: the same walk that decides requests.`}
+      />
       <Sheet p="4" mb="5">
         <form
           onSubmit={handleSubmit((f) => {
@@ -110,11 +115,15 @@ export function Why() {
         >
           <Flex gap="3" wrap="wrap" align="end">
             <Field.Root w={{ base: 'full', sm: '44' }} invalid={!!formState.errors.user}>
-              <Field.Label>User</Field.Label>
-              <PickerField of="user" control={control} name="user" placeholder="user" rules={{ required: true }} />
+              <Field.Label>
+                <Trans>User</Trans>
+              </Field.Label>
+              <PickerField of="user" control={control} name="user" placeholder={t`user`} rules={{ required: true }} />
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '32' }}>
-              <Field.Label>wants</Field.Label>
+              <Field.Label>
+                <Trans>wants</Trans>
+              </Field.Label>
               <Pick {...register('want')}>
                 {levels.map((l) => (
                   <option key={l.level} value={l.level}>
@@ -124,46 +133,64 @@ export function Why() {
               </Pick>
             </Field.Root>
             <Field.Root flex="1" minW="56" invalid={!!formState.errors.path}>
-              <Field.Label>on</Field.Label>
+              <Field.Label>
+                <Trans>on</Trans>
+              </Field.Label>
               <PickerField
                 of="path"
                 mono
                 control={control}
                 name="path"
-                placeholder="folder/path"
+                placeholder={t`folder/path`}
                 rules={{ required: true }}
               />
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '28' }}>
-              <Field.Label>over</Field.Label>
+              <Field.Label>
+                <Trans>over</Trans>
+              </Field.Label>
               <Pick {...register('via')}>
-                <option value="smb">SMB</option>
-                <option value="nfs">NFS</option>
+                <option value="smb">
+                  <Trans>SMB</Trans>
+                </option>
+                <option value="nfs">
+                  <Trans>NFS</Trans>
+                </option>
               </Pick>
             </Field.Root>
             {watch('via') === 'nfs' && (
               <Field.Root w={{ base: 'full', sm: '44' }}>
-                <Field.Label>from</Field.Label>
-                <Input autoComplete="off" placeholder="address or host" {...register('from')} />
+                <Field.Label>
+                  <Trans>from</Trans>
+                </Field.Label>
+                <Input autoComplete="off" placeholder={t`address or host`} {...register('from')} />
               </Field.Root>
             )}
             {looks && (
               <Field.Root w={{ base: 'full', sm: '56' }}>
-                <Field.Label>as of</Field.Label>
+                <Field.Label>
+                  <Trans>as of</Trans>
+                </Field.Label>
                 <Input type="datetime-local" max={new Date().toISOString().slice(0, 16)} {...register('at')} />
               </Field.Root>
             )}
             <MainButton type="submit" loading={answer.isFetching}>
-              Ask
+              <Trans>Ask</Trans>
             </MainButton>
           </Flex>
         </form>
         {looks && ready && <Suppose list={asIf} onList={suppose} />}
       </Sheet>
-      {!ready && <Text color="faint">Name a user and a path, such as orla on nightlog.</Text>}
+      {!ready && (
+        <Text color="faint">
+          <Trans>Name a user and a path, such as orla on nightlog.</Trans>
+        </Text>
+      )}
       {ready && asIf.length > 0 && answer.data && (
         <Text role="note" bg="accent.soft" borderRadius="md" px="4" py="2" mb="4">
-          As if {asIf.map((s) => `${suppositions[s.what]} ${s.name}`).join(', and ')}. Nothing is changed.
+          <Trans>
+            As if {asIf.map((s) => `${suppositions[s.what]} ${s.name}`).join(', and ')}. Nothing is changed.
+          </Trans>
         </Text>
       )}
       {ready && answer.error && <Refused error={answer.error} />}
@@ -187,7 +214,9 @@ function Suppose({ list, onList }: { list: Supposed[]; onList: (list: Supposed[]
       >
         <Flex gap="3" wrap="wrap" align="end">
           <Field.Root w={{ base: 'full', sm: '64' }}>
-            <Field.Label>As if</Field.Label>
+            <Field.Label>
+              <Trans>As if</Trans>
+            </Field.Label>
             <Pick {...register('what')}>
               {Object.entries(suppositions).map(([what, text]) => (
                 <option key={what} value={what}>
@@ -201,12 +230,14 @@ function Suppose({ list, onList }: { list: Supposed[]; onList: (list: Supposed[]
               of={watch('what') === 'entry' ? 'who' : 'group'}
               control={control}
               name="name"
-              aria-label="Which"
-              placeholder={watch('what') === 'entry' ? 'user or group' : 'group'}
+              aria-label={t`Which`}
+              placeholder={watch('what') === 'entry' ? t`user or group` : t`group`}
               rules={{ required: true }}
             />
           </Box>
-          <QuietButton type="submit">Suppose it</QuietButton>
+          <QuietButton type="submit">
+            <Trans>Suppose it</Trans>
+          </QuietButton>
           {list.map((s) => (
             <QuietButton
               key={`${s.what} ${s.name}`}
@@ -233,20 +264,22 @@ function Verdict({ why }: { why: Answer }) {
         <GateIcon open={why.allowed} boxSize="10" color={why.allowed ? 'open' : 'shut'} />
         <Box>
           <Heading as="h2" fontSize="xl">
-            {why.allowed ? 'Allowed' : `Refused at the ${why.gate} gate`}
+            {why.allowed ? t`Allowed` : t`Refused at the ${why.gate ?? ''} gate`}
           </Heading>
           <Text>
-            <b>{why.user}</b> wants <b>{why.want}</b> on{' '}
-            <Text as="span" fontFamily="mono" fontSize="sm">
-              {why.path}
-            </Text>
-            {why.share
-              ? why.from
-                ? `, through export ${why.share} from ${why.from}`
-                : `, through share ${why.share}`
-              : ''}
-            . All gates together leave <b>{why.granted}</b>.
-            {!why.exists && ' Nothing is at that path on disk: this is what would hold for a directory there.'}
+            <Trans>
+              <b>{why.user}</b> wants <b>{why.want}</b> on{' '}
+              <Text as="span" fontFamily="mono" fontSize="sm">
+                {why.path}
+              </Text>
+              {why.share
+                ? why.from
+                  ? t`, through export ${why.share} from ${why.from}`
+                  : t`, through share ${why.share}`
+                : ''}
+              . All gates together leave <b>{why.granted}</b>.
+              {!why.exists && t` Nothing is at that path on disk: this is what would hold for a directory there.`}
+            </Trans>
           </Text>
         </Box>
       </Flex>
@@ -263,7 +296,7 @@ function Verdict({ why }: { why: Answer }) {
       {(why.takeAway?.length ?? 0) > 0 && (
         <Sheet p="4">
           <Heading as="h3" fontSize="md" mb="3">
-            To take it away
+            <Trans>To take it away</Trans>
           </Heading>
           <Stack gap="2">
             {why.takeAway?.map((m) => (
@@ -275,7 +308,7 @@ function Verdict({ why }: { why: Answer }) {
       {fix.length > 0 && (
         <Sheet p="4">
           <Heading as="h3" fontSize="md" mb="3">
-            To allow it
+            <Trans>To allow it</Trans>
           </Heading>
           <Stack gap="2">
             {fix.map((m) => (
@@ -284,7 +317,7 @@ function Verdict({ why }: { why: Answer }) {
           </Stack>
           {touches.map((t) => (
             <Text key={t} mt="3" fontSize="sm">
-              Mind: {t}.
+              <Trans>Mind: {t}.</Trans>
             </Text>
           ))}
         </Sheet>
@@ -318,7 +351,7 @@ function GateRow({ gate, last, decides }: { gate: Gate; last: boolean; decides: 
             {gate.gate}
           </Text>
           <Text color={gate.passed ? 'faint' : 'shut'} fontWeight={gate.passed ? '400' : '600'}>
-            leaves {gate.leaves}
+            <Trans>leaves {gate.leaves}</Trans>
           </Text>
           {gate.record && (
             <Text fontSize="xs" fontFamily="mono" color="faint" px="1.5" borderRadius="sm" bg="sunk">

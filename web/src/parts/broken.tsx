@@ -1,4 +1,6 @@
 import { Box, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { Component, type ReactNode } from 'react';
 import { useLocation } from 'react-router';
 import { PageHead, QuietButton, Sheet } from './sheet';
@@ -21,10 +23,12 @@ class Boundary extends Component<Props, { error?: Error; at?: string }> {
     if (!this.state.error) return this.props.children;
     return (
       <Box role="alert">
-        <PageHead title="This page broke" text="The service goes on, and so do the other pages." />
+        <PageHead title={t`This page broke`} text={t`The service goes on, and so do the other pages.`} />
         <Sheet p="5">
           <Text mb="4">{this.state.error.message}</Text>
-          <QuietButton onClick={() => window.location.reload()}>Load it anew</QuietButton>
+          <QuietButton onClick={() => window.location.reload()}>
+            <Trans>Load it anew</Trans>
+          </QuietButton>
         </Sheet>
       </Box>
     );

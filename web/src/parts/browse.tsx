@@ -1,4 +1,6 @@
 import { Box, Button, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -66,15 +68,19 @@ export function Browse({ folder, mayChange }: { folder: string; mayChange: boole
     <Stack gap="4">
       <Flex gap="4" wrap="wrap" align="end">
         <Field.Root w={{ base: 'full', sm: '60' }}>
-          <Field.Label>Levels of</Field.Label>
-          <Picker of="user" value={user} placeholder="anybody" onChange={(v) => go({ user: v.trim() })} />
+          <Field.Label>
+            <Trans>Levels of</Trans>
+          </Field.Label>
+          <Picker of="user" value={user} placeholder={t`anybody`} onChange={(v) => go({ user: v.trim() })} />
         </Field.Root>
         <Field.Root w={{ base: 'full', sm: '60' }}>
-          <Field.Label>Only names that hold</Field.Label>
+          <Field.Label>
+            <Trans>Only names that hold</Trans>
+          </Field.Label>
           <Input value={match} autoComplete="off" onChange={(e) => setMatch(e.target.value)} />
         </Field.Root>
       </Flex>
-      <HStack as="nav" aria-label="Where in the folder" gap="1" wrap="wrap" fontFamily="mono" fontSize="sm">
+      <HStack as="nav" aria-label={t`Where in the folder`} gap="1" wrap="wrap" fontFamily="mono" fontSize="sm">
         {[folder, ...steps].map((name, i) => (
           <HStack key={[folder, ...steps].slice(0, i + 1).join('/')} gap="1">
             {i > 0 && <Text color="faint">/</Text>}
@@ -113,17 +119,17 @@ export function Browse({ folder, mayChange }: { folder: string; mayChange: boole
         <Sheet>
           {all.length === 0 ? (
             <Text px="4" py="3" color="faint">
-              {asked.match ? 'Nothing there is called so.' : 'Nothing is in it.'}
+              {asked.match ? t`Nothing there is called so.` : t`Nothing is in it.`}
             </Text>
           ) : (
             <DataTable
-              label={`What is in ${path}`}
+              label={t`What is in ${path}`}
               rows={all}
               rowKey={(b) => b.name}
               onEnd={listed.hasNextPage && !listed.isFetchingNextPage ? listed.fetchNextPage : undefined}
               columns={[
                 {
-                  head: 'Name',
+                  head: t`Name`,
                   by: (b) => b.name,
                   cell: (b) =>
                     b.sort === 'directory' ? (
@@ -153,31 +159,31 @@ export function Browse({ folder, mayChange }: { folder: string; mayChange: boole
                     ),
                   is: { wordBreak: 'break-word', whiteSpace: 'normal' },
                 },
-                { head: 'Owner', by: (b) => b.owner, cell: (b) => b.owner },
-                { head: 'Group', by: (b) => b.group, cell: (b) => b.group, is: narrow, headIs: narrow },
+                { head: t`Owner`, by: (b) => b.owner, cell: (b) => b.owner },
+                { head: t`Group`, by: (b) => b.group, cell: (b) => b.group, is: narrow, headIs: narrow },
                 {
-                  head: 'Mode',
+                  head: t`Mode`,
                   cell: (b) => b.mode,
                   is: { ...narrow, fontFamily: 'mono', fontSize: 'sm' },
                   headIs: narrow,
                 },
                 {
-                  head: 'Size',
+                  head: t`Size`,
                   by: (b) => b.size ?? 0,
                   cell: (b) => (b.sort === 'file' ? size(b.size ?? 0) : ''),
                   is: { textAlign: 'end', whiteSpace: 'nowrap' },
                   headIs: { textAlign: 'end' },
                 },
                 {
-                  head: 'Changed',
+                  head: t`Changed`,
                   by: (b) => b.changed,
                   cell: (b) => <Moment at={b.changed} />,
                   is: narrow,
                   headIs: narrow,
                 },
                 {
-                  head: 'Written on it',
-                  cell: (b) => [b.entries && `${b.entries}`, b.cut && 'inherits nothing'].filter(Boolean).join(', '),
+                  head: t`Written on it`,
+                  cell: (b) => [b.entries && `${b.entries}`, b.cut && t`inherits nothing`].filter(Boolean).join(', '),
                   is: { color: 'faint' },
                 },
                 ...(asked.user
@@ -192,7 +198,7 @@ export function Browse({ folder, mayChange }: { folder: string; mayChange: boole
                                 to={`/why?user=${encodeURIComponent(asked.user)}&path=${encodeURIComponent(`${folder}/${below(b.name)}`)}`}
                               >
                                 <Text as="span" color="accent" fontSize="sm">
-                                  why
+                                  <Trans>why</Trans>
                                 </Text>
                               </Link>
                             </HStack>
@@ -203,12 +209,14 @@ export function Browse({ folder, mayChange }: { folder: string; mayChange: boole
                 ...(mayChange
                   ? [
                       {
-                        head: '-Give',
+                        head: `-${t`Give`}`,
                         cell: (b: (typeof all)[number]) =>
                           (b.sort === 'directory' || b.sort === 'file') && (
                             <QuietButton size="xs" onClick={() => setGiving(`${folder}/${below(b.name)}`)}>
-                              Give
-                              <Text srOnly>{b.name} to somebody</Text>
+                              <Trans>
+                                Give
+                                <Text srOnly>{b.name} to somebody</Text>
+                              </Trans>
                             </QuietButton>
                           ),
                         is: { textAlign: 'end' as const },
@@ -233,7 +241,7 @@ function Give({ path, onDone }: { path: string; onDone: () => void }) {
   });
   const [asking, setAsking] = useState<Change[] | null>(null);
   return (
-    <Sheet as="section" aria-label={`Give ${path}`} p="4">
+    <Sheet as="section" aria-label={t`Give ${path}`} p="4">
       <form
         onSubmit={handleSubmit((f) => {
           if (!f.owner.trim() && !f.group.trim()) return;
@@ -250,33 +258,43 @@ function Give({ path, onDone }: { path: string; onDone: () => void }) {
         })}
       >
         <Text fontWeight="600" mb="3">
-          Give{' '}
-          <Text as="span" fontFamily="mono">
-            {path}
-          </Text>{' '}
-          to
+          <Trans>
+            Give{' '}
+            <Text as="span" fontFamily="mono">
+              {path}
+            </Text>{' '}
+            to
+          </Trans>
         </Text>
         <Flex gap="3" wrap="wrap" align="end">
           <Field.Root w="56">
-            <Field.Label>Owner</Field.Label>
-            <PickerField of="user" control={control} name="owner" placeholder="as it is" autoFocus />
+            <Field.Label>
+              <Trans>Owner</Trans>
+            </Field.Label>
+            <PickerField of="user" control={control} name="owner" placeholder={t`as it is`} autoFocus />
           </Field.Root>
           <Field.Root w="56">
-            <Field.Label>Group</Field.Label>
-            <PickerField of="group" control={control} name="group" placeholder="as it is" />
+            <Field.Label>
+              <Trans>Group</Trans>
+            </Field.Label>
+            <PickerField of="group" control={control} name="group" placeholder={t`as it is`} />
           </Field.Root>
           <Box pb="2">
-            <Tick control={control} name="below" text="and all that is below it" />
+            <Tick control={control} name="below" text={t`and all that is below it`} />
           </Box>
-          <QuietButton onClick={onDone}>Cancel</QuietButton>
-          <MainButton type="submit">See what it does</MainButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Cancel</Trans>
+          </QuietButton>
+          <MainButton type="submit">
+            <Trans>See what it does</Trans>
+          </MainButton>
         </Flex>
       </form>
       <Previewed
-        title={`Give ${path}?`}
-        act="Give it"
+        title={t`Give ${path}?`}
+        act={t`Give it`}
         changes={asking}
-        done={`${path} is given.`}
+        done={t`${path} is given.`}
         onClose={() => setAsking(null)}
         onDone={() => {
           client.invalidateQueries({ queryKey: ['browse'] });

@@ -1,4 +1,6 @@
 import { Field, Flex, HStack, Input, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { type Change, useProfiles } from '../api/client';
 import { afterLastDay } from './day';
@@ -10,12 +12,12 @@ import { MainButton, QuietButton, Sheet } from './sheet';
 type Act = 'ends' | 'profile' | 'join' | 'mark' | 'disable' | 'enable';
 
 const acts: { act: Act; text: string; takes?: string }[] = [
-  { act: 'ends', text: 'end on a day' },
-  { act: 'profile', text: 'give a profile' },
-  { act: 'join', text: 'put into a group', takes: 'a group' },
-  { act: 'mark', text: 'mark with a label', takes: 'KEY=VALUE' },
-  { act: 'disable', text: 'disable' },
-  { act: 'enable', text: 'let work again' },
+  { act: 'ends', text: t`end on a day` },
+  { act: 'profile', text: t`give a profile` },
+  { act: 'join', text: t`put into a group`, takes: 'a group' },
+  { act: 'mark', text: t`mark with a label`, takes: 'KEY=VALUE' },
+  { act: 'disable', text: t`disable` },
+  { act: 'enable', text: t`let work again` },
 ];
 
 function changeOf(act: Act, name: string, value: string): Change {
@@ -45,13 +47,15 @@ export function Bulk({ names, onDone }: { names: string[]; onDone: () => void })
   const takes = acts.find((a) => a.act === act)?.takes;
   const ready = act === 'disable' || act === 'enable' || (act === 'mark' ? /^[^=]+=/.test(value) : value !== '');
   return (
-    <Sheet as="section" aria-label="What is to become of them" p="4" mb="4">
+    <Sheet as="section" aria-label={t`What is to become of them`} p="4" mb="4">
       <Flex gap="4" align="end" wrap="wrap">
         <Text fontWeight="700" pb="2">
           {howMany(names.length)}
         </Text>
         <Field.Root w="190px">
-          <Field.Label>What</Field.Label>
+          <Field.Label>
+            <Trans>What</Trans>
+          </Field.Label>
           <Pick
             value={act}
             onChange={(e) => {
@@ -68,15 +72,21 @@ export function Bulk({ names, onDone }: { names: string[]; onDone: () => void })
         </Field.Root>
         {act === 'ends' && (
           <Field.Root w="180px">
-            <Field.Label>Last day</Field.Label>
+            <Field.Label>
+              <Trans>Last day</Trans>
+            </Field.Label>
             <Input type="date" value={value} onChange={(e) => setValue(e.target.value)} />
           </Field.Root>
         )}
         {act === 'profile' && (
           <Field.Root w="200px">
-            <Field.Label>Profile</Field.Label>
+            <Field.Label>
+              <Trans>Profile</Trans>
+            </Field.Label>
             <Pick value={value} onChange={(e) => setValue(e.target.value)}>
-              <option value="">choose one</option>
+              <option value="">
+                <Trans>choose one</Trans>
+              </option>
               {(profiles.data ?? []).map((p) => (
                 <option key={p.name}>{p.name}</option>
               ))}
@@ -85,7 +95,7 @@ export function Bulk({ names, onDone }: { names: string[]; onDone: () => void })
         )}
         {takes && (
           <Field.Root w="200px">
-            <Field.Label>{takes === 'KEY=VALUE' ? 'Label' : 'Group'}</Field.Label>
+            <Field.Label>{takes === 'KEY=VALUE' ? t`Label` : t`Group`}</Field.Label>
             {takes === 'a group' ? (
               <Picker of="group" placeholder={takes} value={value} onChange={setValue} />
             ) : (
@@ -95,16 +105,18 @@ export function Bulk({ names, onDone }: { names: string[]; onDone: () => void })
         )}
         <HStack>
           <MainButton disabled={!ready} onClick={() => setAsking(names.map((n) => changeOf(act, n, value)))}>
-            See what it does
+            <Trans>See what it does</Trans>
           </MainButton>
-          <QuietButton onClick={onDone}>Leave them</QuietButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Leave them</Trans>
+          </QuietButton>
         </HStack>
       </Flex>
       <Previewed
-        title={`Change ${howMany(names.length)}?`}
-        act="Change them"
+        title={t`Change ${howMany(names.length)}?`}
+        act={t`Change them`}
         changes={asking}
-        done={`${howMany(names.length)} changed.`}
+        done={t`${howMany(names.length)} changed.`}
         onClose={() => setAsking(null)}
         onDone={() => {
           setAsking(null);

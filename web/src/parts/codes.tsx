@@ -1,4 +1,6 @@
 import { Box, Field, Flex, Input, SimpleGrid, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { api, client, taken } from '../api/client';
@@ -24,27 +26,41 @@ export function ProofFields({
     <>
       {!user && (
         <Field.Root invalid={!!wrong.user}>
-          <Field.Label>Your user name</Field.Label>
+          <Field.Label>
+            <Trans>Your user name</Trans>
+          </Field.Label>
           <Input autoComplete="username" {...register('user', { required: true })} />
-          <Field.ErrorText>Type your user name.</Field.ErrorText>
+          <Field.ErrorText>
+            <Trans>Type your user name.</Trans>
+          </Field.ErrorText>
         </Field.Root>
       )}
       <Field.Root invalid={!!wrong.password}>
-        <Field.Label>Your password</Field.Label>
+        <Field.Label>
+          <Trans>Your password</Trans>
+        </Field.Label>
         <Input type="password" autoComplete="current-password" {...register('password', { required: true })} />
-        <Field.ErrorText>Type your password.</Field.ErrorText>
+        <Field.ErrorText>
+          <Trans>Type your password.</Trans>
+        </Field.ErrorText>
       </Field.Root>
       {codes && (
         <Field.Root invalid={!!wrong.code}>
-          <Field.Label>A one-time code as it is now</Field.Label>
+          <Field.Label>
+            <Trans>A one-time code as it is now</Trans>
+          </Field.Label>
           <Input
             fontFamily="mono"
             inputMode="numeric"
             autoComplete="one-time-code"
             {...register('code', { required: true })}
           />
-          <Field.HelperText>Or a recovery code.</Field.HelperText>
-          <Field.ErrorText>Type the code that your program shows.</Field.ErrorText>
+          <Field.HelperText>
+            <Trans>Or a recovery code.</Trans>
+          </Field.HelperText>
+          <Field.ErrorText>
+            <Trans>Type the code that your program shows.</Trans>
+          </Field.ErrorText>
         </Field.Root>
       )}
     </>
@@ -71,15 +87,17 @@ export function SetUpCodes({ user, codes, onClose }: { user?: string; codes: boo
   const step = confirm.data ? 'keep' : begin.data ? 'read' : 'prove';
   return (
     <Ask
-      title="One-time codes"
+      title={t`One-time codes`}
       open
       onClose={onClose}
       act={
         step === 'keep' ? (
-          <MainButton onClick={onClose}>I have kept them</MainButton>
+          <MainButton onClick={onClose}>
+            <Trans>I have kept them</Trans>
+          </MainButton>
         ) : (
           <MainButton type="submit" form={`codes-${step}`} loading={begin.isPending || confirm.isPending}>
-            {step === 'prove' ? 'Go on' : 'Have them from now on'}
+            {step === 'prove' ? t`Go on` : t`Have them from now on`}
           </MainButton>
         )
       }
@@ -88,7 +106,7 @@ export function SetUpCodes({ user, codes, onClose }: { user?: string; codes: boo
         <form id="codes-prove" onSubmit={proof.handleSubmit((f) => begin.mutate(f))} noValidate>
           <Stack gap="4">
             <Text color="faint" fontSize="sm">
-              The console then asks for a code besides the password. SMB does not.
+              <Trans>The console then asks for a code besides the password. SMB does not.</Trans>
             </Text>
             {begin.error && <Refused error={begin.error} />}
             <ProofFields user={user} codes={codes} register={proof.register} wrong={proof.formState.errors} />
@@ -98,28 +116,34 @@ export function SetUpCodes({ user, codes, onClose }: { user?: string; codes: boo
       {step === 'read' && begin.data && (
         <form id="codes-read" onSubmit={shown.handleSubmit((f) => confirm.mutate(f))} noValidate>
           <Stack gap="4">
-            <Text>Read this with a program for one-time codes, and type the code that it shows.</Text>
+            <Text>
+              <Trans>Read this with a program for one-time codes, and type the code that it shows.</Trans>
+            </Text>
             {confirm.error && <Refused error={confirm.error} />}
             <Flex justify="center">
-              <QrCode label="QR code for the program" rows={begin.data.qr} />
+              <QrCode label={t`QR code for the program`} rows={begin.data.qr} />
             </Flex>
             <Box>
               <Text fontSize="sm" color="faint">
-                Where no picture can be taken, type this secret:
+                <Trans>Where no picture can be taken, type this secret:</Trans>
               </Text>
               <Text fontFamily="mono" fontSize="sm" wordBreak="break-all">
                 {begin.data.secret}
               </Text>
             </Box>
             <Field.Root invalid={!!shown.formState.errors.fresh}>
-              <Field.Label>The code that it shows</Field.Label>
+              <Field.Label>
+                <Trans>The code that it shows</Trans>
+              </Field.Label>
               <Input
                 fontFamily="mono"
                 inputMode="numeric"
                 autoComplete="one-time-code"
                 {...shown.register('fresh', { required: true })}
               />
-              <Field.ErrorText>Type the six digits.</Field.ErrorText>
+              <Field.ErrorText>
+                <Trans>Type the six digits.</Trans>
+              </Field.ErrorText>
             </Field.Root>
           </Stack>
         </form>
@@ -127,10 +151,12 @@ export function SetUpCodes({ user, codes, onClose }: { user?: string; codes: boo
       {step === 'keep' && confirm.data && (
         <Stack gap="4">
           <Text>
-            Each of these stands for one code, once. Keep them where you find them without what makes the codes; they
-            are not shown again.
+            <Trans>
+              Each of these stands for one code, once. Keep them where you find them without what makes the codes; they
+              are not shown again.
+            </Trans>
           </Text>
-          <SimpleGrid columns={2} gap="2" fontFamily="mono" aria-label="Recovery codes">
+          <SimpleGrid columns={2} gap="2" fontFamily="mono" aria-label={t`Recovery codes`}>
             {confirm.data.codes.map((c) => (
               <Text key={c}>{c}</Text>
             ))}
@@ -154,12 +180,12 @@ export function RemoveCodes({ user, onClose }: { user: string; onClose: () => vo
   });
   return (
     <Ask
-      title="Sign in without one-time codes"
+      title={t`Sign in without one-time codes`}
       open
       onClose={onClose}
       act={
         <MainButton type="submit" form="codes-remove" bg="shut" loading={remove.isPending}>
-          Remove them
+          <Trans>Remove them</Trans>
         </MainButton>
       }
     >

@@ -1,4 +1,5 @@
 import { Code, HStack, IconButton } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
 import { CopyIcon } from './icons';
 import { say } from './toaster';
 
@@ -10,14 +11,14 @@ export function Command({ text }: { text: string }) {
         {text}
       </Code>
       <IconButton
-        aria-label={`Copy: ${text}`}
+        aria-label={t`Copy: ${text}`}
         size="xs"
         variant="ghost"
         color="faint"
         _hover={{ bg: 'line', color: 'ink' }}
         onClick={async () => {
           await navigator.clipboard.writeText(text);
-          say('Copied.');
+          say(t`Copied.`);
         }}
       >
         <CopyIcon />

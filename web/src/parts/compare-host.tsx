@@ -1,7 +1,10 @@
 import { Box, Field, Flex, Input, SimpleGrid, Stack, Text, Textarea } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
+import { i18n } from '#texts';
 import { api, client, type Job, taken } from '../api/client';
 import { Confirm } from './confirm';
 import { Picker } from './picker';
@@ -32,38 +35,42 @@ export function CompareHost() {
     },
   });
   return (
-    <Part title="Compare a host">
+    <Part title={t`Compare a host`}>
       <Box as="form" p="5" onSubmit={handleSubmit((f) => check.mutate(f))}>
         <Stack gap="3">
           <Text color="faint" fontSize="sm">
-            Paste what <code>getent passwd</code> and <code>getent group</code> print there. With a name it is
-            remembered, and the findings tell of it from then on.
+            <Trans>
+              Paste what <code>getent passwd</code> and <code>getent group</code> print there. With a name it is
+              remembered, and the findings tell of it from then on.
+            </Trans>
           </Text>
           <SimpleGrid columns={{ base: 1, md: 2 }} gap="3">
             <Textarea
               rows={4}
               fontFamily="mono"
               fontSize="sm"
-              aria-label="Lines of passwd"
-              placeholder="orla:x:2105:3002:…"
+              aria-label={t`Lines of passwd`}
+              placeholder={t`orla:x:2105:3002:…`}
               {...register('passwd')}
             />
             <Textarea
               rows={4}
               fontFamily="mono"
               fontSize="sm"
-              aria-label="Lines of group"
-              placeholder="observers:x:3001:orla"
+              aria-label={t`Lines of group`}
+              placeholder={t`observers:x:3001:orla`}
               {...register('group')}
             />
           </SimpleGrid>
           <Flex gap="3" wrap="wrap" align="end">
             <Field.Root w="64">
-              <Field.Label>Remember it as</Field.Label>
-              <Input autoComplete="off" placeholder="not at all" {...register('host')} />
+              <Field.Label>
+                <Trans>Remember it as</Trans>
+              </Field.Label>
+              <Input autoComplete="off" placeholder={t`not at all`} {...register('host')} />
             </Field.Root>
             <MainButton type="submit" loading={check.isPending}>
-              Compare
+              <Trans>Compare</Trans>
             </MainButton>
           </Flex>
           <Box aria-live="polite">
@@ -71,12 +78,16 @@ export function CompareHost() {
             {check.data && (
               <>
                 <Text fontWeight="600">
-                  {check.data.compared} compared, {check.data.mismatches.length} of them otherwise than here.
+                  <Trans>
+                    {check.data.compared} compared, {check.data.mismatches.length} of them otherwise than here.
+                  </Trans>
                 </Text>
                 {check.data.mismatches.map((m) => (
                   <Text key={`${m.kind} ${m.name}`} fontSize="sm">
-                    {m.kind} {m.name} is {m.there} there{m.here !== undefined && ` and ${m.here} here`}
-                    {m.taken && `; ${m.there} is ${m.taken} here`}
+                    <Trans>
+                      {m.kind} {m.name} is {m.there} there{m.here !== undefined && t` and ${m.here} here`}
+                      {m.taken && t`; ${m.there} is ${m.taken} here`}
+                    </Trans>
                   </Text>
                 ))}
               </>
@@ -107,14 +118,14 @@ export function Strays() {
     mutationFn: () => taken<Job>(api.POST('/api/v1/ids/hand-over', { body: { uid: giving?.uid ?? 0, to: to.trim() } })),
     onSuccess: async (j) => {
       await client.invalidateQueries({ queryKey: ['jobs'] });
-      say(`It is being given to ${to.trim()}: job ${j.id}.`);
+      say(t`It is being given to ${to.trim()}: job ${j.id}.`);
       setGiving(null);
     },
   });
   const found = job.data?.strays;
   return (
     <Part
-      title="Under numbers that nobody has"
+      title={t`Under numbers that nobody has`}
       act={
         <QuietButton
           size="sm"
@@ -122,7 +133,7 @@ export function Strays() {
           loading={begin.isPending || (id !== null && !job.data?.over)}
           onClick={() => begin.mutate()}
         >
-          Look for them
+          <Trans>Look for them</Trans>
         </QuietButton>
       }
     >
@@ -131,36 +142,44 @@ export function Strays() {
         {job.data?.error && <Text color="shut">{job.data.error}</Text>}
         {!found && (
           <Text color="faint" fontSize="sm">
-            A job goes through all folders for files whose owner is nobody in the records: of people who were removed,
-            or written by a host whose numbers are other ones.
-            {job.data && !job.data.over && ` ${job.data.done.toLocaleString('en')} looked at.`}
+            <Trans>
+              A job goes through all folders for files whose owner is nobody in the records: of people who were removed,
+              or written by a host whose numbers are other ones.
+              {job.data && !job.data.over && t` ${i18n.number(job.data.done)} looked at.`}
+            </Trans>
           </Text>
         )}
-        {found && found.strays.length === 0 && <Text>All {found.looked.toLocaleString('en')} belong to somebody.</Text>}
+        {found && found.strays.length === 0 && (
+          <Text>
+            <Trans>All {i18n.number(found.looked)} belong to somebody.</Trans>
+          </Text>
+        )}
       </Box>
       {found && found.strays.length > 0 && (
         <DataTable
-          label="Numbers that nobody has"
+          label={t`Numbers that nobody has`}
           rows={found.strays}
           rowKey={(s) => `${s.group} ${s.number}`}
           columns={[
-            { head: 'Number', cell: (s) => `${s.group ? 'gid' : 'uid'} ${s.number}`, is: { fontWeight: '600' } },
-            { head: 'Was', cell: (s) => s.name },
-            { head: 'Files', cell: (s) => s.files.toLocaleString('en') },
-            { head: 'Takes', cell: (s) => size(s.bytes) },
-            { head: 'In', cell: (s) => s.folders.join(', ') },
+            { head: t`Number`, cell: (s) => `${s.group ? 'gid' : 'uid'} ${s.number}`, is: { fontWeight: '600' } },
+            { head: t`Was`, cell: (s) => s.name },
+            { head: t`Files`, cell: (s) => i18n.number(s.files) },
+            { head: t`Takes`, cell: (s) => size(s.bytes) },
+            { head: t`In`, cell: (s) => s.folders.join(', ') },
             {
-              head: 'One of them',
+              head: t`One of them`,
               cell: (s) => s.example,
               is: { fontFamily: 'mono', fontSize: 'sm', whiteSpace: 'normal', wordBreak: 'break-all' },
             },
             {
-              head: '-Give',
+              head: `-${t`Give`}`,
               cell: (s) =>
                 !s.group && (
                   <QuietButton size="xs" onClick={() => setGiving({ uid: s.number, files: s.files })}>
-                    Give to somebody
-                    <Text srOnly>what uid {s.number} has</Text>
+                    <Trans>
+                      Give to somebody
+                      <Text srOnly>what uid {s.number} has</Text>
+                    </Trans>
                   </QuietButton>
                 ),
               is: { textAlign: 'end' },
@@ -169,8 +188,8 @@ export function Strays() {
         />
       )}
       <Confirm
-        title={`Give what uid ${giving?.uid} has to somebody?`}
-        act="Give it"
+        title={t`Give what uid ${giving?.uid ?? ''} has to somebody?`}
+        act={t`Give it`}
         open={giving !== null}
         busy={give.isPending}
         onClose={() => setGiving(null)}
@@ -178,10 +197,12 @@ export function Strays() {
       >
         <Stack gap="3">
           <Text>
-            {giving?.files.toLocaleString('en')} files and directories become theirs, by a job. That cannot be
-            previewed, and is taken back only by giving them away again.
+            <Trans>
+              {i18n.number(giving?.files ?? 0)} files and directories become theirs, by a job. That cannot be previewed,
+              and is taken back only by giving them away again.
+            </Trans>
           </Text>
-          <Picker of="user" inDialog aria-label="To whom" placeholder="user" value={to} onChange={setTo} />
+          <Picker of="user" inDialog aria-label={t`To whom`} placeholder={t`user`} value={to} onChange={setTo} />
           {give.error && <Refused error={give.error} />}
         </Stack>
       </Confirm>

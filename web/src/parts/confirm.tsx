@@ -1,4 +1,5 @@
 import { Dialog, HStack, Portal } from '@chakra-ui/react';
+import { Trans } from '@lingui/react/macro';
 import type { ReactNode } from 'react';
 import { MainButton, QuietButton } from './sheet';
 
@@ -32,7 +33,9 @@ export function Ask(props: {
             <Dialog.Body>{props.children}</Dialog.Body>
             <Dialog.Footer>
               <HStack>
-                <QuietButton onClick={props.onClose}>Leave it</QuietButton>
+                <QuietButton onClick={props.onClose}>
+                  <Trans>Leave it</Trans>
+                </QuietButton>
                 {props.act}
               </HStack>
             </Dialog.Footer>

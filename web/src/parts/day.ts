@@ -1,5 +1,6 @@
+import { locales } from '#texts';
 /** The last day of what ends at a moment: the day before, where that is midnight. */
-export const lastDay = (ends: string) => new Date(new Date(ends).getTime() - 1).toLocaleDateString();
+export const lastDay = (ends: string) => new Date(new Date(ends).getTime() - 1).toLocaleDateString(locales());
 
 /** The last day of what ends at a moment, as a date is entered. */
 export const enteredDay = (ends: string) => {
@@ -15,4 +16,4 @@ export const afterLastDay = (day: string) => {
 };
 
 /** A moment, to the minute. */
-export const when = (at: string) => new Date(at).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
+export const when = (at: string) => new Date(at).toLocaleString(locales(), { dateStyle: 'medium', timeStyle: 'short' });

@@ -1,4 +1,6 @@
 import { Box, Stack, Text } from '@chakra-ui/react';
+import { plural, t } from '@lingui/core/macro';
+import { Plural, Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { type ReactNode, useEffect, useState } from 'react';
 import { api, type Change, client, type Effect, type Finding, make, Refusal, taken } from '../api/client';
@@ -7,13 +9,13 @@ import { MainButton, QuietButton, Refused, Waiting } from './sheet';
 import { DataTable } from './table';
 import { sayMade } from './toaster';
 
-export const people = (n: number) => (n === 1 ? '1 person' : `${n} people`);
+export const people = (n: number) => plural(n, { one: '# person', other: '# people' });
 
 /** How many gain and lose, before where and who. */
 export function inShort(e: Effect) {
-  const gain = e.gain > 0 ? `${people(e.gain)} gain${e.gain === 1 ? 's' : ''}` : '';
-  const lose = e.lose > 0 ? `${people(e.lose)} lose${e.lose === 1 ? 's' : ''}` : '';
-  return [gain, lose].filter(Boolean).join(', ') || 'Nobody gains or loses anything';
+  const gain = e.gain > 0 ? plural(e.gain, { one: '# person gains', other: '# people gain' }) : '';
+  const lose = e.lose > 0 ? plural(e.lose, { one: '# person loses', other: '# people lose' }) : '';
+  return [gain, lose].filter(Boolean).join(', ') || t`Nobody gains or loses anything`;
 }
 
 /** What a change would do: to whom, where, and what would be wrong afterwards. */
@@ -37,7 +39,9 @@ export function EffectView({
         {effect.added + effect.removed > 1 && (
           <Text as="span" color="faint" fontWeight="400">
             {' '}
-            {effect.added} entries written, {effect.removed} gone.
+            <Trans>
+              <Plural value={effect.added} one="# entry" other="# entries" /> written, {effect.removed} gone.
+            </Trans>
           </Text>
         )}
       </Text>
@@ -46,13 +50,13 @@ export function EffectView({
           <Box key={`${c.path} ${c.was.text} ${c.is.text}`}>
             <Text>
               <Text as="span" fontWeight="600" color={c.loses ? 'shut' : 'open'}>
-                {c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'}
+                {c.gains && c.loses ? t`both` : c.gains ? t`gains` : t`loses`}
               </Text>{' '}
               <Text as="span" fontFamily="mono" fontSize="sm">
                 {c.path}
               </Text>
               : {c.is.text}
-              {c.was.text !== 'nothing' && `, was ${c.was.text}`}
+              {c.was.text !== 'nothing' && t`, was ${c.was.text}`}
             </Text>
             <Text fontSize="sm" color="faint">
               <Names names={c.people} count={c.count} />
@@ -66,21 +70,21 @@ export function EffectView({
           maxH="320px"
           columns={[
             {
-              head: '-Gains or loses',
-              cell: (c) => (c.gains && c.loses ? 'both' : c.gains ? 'gains' : 'loses'),
+              head: `-${t`Gains or loses`}`,
+              cell: (c) => (c.gains && c.loses ? t`both` : c.gains ? t`gains` : t`loses`),
               is: (c) => ({ fontWeight: '600', color: c.loses ? 'shut' : 'open' }),
             },
-            { head: 'On', cell: (c) => c.path, is: { fontFamily: 'mono', fontSize: 'sm' } },
-            { head: 'Was', cell: (c) => c.was.text, is: { color: 'faint' } },
-            { head: 'Becomes', cell: (c) => c.is.text },
-            { head: 'For', cell: (c) => <Names names={c.people} count={c.count} /> },
+            { head: t`On`, cell: (c) => c.path, is: { fontFamily: 'mono', fontSize: 'sm' } },
+            { head: t`Was`, cell: (c) => c.was.text, is: { color: 'faint' } },
+            { head: t`Becomes`, cell: (c) => c.is.text },
+            { head: t`For`, cell: (c) => <Names names={c.people} count={c.count} /> },
           ]}
         />
       )}
       {effect.changes.length > shown.length && (
         <Box>
           <QuietButton size="sm" onClick={() => setAll(true)}>
-            And {effect.changes.length - shown.length} more
+            <Trans>And {effect.changes.length - shown.length} more</Trans>
           </QuietButton>
         </Box>
       )}
@@ -89,7 +93,9 @@ export function EffectView({
       ))}
       {effect.fixed.map((f) => (
         <Text key={f.key} fontSize="sm" color="open">
-          Fixes: {f.kind}, {f.subject}.
+          <Trans>
+            Fixes: {f.kind}, {f.subject}.
+          </Trans>
         </Text>
       ))}
     </Stack>
@@ -100,13 +106,15 @@ function Warning({ finding, onFix }: { finding: Finding; onFix?: (fix: Change[])
   const adds = finding.changes?.every((c) => c.act === 'add');
   return (
     <Box bg="shut.soft" borderRadius="md" px="4" py="3" role="note">
-      <Text fontWeight="600">Mind: {finding.kind}</Text>
+      <Text fontWeight="600">
+        <Trans>Mind: {finding.kind}</Trans>
+      </Text>
       <Text fontSize="sm">
         {finding.subject}: {finding.says}.
       </Text>
       {onFix && adds && finding.changes && finding.kind === 'blocked by a parent' && (
         <QuietButton size="sm" mt="2" bg="sheet" onClick={() => onFix(finding.changes ?? [])}>
-          Let them pass as well
+          <Trans>Let them pass as well</Trans>
         </QuietButton>
       )}
     </Box>
@@ -117,12 +125,12 @@ function Warning({ finding, onFix }: { finding: Finding; onFix?: (fix: Change[])
 export function Names({ names, count }: { names: string[]; count: number }) {
   const [all, setAll] = useState(false);
   if (all || count <= 4)
-    return <>{names.join(', ') + (count > names.length ? ` and ${count - names.length} more` : '')}</>;
+    return <>{names.join(', ') + (count > names.length ? t` and ${count - names.length} more` : '')}</>;
   return (
     <>
       {names.slice(0, 3).join(', ')}{' '}
       <Text as="button" color="accent" textDecoration="underline" onClick={() => setAll(true)}>
-        and {count - 3} more
+        <Trans>and {count - 3} more</Trans>
       </Text>
     </>
   );

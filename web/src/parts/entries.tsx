@@ -1,4 +1,6 @@
 import { Flex, HStack, IconButton, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { change, reaching, reachOf } from '../api/change';
 import type { Change, Entry, Finding, Place } from '../api/client';
@@ -44,29 +46,29 @@ export function PlaceSheet({
   const remove = (e: Entry) => {
     const says = `${e.deny ? 'deny' : 'allow'} ${e.who} ${e.level}`;
     setAsking({
-      title: 'Remove this entry?',
-      act: 'Remove',
-      says: `Removed: ${says}.`,
-      text: `${e.deny ? 'Denying' : 'Allowing'} ${e.who} the level ${e.level} on ${place.path} ends at once, for what is open too.`,
+      title: t`Remove this entry?`,
+      act: t`Remove`,
+      says: t`Removed: ${says}.`,
+      text: t`${e.deny ? t`Denying` : t`Allowing`} ${e.who} the level ${e.level} on ${place.path} ends at once, for what is open too.`,
       changes: [change('entry', 'remove', { of: { path: place.path, id: e.id } })],
     });
   };
   const columns: Column<Entry>[] = [
     {
-      head: '-Order',
+      head: `-${t`Order`}`,
       cell: (e) => place.entries.indexOf(e) + 1,
       is: { color: 'faint', w: '8', fontSize: 'sm' },
     },
     {
-      head: '-Allow or deny',
+      head: `-${t`Allow or deny`}`,
       cell: (e) => (e.deny ? 'deny' : 'allow'),
       is: (e) => ({ w: '20', color: e.deny ? 'shut' : 'open', fontWeight: '600' }),
     },
-    { head: 'Who', cell: (e) => <Principal kind={e.kind} name={e.who} /> },
-    { head: 'Level', cell: (e) => <Level level={e.level} deny={e.deny} />, is: { whiteSpace: 'normal' } },
-    { head: 'Reaches', cell: (e) => reach(e.applies), is: { color: 'faint' } },
+    { head: t`Who`, cell: (e) => <Principal kind={e.kind} name={e.who} /> },
+    { head: t`Level`, cell: (e) => <Level level={e.level} deny={e.deny} />, is: { whiteSpace: 'normal' } },
+    { head: t`Reaches`, cell: (e) => reach(e.applies), is: { color: 'faint' } },
     {
-      head: all ? 'Written on, and note' : 'Note',
+      head: all ? t`Written on, and note` : t`Note`,
       cell: (e) => (
         <>
           {e.from && e.from !== place.path && (
@@ -76,12 +78,12 @@ export function PlaceSheet({
           )}
           {e.ends && (
             <Text as="span" color={e.ended ? 'shut' : 'accent'}>
-              {e.ended ? 'ended ' : 'until '}
+              {e.ended ? t`ended ` : t`until `}
               {lastDay(e.ends)}
               {e.note ? '; ' : ''}
             </Text>
           )}
-          {e.own ? 'as the folder is personal' : e.note}
+          {e.own ? t`as the folder is personal` : e.note}
         </>
       ),
       is: { color: 'faint', whiteSpace: 'normal' },
@@ -89,13 +91,13 @@ export function PlaceSheet({
   ];
   if (mayChange)
     columns.push({
-      head: '-Change or remove',
+      head: `-${t`Change or remove`}`,
       cell: (e) =>
         !e.own &&
         (!e.from || e.from === place.path) && (
           <>
             <IconButton
-              aria-label={`Change: ${e.deny ? 'deny' : 'allow'} ${e.who} ${e.level}`}
+              aria-label={t`Change: ${e.deny ? t`deny` : t`allow`} ${e.who} ${e.level}`}
               size="sm"
               variant="ghost"
               color="faint"
@@ -105,7 +107,7 @@ export function PlaceSheet({
               <EditIcon />
             </IconButton>
             <IconButton
-              aria-label={`Remove: ${e.deny ? 'deny' : 'allow'} ${e.who} ${e.level}`}
+              aria-label={t`Remove: ${e.deny ? t`deny` : t`allow`} ${e.who} ${e.level}`}
               size="sm"
               variant="ghost"
               color="faint"
@@ -128,14 +130,14 @@ export function PlaceSheet({
           {place.cut && (
             <HStack gap="1" color="accent" fontSize="sm">
               <CutIcon boxSize="4" />
-              inherits nothing from above
+              <Trans>inherits nothing from above</Trans>
             </HStack>
           )}
         </HStack>
         <HStack wrap="wrap">
           {inherited > 0 && (
             <QuietButton size="sm" bg="sheet" aria-pressed={all} onClick={() => setAll(!all)}>
-              {all ? 'Only what is written here' : `And what it inherits: ${inherited}`}
+              {all ? t`Only what is written here` : t`And what it inherits: ${inherited}`}
             </QuietButton>
           )}
           {mayChange && form === null && (
@@ -145,9 +147,9 @@ export function PlaceSheet({
                 size="sm"
                 bg="sheet"
                 onClick={() => setForm('add')}
-                aria-label={`Add entry on ${place.path}`}
+                aria-label={t`Add entry on ${place.path}`}
               >
-                <AddIcon /> Add entry
+                <AddIcon /> <Trans>Add entry</Trans>
               </QuietButton>
             </>
           )}
@@ -170,25 +172,25 @@ export function PlaceSheet({
               bg="sheet"
               onClick={() =>
                 setAsking({
-                  title: 'Let them through?',
-                  act: 'Let them through',
-                  says: 'They are let through.',
+                  title: t`Let them through?`,
+                  act: t`Let them through`,
+                  says: t`They are let through.`,
                   changes: f.changes ?? [],
                 })
               }
             >
-              Let them through
+              <Trans>Let them through</Trans>
             </QuietButton>
           )}
         </Flex>
       ))}
       {shown.length === 0 ? (
         <Text px="4" py="3" color="faint">
-          {place.path.includes('/') && !place.cut ? 'Nothing is written here.' : 'No entries: nobody gets in.'}
+          {place.path.includes('/') && !place.cut ? t`Nothing is written here.` : t`No entries: nobody gets in.`}
         </Text>
       ) : (
         <DataTable
-          label={`Entries of ${place.path}`}
+          label={t`Entries of ${place.path}`}
           rows={shown}
           rowKey={(e) => `${e.id} ${e.who}`}
           columns={columns}
@@ -202,7 +204,7 @@ export function PlaceSheet({
         onClose={() => setAsking(null)}
         onDone={() => setAsking(null)}
       >
-        <Text>{asking?.text ?? `On ${place.path} it holds at once, for what is open too.`}</Text>
+        <Text>{asking?.text ?? t`On ${place.path} it holds at once, for what is open too.`}</Text>
       </Previewed>
     </Sheet>
   );
@@ -228,11 +230,11 @@ export function AnotherPath({ folder }: { folder: string }) {
         }}
       >
         <Text color="faint" fontSize="sm">
-          An entry on another path:
+          <Trans>An entry on another path:</Trans>
         </Text>
-        <Picker of="path" size="sm" mono aria-label={`Path in ${folder}`} value={typed} onChange={setTyped} />
+        <Picker of="path" size="sm" mono aria-label={t`Path in ${folder}`} value={typed} onChange={setTyped} />
         <QuietButton size="sm" type="submit">
-          Write one
+          <Trans>Write one</Trans>
         </QuietButton>
       </Flex>
       {path && (

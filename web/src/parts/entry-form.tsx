@@ -1,4 +1,6 @@
 import { Box, Checkbox, Field, Flex, HStack, Input, SimpleGrid, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { Controller, useForm } from 'react-hook-form';
 import { type EntryFilled, entriesAdded, entryChanged, reaching, reachOf, rights } from '../api/change';
@@ -51,28 +53,28 @@ export function EntryForm({ path, entry, onDone }: { path: string; entry?: Entry
   const f = form.watch();
   const [asking, setAsking] = useState<{ changes: Change[]; done: string } | null>(null);
   const says = (a: EntryFilled) =>
-    `${a.act} ${listed(a.who).join(', ')} ${a.level === 'rights' ? 'some rights' : a.level}`;
+    `${a.act} ${listed(a.who).join(', ')} ${a.level === 'rights' ? t`some rights` : a.level}`;
   return (
     <Box
       as="form"
-      aria-label={entry ? `Change the entry of ${entry.who} on ${path}` : `A new entry on ${path}`}
+      aria-label={entry ? t`Change the entry of ${entry.who} on ${path}` : t`A new entry on ${path}`}
       px="4"
       py="4"
       borderBottomWidth="1px"
       borderColor="line"
       onSubmit={handleSubmit((is) => {
         if (is.level === 'rights' && is.rights.length === 0) {
-          form.setError('level', { message: 'Choose at least one right.' });
+          form.setError('level', { message: t`Choose at least one right.` });
           return;
         }
         const changes = entry ? entryChanged(path, entry.id, was, is) : entriesAdded(path, listed(is.who), is);
         if (changes.length === 0) onDone();
-        else setAsking({ changes, done: `${entry ? 'Changed' : 'Added'}: ${says(is)}.` });
+        else setAsking({ changes, done: `${entry ? t`Changed` : t`Added`}: ${says(is)}.` });
       })}
     >
       <Previewed
-        title={entry ? 'Change this entry?' : listed(f.who).length > 1 ? 'Add these entries?' : 'Add this entry?'}
-        act={entry ? 'Change it' : 'Add entry'}
+        title={entry ? t`Change this entry?` : listed(f.who).length > 1 ? t`Add these entries?` : t`Add this entry?`}
+        act={entry ? t`Change it` : t`Add entry`}
         changes={asking?.changes ?? null}
         done={asking?.done ?? ''}
         onClose={() => setAsking(null)}
@@ -82,39 +84,53 @@ export function EntryForm({ path, entry, onDone }: { path: string; entry?: Entry
         {!entry && (
           <>
             <Field.Root w="28">
-              <Field.Label>Act</Field.Label>
+              <Field.Label>
+                <Trans>Act</Trans>
+              </Field.Label>
               <Pick {...register('act')}>
-                <option value="allow">allow</option>
-                <option value="deny">deny</option>
+                <option value="allow">
+                  <Trans>allow</Trans>
+                </option>
+                <option value="deny">
+                  <Trans>deny</Trans>
+                </option>
               </Pick>
             </Field.Root>
             <Field.Root flex="1" minW="56" invalid={!!formState.errors.who}>
-              <Field.Label>Who</Field.Label>
+              <Field.Label>
+                <Trans>Who</Trans>
+              </Field.Label>
               <PickerField
                 of="who"
                 several
                 autoFocus
                 control={control}
                 name="who"
-                placeholder="users and groups"
+                placeholder={t`users and groups`}
                 rules={{ validate: (v) => listed(String(v)).length > 0 }}
               />
             </Field.Root>
           </>
         )}
         <Field.Root w="36" invalid={!!formState.errors.level}>
-          <Field.Label>Level</Field.Label>
+          <Field.Label>
+            <Trans>Level</Trans>
+          </Field.Label>
           <Pick {...register('level')}>
             {levels.map((l) => (
               <option key={l.level} value={l.level}>
                 {l.level}
               </option>
             ))}
-            <option value="rights">exact rights</option>
+            <option value="rights">
+              <Trans>exact rights</Trans>
+            </option>
           </Pick>
         </Field.Root>
         <Field.Root w="44">
-          <Field.Label>Reaches</Field.Label>
+          <Field.Label>
+            <Trans>Reaches</Trans>
+          </Field.Label>
           <Pick {...register('reaches')}>
             {Object.entries(reaching).map(([name, r]) => (
               <option key={name} value={name}>
@@ -124,12 +140,16 @@ export function EntryForm({ path, entry, onDone }: { path: string; entry?: Entry
           </Pick>
         </Field.Root>
         <Field.Root w="40">
-          <Field.Label>Last day</Field.Label>
+          <Field.Label>
+            <Trans>Last day</Trans>
+          </Field.Label>
           <Input type="date" min={new Date().toISOString().slice(0, 10)} {...register('ends')} />
         </Field.Root>
         <Field.Root flex="1" minW="40">
-          <Field.Label>Note</Field.Label>
-          <Input placeholder="why it is there" maxLength={500} {...register('note')} />
+          <Field.Label>
+            <Trans>Note</Trans>
+          </Field.Label>
+          <Input placeholder={t`why it is there`} maxLength={500} {...register('note')} />
         </Field.Root>
       </Flex>
       {f.level === 'rights' && (
@@ -137,7 +157,7 @@ export function EntryForm({ path, entry, onDone }: { path: string; entry?: Entry
           control={control}
           name="rights"
           render={({ field }) => (
-            <SimpleGrid as="fieldset" columns={{ base: 1, md: 2, xl: 3 }} gap="2" mt="4" aria-label="Exact rights">
+            <SimpleGrid as="fieldset" columns={{ base: 1, md: 2, xl: 3 }} gap="2" mt="4" aria-label={t`Exact rights`}>
               {rights.map((r) => (
                 <Checkbox.Root
                   key={r.name}
@@ -167,12 +187,12 @@ export function EntryForm({ path, entry, onDone }: { path: string; entry?: Entry
         <Text color="faint" fontSize="sm">
           {formState.errors.level?.message ??
             (f.level === 'rights'
-              ? 'Each right is given by itself; a level is easier to read later.'
+              ? t`Each right is given by itself; a level is easier to read later.`
               : `${f.level}: ${levels.find((l) => l.level === f.level)?.means}`)}
         </Text>
         <HStack wrap="wrap">
           {!entry && path.includes('/') && f.act === 'allow' && (
-            <Tick control={control} name="through" text="let them through the directories above" />
+            <Tick control={control} name="through" text={t`let them through the directories above`} />
           )}
           <FormEnd onCancel={onDone} />
         </HStack>

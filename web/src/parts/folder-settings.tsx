@@ -1,4 +1,6 @@
 import { Box, Flex, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -30,7 +32,7 @@ function About({ folder: f, mayChange }: { folder: Folder; mayChange: boolean })
   const [asking, setAsking] = useState<Change[] | null>(null);
   const { register, control, handleSubmit, formState } = form;
   return (
-    <Part title="What it is">
+    <Part title={t`What it is`}>
       <Box
         as="form"
         p="5"
@@ -44,26 +46,30 @@ function About({ folder: f, mayChange }: { folder: Folder; mayChange: boolean })
         })}
       >
         <Flex gap="4" wrap="wrap" align="end">
-          <Entry label="Name" w="56" error={formState.errors.name}>
+          <Entry label={t`Name`} w="56" error={formState.errors.name}>
             <Input readOnly={!mayChange} {...register('name', { required: true })} />
           </Entry>
-          <Entry label="What it is for" flex="1" minW="64" error={formState.errors.description}>
+          <Entry label={t`What it is for`} flex="1" minW="64" error={formState.errors.description}>
             <Input readOnly={!mayChange} maxLength={200} {...register('description')} />
           </Entry>
-          <Entry label="Owner" w="48" error={formState.errors.owner}>
-            <PickerField of="user" control={control} name="owner" placeholder="nobody" />
+          <Entry label={t`Owner`} w="48" error={formState.errors.owner}>
+            <PickerField of="user" control={control} name="owner" placeholder={t`nobody`} />
           </Entry>
-          <Entry label="Group" w="48" error={formState.errors.group}>
-            <PickerField of="group" control={control} name="group" placeholder="none" />
+          <Entry label={t`Group`} w="48" error={formState.errors.group}>
+            <PickerField of="group" control={control} name="group" placeholder={t`none`} />
           </Entry>
-          {mayChange && <MainButton type="submit">See what it does</MainButton>}
+          {mayChange && (
+            <MainButton type="submit">
+              <Trans>See what it does</Trans>
+            </MainButton>
+          )}
         </Flex>
       </Box>
       <Previewed
-        title={`Change ${f.name}?`}
-        act="Change it"
+        title={t`Change ${f.name}?`}
+        act={t`Change it`}
         changes={asking}
-        done={`${f.name} is changed.`}
+        done={t`${f.name} is changed.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={() => {
@@ -91,7 +97,7 @@ function ModeForm({ path, mayChange, mode: m }: { path: string; mayChange: boole
   const [asking, setAsking] = useState<Change[] | null>(null);
   const { register, control, handleSubmit, formState } = form;
   return (
-    <Part title="Owner, group and mode">
+    <Part title={t`Owner, group and mode`}>
       <Box
         as="form"
         p="5"
@@ -101,30 +107,36 @@ function ModeForm({ path, mayChange, mode: m }: { path: string; mayChange: boole
         })}
       >
         <Text color="faint" fontSize="sm" mb="4">
-          Here the owner, group, mode and POSIX ACL of each file and directory decide, and not entries. This is{' '}
-          <Text as="span" fontFamily="mono">
-            {path}
-          </Text>{' '}
-          itself, whose mode reads {m.text}.
+          <Trans>
+            Here the owner, group, mode and POSIX ACL of each file and directory decide, and not entries. This is{' '}
+            <Text as="span" fontFamily="mono">
+              {path}
+            </Text>{' '}
+            itself, whose mode reads {m.text}.
+          </Trans>
         </Text>
         <Flex gap="4" wrap="wrap" align="end">
-          <Entry label="Mode, in octal" w="40" error={formState.errors.mode}>
+          <Entry label={t`Mode, in octal`} w="40" error={formState.errors.mode}>
             <Input readOnly={!mayChange} fontFamily="mono" {...register('mode', { required: true })} />
           </Entry>
-          <Entry label={`Owner (uid ${m.uid})`} w="52" error={formState.errors.owner}>
+          <Entry label={t`Owner (uid ${m.uid})`} w="52" error={formState.errors.owner}>
             <PickerField of="user" control={control} name="owner" />
           </Entry>
-          <Entry label={`Group (gid ${m.gid})`} w="52" error={formState.errors.group}>
+          <Entry label={t`Group (gid ${m.gid})`} w="52" error={formState.errors.group}>
             <PickerField of="group" control={control} name="group" />
           </Entry>
-          {mayChange && <MainButton type="submit">See what it does</MainButton>}
+          {mayChange && (
+            <MainButton type="submit">
+              <Trans>See what it does</Trans>
+            </MainButton>
+          )}
         </Flex>
       </Box>
       <Previewed
-        title={`Change ${path} itself?`}
-        act="Change it"
+        title={t`Change ${path} itself?`}
+        act={t`Change it`}
         changes={asking}
-        done={`${path} is changed.`}
+        done={t`${path} is changed.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={() => {
@@ -156,7 +168,7 @@ function Becomes({ folder: f }: { folder: Folder }) {
     },
     onSuccess: async () => {
       await client.invalidateQueries();
-      say('It is begun: see its progress under jobs on the overview.');
+      say(t`It is begun: see its progress under jobs on the overview.`);
       setJobs(null);
     },
   });
@@ -173,51 +185,51 @@ function Becomes({ folder: f }: { folder: Folder }) {
   );
   const asks = {
     convert: [
-      'Turn the modes into entries?',
-      'A job reads every owner, mode and POSIX ACL and writes entries that say the same.',
+      t`Turn the modes into entries?`,
+      t`A job reads every owner, mode and POSIX ACL and writes entries that say the same.`,
     ],
-    own: ['Make the directories?', `A job makes one for everybody in ${f.personal?.group} who has none yet.`],
-    survey: ['Look at every file?', 'A job reads the mode of each and says who may do what to how many.'],
+    own: [t`Make the directories?`, t`A job makes one for everybody in ${f.personal?.group ?? ''} who has none yet.`],
+    survey: [t`Look at every file?`, t`A job reads the mode of each and says who may do what to how many.`],
   } as const;
   return (
-    <Part title="What can become of it">
+    <Part title={t`What can become of it`}>
       <Box px="5" pb="2">
         {row(
-          'What is read and written is recorded',
+          t`What is read and written is recorded`,
           f.logAccess
-            ? 'Each first read and write of a file is an access event.'
-            : 'Only refusals, removals and new names are.',
+            ? t`Each first read and write of a file is an access event.`
+            : t`Only refusals, removals and new names are.`,
           <QuietButton
             size="sm"
             onClick={() =>
               ask({
                 title: f.logAccess
-                  ? `Record reads and writes of ${f.name} no more?`
-                  : `Record reads and writes of ${f.name}?`,
-                act: 'Change it',
-                done: `${f.name} is changed.`,
+                  ? t`Record reads and writes of ${f.name} no more?`
+                  : t`Record reads and writes of ${f.name}?`,
+                act: t`Change it`,
+                done: t`${f.name} is changed.`,
                 changes: [change('folder', 'change', { of: { name: f.name }, with: { logAccess: !f.logAccess } })],
               })
             }
           >
-            {f.logAccess ? 'Record them no more' : 'Record them'}
+            {f.logAccess ? t`Record them no more` : t`Record them`}
           </QuietButton>,
         )}
         {f.permissions !== 'unix' &&
           row(
-            'A directory for each of a group',
+            t`A directory for each of a group`,
             f.personal
-              ? `It is personal for ${f.personal.group}: each has one of their own.`
-              : 'Each has one of their own in it, and nobody sees another’s.',
+              ? t`It is personal for ${f.personal.group}: each has one of their own.`
+              : t`Each has one of their own in it, and nobody sees another’s.`,
             <Flex gap="2" align="center">
               <Box w="48">
                 <PickerField
                   of="group"
                   size="sm"
-                  aria-label="Group for which it is personal"
+                  aria-label={t`Group for which it is personal`}
                   control={control}
                   name="personal"
-                  placeholder="nobody"
+                  placeholder={t`nobody`}
                 />
               </Box>
               <QuietButton
@@ -225,9 +237,9 @@ function Becomes({ folder: f }: { folder: Folder }) {
                 disabled={watch('personal').trim() === (f.personal?.group ?? '')}
                 onClick={() =>
                   ask({
-                    title: `Change for whom ${f.name} is personal?`,
-                    act: 'Change it',
-                    done: `${f.name} is changed.`,
+                    title: t`Change for whom ${f.name} is personal?`,
+                    act: t`Change it`,
+                    done: t`${f.name} is changed.`,
                     changes: [
                       change('folder', 'change', {
                         of: { name: f.name },
@@ -237,55 +249,55 @@ function Becomes({ folder: f }: { folder: Folder }) {
                   })
                 }
               >
-                See what it does
+                <Trans>See what it does</Trans>
               </QuietButton>
               {f.personal && (
                 <QuietButton size="sm" onClick={() => setJobs('own')}>
-                  Make them all now
+                  <Trans>Make them all now</Trans>
                 </QuietButton>
               )}
             </Flex>,
           )}
         {f.permissions === 'unix' &&
           row(
-            'Entries in the place of modes',
-            'Everybody keeps what they may; from then on entries decide.',
+            t`Entries in the place of modes`,
+            t`Everybody keeps what they may; from then on entries decide.`,
             <QuietButton size="sm" onClick={() => setJobs('convert')}>
-              Turn modes into entries
+              <Trans>Turn modes into entries</Trans>
             </QuietButton>,
           )}
         {f.permissions === 'unix' &&
           row(
-            'Who may do what to how many files',
-            'Where modes decide, each file may differ.',
+            t`Who may do what to how many files`,
+            t`Where modes decide, each file may differ.`,
             <QuietButton size="sm" onClick={() => setJobs('survey')}>
-              Look at all of them
+              <Trans>Look at all of them</Trans>
             </QuietButton>,
           )}
         {row(
-          'Its end',
-          'It is published no more and has no entries any more. The directory and what is in it stay where they are.',
+          t`Its end`,
+          t`It is published no more and has no entries any more. The directory and what is in it stay where they are.`,
           <QuietButton
             size="sm"
             color="shut"
             onClick={() =>
               ask({
-                title: `Forget the folder ${f.name}?`,
-                act: 'Forget it',
-                done: `${f.name} is no folder any more; its files stay.`,
+                title: t`Forget the folder ${f.name}?`,
+                act: t`Forget it`,
+                done: t`${f.name} is no folder any more; its files stay.`,
                 changes: [change('folder', 'remove', { of: { name: f.name } })],
                 after: () => navigate('/folders'),
               })
             }
           >
-            Forget it
+            <Trans>Forget it</Trans>
           </QuietButton>,
         )}
       </Box>
       {dialog}
       <Confirm
         title={jobs ? asks[jobs][0] : ''}
-        act="Begin"
+        act={t`Begin`}
         open={jobs !== null}
         busy={doing.isPending}
         onClose={() => setJobs(null)}
@@ -301,10 +313,12 @@ function Becomes({ folder: f }: { folder: Folder }) {
 /** What a folder is, said short. */
 export const FolderFacts = ({ folder: f }: { folder: Folder }) => (
   <>
-    <Fact name="On">
-      {f.volume}, at {f.path}
+    <Fact name={t`On`}>
+      <Trans>
+        {f.volume}, at {f.path}
+      </Trans>
     </Fact>
-    {f.owner && <Fact name="Owner">{f.owner}</Fact>}
-    {f.group && <Fact name="Group">{f.group}</Fact>}
+    {f.owner && <Fact name={t`Owner`}>{f.owner}</Fact>}
+    {f.group && <Fact name={t`Group`}>{f.group}</Fact>}
   </>
 );

@@ -1,4 +1,6 @@
 import { Field, type FieldRootProps } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import type { ReactNode } from 'react';
 import type { FieldValues, Path, UseFormReturn } from 'react-hook-form';
 import { Refusal } from '../api/client';
@@ -17,7 +19,7 @@ export function Entry({
       <Field.Label>{label}</Field.Label>
       {children}
       {help && !error && <Field.HelperText>{help}</Field.HelperText>}
-      {error && <Field.ErrorText>{error.message || 'This is to be filled in.'}</Field.ErrorText>}
+      {error && <Field.ErrorText>{error.message || t`This is to be filled in.`}</Field.ErrorText>}
     </Field.Root>
   );
 }
@@ -27,10 +29,10 @@ export function FormEnd({ onCancel }: { onCancel: () => void }) {
   return (
     <>
       <QuietButton size="sm" onClick={onCancel}>
-        Cancel
+        <Trans>Cancel</Trans>
       </QuietButton>
       <MainButton size="sm" type="submit">
-        See what it does
+        <Trans>See what it does</Trans>
       </MainButton>
     </>
   );

@@ -1,4 +1,6 @@
 import { Alert, Box, Button, Flex, HStack, IconButton, Link, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { lazy, type ReactNode, Suspense, useEffect, useRef, useState } from 'react';
 import { NavLink, useLocation } from 'react-router';
@@ -96,7 +98,7 @@ export function Frame({ children }: { children: ReactNode }) {
           left="-999px"
           _focus={{ left: '4', top: '4', bg: 'sheet', p: '2', zIndex: 10 }}
         >
-          To the content
+          <Trans>To the content</Trans>
         </Link>
         <Flex
           as="header"
@@ -117,14 +119,16 @@ export function Frame({ children }: { children: ReactNode }) {
           <HStack gap="2.5" px={{ lg: '2' }}>
             <GateIcon open boxSize="8" color="accent" />
             <Text fontWeight="700" lineHeight="1.1" letterSpacing="-0.01em" hideBelow="sm">
-              Amber
-              <br />
-              Gatekeeper
+              <Trans>
+                Amber
+                <br />
+                Gatekeeper
+              </Trans>
             </Text>
           </HStack>
           <Stack
             as="nav"
-            aria-label="Pages"
+            aria-label={t`Pages`}
             direction={{ base: 'row', lg: 'column' }}
             gap="0.5"
             flex="1"
@@ -150,7 +154,7 @@ export function Frame({ children }: { children: ReactNode }) {
             </Box>
             <HStack gap="1">
               <IconButton
-                aria-label={mode === 'dark' ? 'Show in light' : 'Show in dark'}
+                aria-label={mode === 'dark' ? t`Show in light` : t`Show in dark`}
                 variant="ghost"
                 color="faint"
                 _hover={{ bg: 'sunk', color: 'ink' }}
@@ -159,12 +163,12 @@ export function Frame({ children }: { children: ReactNode }) {
                 {mode === 'dark' ? <SunIcon /> : <MoonIcon />}
               </IconButton>
               <IconButton asChild variant="ghost" color="faint" _hover={{ bg: 'sunk', color: 'ink' }}>
-                <NavLink to="/account" aria-label="My page">
+                <NavLink to="/account" aria-label={t`My page`}>
                   <KeyIcon />
                 </NavLink>
               </IconButton>
               <IconButton
-                aria-label="Sign out"
+                aria-label={t`Sign out`}
                 variant="ghost"
                 color="faint"
                 _hover={{ bg: 'sunk', color: 'ink' }}
@@ -192,7 +196,9 @@ export function Frame({ children }: { children: ReactNode }) {
               <Alert.Root status="error" bg="shut.soft" color="ink" mb="6" role="alert">
                 <Alert.Indicator color="shut" />
                 <Alert.Content>
-                  <Alert.Title>Nothing can be written down</Alert.Title>
+                  <Alert.Title>
+                    <Trans>Nothing can be written down</Trans>
+                  </Alert.Title>
                   <Alert.Description>{me.data.trouble}.</Alert.Description>
                 </Alert.Content>
               </Alert.Root>

@@ -1,9 +1,12 @@
 import { Box, Flex, Heading, Input, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, levels, taken } from '../api/client';
 import { useSettled } from '../api/find';
+import { people } from './effect';
 import { Both } from './level';
 import { Pick } from './pick';
 import { Refused, Sheet, Waiting } from './sheet';
@@ -46,12 +49,12 @@ export function Holders({ path }: { path: string }) {
     <>
       <Flex justify="space-between" align="end" gap="4" wrap="wrap" mb="3">
         <Heading as="h2" fontSize="lg" wordBreak="break-word">
-          {first.path}: {first.total === 1 ? '1 person' : `${first.total} people`}
+          {first.path}: {people(first.total)}
         </Heading>
         <Flex gap="3">
           <Input
-            aria-label="Only names that hold"
-            placeholder="name"
+            aria-label={t`Only names that hold`}
+            placeholder={t`name`}
             size="sm"
             w="36"
             value={narrow.name}
@@ -59,14 +62,16 @@ export function Holders({ path }: { path: string }) {
           />
           <Box w="40">
             <Pick
-              aria-label="At least the level"
+              aria-label={t`At least the level`}
               value={narrow.level}
               onChange={(e) => setNarrow({ ...narrow, level: e.target.value })}
             >
-              <option value="">any level</option>
+              <option value="">
+                <Trans>any level</Trans>
+              </option>
               {levels.map((l) => (
                 <option key={l.level} value={l.level}>
-                  at least {l.level}
+                  <Trans>at least {l.level}</Trans>
                 </option>
               ))}
             </Pick>
@@ -76,17 +81,17 @@ export function Holders({ path }: { path: string }) {
       <Sheet>
         {first.total === 0 ? (
           <Text px="4" py="3" color="faint">
-            Nobody.
+            <Trans>Nobody.</Trans>
           </Text>
         ) : (
           <DataTable
-            label={`Who may do what on ${first.path}`}
+            label={t`Who may do what on ${first.path}`}
             rows={holders}
             rowKey={(h) => h.user}
             onEnd={who.hasNextPage && !who.isFetchingNextPage ? who.fetchNextPage : undefined}
             columns={[
               {
-                head: 'User',
+                head: t`User`,
                 cell: (h) => (
                   <Link to={`/who?user=${encodeURIComponent(h.user)}`}>
                     <Text as="span" fontWeight="600">
@@ -98,14 +103,14 @@ export function Holders({ path }: { path: string }) {
                   </Link>
                 ),
               },
-              { head: 'Level', cell: (h) => <Both level={h.level} /> },
-              { head: 'Through', cell: (h) => h.through, is: { color: 'faint', whiteSpace: 'normal' } },
+              { head: t`Level`, cell: (h) => <Both level={h.level} /> },
+              { head: t`Through`, cell: (h) => h.through, is: { color: 'faint', whiteSpace: 'normal' } },
               {
-                head: '-Why',
+                head: `-${t`Why`}`,
                 cell: (h) => (
                   <Link to={`/why?user=${encodeURIComponent(h.user)}&path=${encodeURIComponent(first.path)}`}>
                     <Text as="span" color="accent">
-                      why
+                      <Trans>why</Trans>
                     </Text>
                   </Link>
                 ),

@@ -1,4 +1,6 @@
 import { Input, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Change, client, type Holding, taken, useHoldings } from '../api/client';
@@ -19,31 +21,31 @@ export function Holdings({ mayChange }: { mayChange: boolean }) {
     mutationFn: (h: Holding) => taken(api.DELETE('/api/v1/holdings/{name}', { params: { path: { name: h.where } } })),
     onSuccess: async (job, h) => {
       await client.invalidateQueries();
-      say(`What ${h.of} left is being removed: job ${job.id}.`);
+      say(t`What ${h.of} left is being removed: job ${job.id}.`);
     },
     onError: sayRefused,
     onSettled: () => setRemoving(null),
   });
   if (!all.data?.length) return null;
   return (
-    <Part title="Kept of people who left" mt="8">
+    <Part title={t`Kept of people who left`} mt="8">
       <DataTable
         rows={all.data}
         rowKey={(h) => `${h.where} ${h.until}`}
         maxH="320px"
         columns={[
-          { head: 'Of', cell: (h) => h.of, is: { fontWeight: '600' } },
-          { head: 'In', cell: (h) => h.where, is: { fontFamily: 'mono', fontSize: 'sm' } },
-          { head: 'Since', cell: (h) => <Moment at={h.since} /> },
+          { head: t`Of`, cell: (h) => h.of, is: { fontWeight: '600' } },
+          { head: t`In`, cell: (h) => h.where, is: { fontFamily: 'mono', fontSize: 'sm' } },
+          { head: t`Since`, cell: (h) => <Moment at={h.since} /> },
           {
-            head: 'Until',
+            head: t`Until`,
             cell: (h) =>
               mayChange ? (
                 <Input
                   type="date"
                   size="sm"
                   w="170px"
-                  aria-label={`What ${h.of} left is kept until`}
+                  aria-label={t`What ${h.of} left is kept until`}
                   defaultValue={h.until ? enteredDay(h.until) : ''}
                   onBlur={(e) =>
                     e.target.value !== (h.until ? enteredDay(h.until) : '') &&
@@ -60,7 +62,7 @@ export function Holdings({ mayChange }: { mayChange: boolean }) {
               ) : h.until ? (
                 lastDay(h.until)
               ) : (
-                'for good'
+                t`for good`
               ),
           },
           {
@@ -68,7 +70,7 @@ export function Holdings({ mayChange }: { mayChange: boolean }) {
             cell: (h) =>
               mayChange && (
                 <QuietButton size="sm" onClick={() => setRemoving(h)}>
-                  Remove from disk
+                  <Trans>Remove from disk</Trans>
                 </QuietButton>
               ),
             is: { textAlign: 'end' },
@@ -76,23 +78,25 @@ export function Holdings({ mayChange }: { mayChange: boolean }) {
         ]}
       />
       <Previewed
-        title="Keep it until then?"
-        act="Keep it"
-        done="It is kept until then."
+        title={t`Keep it until then?`}
+        act={t`Keep it`}
+        done={t`It is kept until then.`}
         changes={asking}
         onClose={() => setAsking(null)}
         onDone={() => setAsking(null)}
       />
       <Confirm
-        title="Remove it from disk?"
-        act="Remove it"
+        title={t`Remove it from disk?`}
+        act={t`Remove it`}
         open={removing !== null}
         busy={remove.isPending}
         onClose={() => setRemoving(null)}
         onAct={() => removing && remove.mutate(removing)}
       >
         <Text>
-          All that is kept in <b>{removing?.where}</b> goes, for good: that is not taken back.
+          <Trans>
+            All that is kept in <b>{removing?.where}</b> goes, for good: that is not taken back.
+          </Trans>
         </Text>
       </Confirm>
     </Part>

@@ -1,4 +1,6 @@
 import { Box, Checkbox, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Plural, Trans } from '@lingui/react/macro';
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { change, endOfDay } from '../api/change';
@@ -54,26 +56,26 @@ export function JournalRows(asked: { by?: string; on?: string; since?: string; u
     <>
       {mayUndo && chosen.length > 0 && (
         <QuietButton mb="4" onClick={() => undo(chosen)}>
-          Take {chosen.length === 1 ? 'it' : `the ${chosen.length}`} back
+          <Plural value={chosen.length} one="Take it back" other="Take the # back" />
         </QuietButton>
       )}
       {!rows.data ? (
         <Waiting error={rows.error} />
       ) : all.length === 0 ? (
         <Sheet p="8">
-          <Text color="faint">Nothing was changed{narrowed ? ' that fits' : ' yet'}.</Text>
+          <Text color="faint">{narrowed ? t`Nothing was changed that fits.` : t`Nothing was changed yet.`}</Text>
         </Sheet>
       ) : (
         <Sheet>
           <DataTable
-            label="What was changed"
+            label={t`What was changed`}
             rows={all}
             rowKey={(r) => r.seq}
             onEnd={rows.hasNextPage && !rows.isFetchingNextPage ? rows.fetchNextPage : undefined}
             under={(r) => opened.includes(r.seq) && <Words row={r.seq} />}
             columns={[
               {
-                head: '-Choose',
+                head: `-${t`Choose`}`,
                 cell: (r) =>
                   mayUndo &&
                   canBeUndone(r) && (
@@ -81,19 +83,19 @@ export function JournalRows(asked: { by?: string; on?: string; since?: string; u
                       checked={chosen.includes(r.seq)}
                       onCheckedChange={(e) => setChosen(toggled(chosen, r.seq, e.checked === true))}
                     >
-                      <Checkbox.HiddenInput aria-label={`Row ${r.seq}`} />
+                      <Checkbox.HiddenInput aria-label={t`Row ${r.seq}`} />
                       <Checkbox.Control />
                     </Checkbox.Root>
                   ),
                 is: { w: '8' },
               },
-              { head: 'Row', cell: (r) => r.seq, is: { color: 'faint' } },
-              { head: 'When', cell: (r) => <Moment at={r.at} />, is: { whiteSpace: 'nowrap' } },
-              { head: 'Who', cell: (r) => r.actor, is: { fontWeight: '600' } },
-              { head: 'Did', cell: (r) => r.action, is: { whiteSpace: 'normal' } },
-              { head: 'To', cell: (r) => r.subject, is: { whiteSpace: 'normal', wordBreak: 'break-word' } },
+              { head: t`Row`, cell: (r) => r.seq, is: { color: 'faint' } },
+              { head: t`When`, cell: (r) => <Moment at={r.at} />, is: { whiteSpace: 'nowrap' } },
+              { head: t`Who`, cell: (r) => r.actor, is: { fontWeight: '600' } },
+              { head: t`Did`, cell: (r) => r.action, is: { whiteSpace: 'normal' } },
+              { head: t`To`, cell: (r) => r.subject, is: { whiteSpace: 'normal', wordBreak: 'break-word' } },
               {
-                head: '-More',
+                head: `-${t`More`}`,
                 cell: (r) => (
                   <>
                     <QuietButton
@@ -101,17 +103,23 @@ export function JournalRows(asked: { by?: string; on?: string; since?: string; u
                       aria-expanded={opened.includes(r.seq)}
                       onClick={() => setOpened(toggled(opened, r.seq, !opened.includes(r.seq)))}
                     >
-                      {opened.includes(r.seq) ? 'Fold' : 'What'}
-                      <Text srOnly>row {r.seq}</Text>
+                      {opened.includes(r.seq) ? t`Fold` : t`What`}
+                      <Text srOnly>
+                        <Trans>row {r.seq}</Trans>
+                      </Text>
                     </QuietButton>
                     <QuietButton size="xs" ms="2" onClick={() => lookAt(r.at)}>
-                      As of then
-                      <Text srOnly>row {r.seq}</Text>
+                      <Trans>
+                        As of then
+                        <Text srOnly>row {r.seq}</Text>
+                      </Trans>
                     </QuietButton>
                     {mayUndo && canBeUndone(r) && (
                       <QuietButton size="xs" ms="2" onClick={() => undo([r.seq])}>
-                        Take back
-                        <Text srOnly>row {r.seq}</Text>
+                        <Trans>
+                          Take back
+                          <Text srOnly>row {r.seq}</Text>
+                        </Trans>
                       </QuietButton>
                     )}
                   </>
@@ -123,9 +131,9 @@ export function JournalRows(asked: { by?: string; on?: string; since?: string; u
         </Sheet>
       )}
       <Previewed
-        title="Take back?"
-        act="Take back"
-        done="It is taken back."
+        title={t`Take back?`}
+        act={t`Take back`}
+        done={t`It is taken back.`}
         changes={asking}
         onClose={() => setAsking(null)}
         onDone={() => {
@@ -133,7 +141,9 @@ export function JournalRows(asked: { by?: string; on?: string; since?: string; u
           setChosen([]);
         }}
       >
-        <Text>What others have changed since stays as it is.</Text>
+        <Text>
+          <Trans>What others have changed since stays as it is.</Trans>
+        </Text>
       </Previewed>
     </>
   );
@@ -152,7 +162,11 @@ function Words({ row }: { row: number }) {
   if (!told.data) return <Waiting error={told.error} rows={1} />;
   return (
     <Stack gap="3" py="1">
-      {told.data.told.length === 0 && <Text color="faint">Nothing in the records.</Text>}
+      {told.data.told.length === 0 && (
+        <Text color="faint">
+          <Trans>Nothing in the records.</Trans>
+        </Text>
+      )}
       {told.data.told.map((t) => (
         <Box key={`${t.kind} ${t.id}`}>
           <Text fontWeight="600">
@@ -171,7 +185,16 @@ function Words({ row }: { row: number }) {
                     </Text>
                   )}
                   {c.before && c.after && ' '}
-                  {c.after ? <Text as="span">{c.after}</Text> : c.before && <Text as="span"> , gone</Text>}
+                  {c.after ? (
+                    <Text as="span">{c.after}</Text>
+                  ) : (
+                    c.before && (
+                      <Text as="span">
+                        {' '}
+                        <Trans>, gone</Trans>
+                      </Text>
+                    )
+                  )}
                 </Text>
               </Box>
             ))}

@@ -1,4 +1,6 @@
 import { Box, HStack, Input, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
@@ -35,7 +37,7 @@ export function AlterLabels(props: {
     onSuccess: (made) => {
       setText('');
       client.invalidateQueries();
-      sayMade('The labels are changed.', made.row);
+      sayMade(t`The labels are changed.`, made.row);
     },
     onError: sayRefused,
   });
@@ -43,7 +45,11 @@ export function AlterLabels(props: {
   return (
     <HStack wrap="wrap" gap="2">
       <Labels labels={props.labels} list={props.list} />
-      {!props.mayChange && Object.keys(props.labels ?? {}).length === 0 && <Text color="faint">none</Text>}
+      {!props.mayChange && Object.keys(props.labels ?? {}).length === 0 && (
+        <Text color="faint">
+          <Trans>none</Trans>
+        </Text>
+      )}
       {props.mayChange && (
         <HStack
           as="form"
@@ -56,13 +62,13 @@ export function AlterLabels(props: {
           <Input
             size="xs"
             w="36"
-            aria-label="Label, as KEY=VALUE"
-            placeholder="season=spring"
+            aria-label={t`Label, as KEY=VALUE`}
+            placeholder={t`season=spring`}
             value={text}
             onChange={(e) => setText(e.target.value)}
           />
           <QuietButton type="submit" size="xs" disabled={!text.includes('=') || set.isPending}>
-            Mark
+            <Trans>Mark</Trans>
           </QuietButton>
         </HStack>
       )}

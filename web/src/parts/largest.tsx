@@ -1,6 +1,9 @@
 import { Box, Field, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { plural, t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { i18n } from '#texts';
 import { api, type Sized, taken } from '../api/client';
 import { MainButton, QuietButton, Refused, Sheet } from './sheet';
 import { DataTable } from './table';
@@ -25,12 +28,19 @@ export function Largest({ folder, mayLook }: { folder: string; mayLook: boolean 
   });
   const going = id > 0 && !work.data?.over && !work.error;
   const found = work.data?.largest;
-  if (!mayLook) return <Text color="faint">An administrator can look for what takes most room here.</Text>;
+  if (!mayLook)
+    return (
+      <Text color="faint">
+        <Trans>An administrator can look for what takes most room here.</Trans>
+      </Text>
+    );
   return (
     <Stack gap="5">
       <HStack gap="3" align="end">
         <Field.Root w="80">
-          <Field.Label>Below (empty: all of the folder)</Field.Label>
+          <Field.Label>
+            <Trans>Below (empty: all of the folder)</Trans>
+          </Field.Label>
           <Input
             autoComplete="off"
             fontFamily="mono"
@@ -43,9 +53,13 @@ export function Largest({ folder, mayLook }: { folder: string; mayLook: boolean 
           loading={look.isPending || going}
           onClick={() => look.mutate([folder, below.trim().replace(/^\/+/, '')].filter(Boolean).join('/'))}
         >
-          Look for the largest
+          <Trans>Look for the largest</Trans>
         </MainButton>
-        {going && <QuietButton onClick={() => stop.mutate()}>Stop</QuietButton>}
+        {going && (
+          <QuietButton onClick={() => stop.mutate()}>
+            <Trans>Stop</Trans>
+          </QuietButton>
+        )}
       </HStack>
       {(look.error ?? work.error ?? stop.error) && (
         <Refused error={(look.error ?? work.error ?? stop.error) as Error} />
@@ -53,18 +67,22 @@ export function Largest({ folder, mayLook }: { folder: string; mayLook: boolean 
       {work.data && !found && (
         <Text color="faint" aria-live="polite">
           {work.data.over
-            ? `It ended early: ${work.data.error}.`
-            : `${work.data.done.toLocaleString('en')} files and directories so far.`}
+            ? t`It ended early: ${work.data.error ?? ''}.`
+            : t`${i18n.number(work.data.done)} files and directories so far.`}
         </Text>
       )}
       {found && (
         <>
           <Text>
-            <b>{size(found.usedBytes)}</b> in {found.usedFiles.toLocaleString('en')} files, directories and links.
-            {found.unread ? ` ${found.unread} directories could not be read.` : ''}
+            <Trans>
+              <b>{size(found.usedBytes)}</b> in {i18n.number(found.usedFiles)} files, directories and links.
+              {found.unread
+                ? ` ${plural(found.unread, { one: '# directory could not be read.', other: '# directories could not be read.' })}`
+                : ''}
+            </Trans>
           </Text>
-          <Sizes title="Directories, with all below" list={found.directories} of={found.usedBytes} />
-          <Sizes title="Files" list={found.files} of={found.usedBytes} />
+          <Sizes title={t`Directories, with all below`} list={found.directories} of={found.usedBytes} />
+          <Sizes title={t`Files`} list={found.files} of={found.usedBytes} />
         </>
       )}
     </Stack>
@@ -80,10 +98,10 @@ function Sizes({ title, list, of }: { title: string; list: Sized[]; of: number }
         rowKey={(s) => s.path}
         columns={[
           { head: title, cell: (s) => s.path, is: { fontFamily: 'mono', fontSize: 'sm', wordBreak: 'break-all' } },
-          { head: 'Takes', cell: (s) => size(s.usedBytes), by: (s) => s.usedBytes, is: { whiteSpace: 'nowrap' } },
-          { head: 'Files', cell: (s) => s.usedFiles.toLocaleString('en'), by: (s) => s.usedFiles },
+          { head: t`Takes`, cell: (s) => size(s.usedBytes), by: (s) => s.usedBytes, is: { whiteSpace: 'nowrap' } },
+          { head: t`Files`, cell: (s) => i18n.number(s.usedFiles), by: (s) => s.usedFiles },
           {
-            head: '-Part of all',
+            head: `-${t`Part of all`}`,
             cell: (s) => (
               <Box bg="sunk" borderRadius="full" h="2" overflow="hidden">
                 <Box bg="accent" h="full" w={`${of > 0 ? Math.round((s.usedBytes / of) * 100) : 0}%`} />

@@ -1,4 +1,6 @@
 import { Field, Flex, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Change, taken, type User } from '../api/client';
@@ -32,10 +34,10 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
   if (asking)
     return (
       <Previewed
-        title={`${user.name} leaves?`}
-        act="Have them leave"
+        title={t`${user.name} leaves?`}
+        act={t`Have them leave`}
         changes={asking}
-        done={on ? `${user.name} will leave.` : `${user.name} has left.`}
+        done={on ? t`${user.name} will leave.` : t`${user.name} has left.`}
         onClose={() => setAsking(null)}
         onDone={onClose}
       />
@@ -43,7 +45,7 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
   return (
     <Ask
       wide
-      title={`${user.name} leaves`}
+      title={t`${user.name} leaves`}
       open
       onClose={onClose}
       act={
@@ -51,47 +53,71 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
           disabled={!plan.data || !!plan.error || (files === 'hold' && !hold)}
           onClick={() => setAsking([{ kind: 'user', act: 'leave', of: { name: user.name }, with: body }])}
         >
-          See what it does
+          <Trans>See what it does</Trans>
         </MainButton>
       }
     >
       <Stack gap="4">
         <Flex gap="4" wrap="wrap" align="end">
           <Field.Root w="200px">
-            <Field.Label>Last day</Field.Label>
+            <Field.Label>
+              <Trans>Last day</Trans>
+            </Field.Label>
             <Input type="date" value={on} onChange={(e) => setOn(e.target.value)} />
-            <Field.HelperText>At once, if left empty.</Field.HelperText>
+            <Field.HelperText>
+              <Trans>At once, if left empty.</Trans>
+            </Field.HelperText>
           </Field.Root>
           <Field.Root w="220px">
-            <Field.Label>Succeeded by</Field.Label>
-            <Picker of="user" inDialog value={to} placeholder="nobody" onChange={setTo} />
-            <Field.HelperText>Entries and ownership pass to them.</Field.HelperText>
+            <Field.Label>
+              <Trans>Succeeded by</Trans>
+            </Field.Label>
+            <Picker of="user" inDialog value={to} placeholder={t`nobody`} onChange={setTo} />
+            <Field.HelperText>
+              <Trans>Entries and ownership pass to them.</Trans>
+            </Field.HelperText>
           </Field.Root>
           <Field.Root w="240px">
-            <Field.Label>What they own on disk</Field.Label>
+            <Field.Label>
+              <Trans>What they own on disk</Trans>
+            </Field.Label>
             <NativeSelect.Root>
               <NativeSelect.Field value={files} onChange={(e) => setFiles(e.target.value as typeof files)}>
-                <option value="stay">stays where it is</option>
-                <option value="pass" disabled={!to}>
-                  passes to {to || 'the successor'}
+                <option value="stay">
+                  <Trans>stays where it is</Trans>
                 </option>
-                <option value="hold">is kept in a folder</option>
+                <option value="pass" disabled={!to}>
+                  <Trans>passes to {to || t`the successor`}</Trans>
+                </option>
+                <option value="hold">
+                  <Trans>is kept in a folder</Trans>
+                </option>
               </NativeSelect.Field>
               <NativeSelect.Indicator />
             </NativeSelect.Root>
-            <Field.HelperText>That is a job.</Field.HelperText>
+            <Field.HelperText>
+              <Trans>That is a job.</Trans>
+            </Field.HelperText>
           </Field.Root>
           {files === 'hold' && (
             <>
               <Field.Root w="200px">
-                <Field.Label>Kept in</Field.Label>
-                <Picker of="folder" inDialog value={hold} placeholder="folder" onChange={setHold} />
-                <Field.HelperText>In a directory of their name.</Field.HelperText>
+                <Field.Label>
+                  <Trans>Kept in</Trans>
+                </Field.Label>
+                <Picker of="folder" inDialog value={hold} placeholder={t`folder`} onChange={setHold} />
+                <Field.HelperText>
+                  <Trans>In a directory of their name.</Trans>
+                </Field.HelperText>
               </Field.Root>
               <Field.Root w="200px">
-                <Field.Label>Until</Field.Label>
+                <Field.Label>
+                  <Trans>Until</Trans>
+                </Field.Label>
                 <Input type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
-                <Field.HelperText>For good, if left empty.</Field.HelperText>
+                <Field.HelperText>
+                  <Trans>For good, if left empty.</Trans>
+                </Field.HelperText>
               </Field.Root>
             </>
           )}
@@ -105,14 +131,16 @@ export function Leaving({ user, onClose }: { user: User; onClose: () => void }) 
             rowKey={(p) => `${p.what} ${p.where}`}
             maxH="300px"
             columns={[
-              { head: 'What', cell: (p) => p.what },
-              { head: 'Where', cell: (p) => p.where, is: { whiteSpace: 'normal' } },
-              { head: 'Becomes', cell: (p) => p.becomes, is: { whiteSpace: 'normal' } },
+              { head: t`What`, cell: (p) => p.what },
+              { head: t`Where`, cell: (p) => p.where, is: { whiteSpace: 'normal' } },
+              { head: t`Becomes`, cell: (p) => p.becomes, is: { whiteSpace: 'normal' } },
             ]}
           />
         )}
         <Text color="faint" fontSize="sm">
-          The record stays, and with it the number. It can be taken back, but for what was passed on or moved on disk.
+          <Trans>
+            The record stays, and with it the number. It can be taken back, but for what was passed on or moved on disk.
+          </Trans>
         </Text>
       </Stack>
     </Ask>

@@ -1,4 +1,5 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
 import { type Levels, levels } from '../api/client';
 
 const contains: Record<string, string[]> = {
@@ -60,7 +61,7 @@ export function Level({ level, deny, more }: { level: string; deny?: boolean; mo
 export function Both({ level, smb = true, nfs = true }: { level: Levels; smb?: boolean; nfs?: boolean }) {
   if (level.smb === level.nfs || !nfs) return <Level level={level.smb} />;
   if (!smb) return <Level level={level.nfs} />;
-  if (level.nfs === 'nothing') return <Level level={level.smb} more="over SMB" />;
-  if (level.smb === 'nothing') return <Level level={level.nfs} more="over NFS" />;
+  if (level.nfs === 'nothing') return <Level level={level.smb} more={t`over SMB`} />;
+  if (level.smb === 'nothing') return <Level level={level.nfs} more={t`over NFS`} />;
   return <Text as="span">{level.text}</Text>;
 }

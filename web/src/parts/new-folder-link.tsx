@@ -1,3 +1,4 @@
+import { Trans } from '@lingui/react/macro';
 import { Link } from 'react-router';
 import { AddIcon } from './icons';
 import { MainButton } from './sheet';
@@ -6,7 +7,7 @@ import { MainButton } from './sheet';
 export const NewFolderLink = () => (
   <Link to="/folders/new">
     <MainButton as="span">
-      <AddIcon /> New folder
+      <AddIcon /> <Trans>New folder</Trans>
     </MainButton>
   </Link>
 );

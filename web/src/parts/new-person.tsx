@@ -1,5 +1,7 @@
 import { Checkbox, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { zodResolver } from '@hookform/resolvers/zod';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { type Change, useProfiles } from '../api/client';
@@ -12,9 +14,9 @@ import { MainButton, QuietButton, Sheet } from './sheet';
 import { listed } from './words';
 
 const NewPerson = z.object({
-  name: z.string().trim().min(1, 'People are known by a short name, such as wren.'),
+  name: z.string().trim().min(1, t`People are known by a short name, such as wren.`),
   fullName: z.string().trim(),
-  uid: z.string().trim().regex(/^\d*$/, 'A number, to match what clients have; the next free one if left empty.'),
+  uid: z.string().trim().regex(/^\d*$/, t`A number, to match what clients have; the next free one if left empty.`),
   mail: z.string().trim(),
   groups: z.string(),
   profile: z.string(),
@@ -64,40 +66,42 @@ export function AddPerson({ onDone }: { onDone: () => void }) {
   };
   return (
     <Sheet p="5" mb="6">
-      <form aria-label="A new person" onSubmit={form.handleSubmit(submit)}>
+      <form aria-label={t`A new person`} onSubmit={form.handleSubmit(submit)}>
         <Stack gap="4">
           <Flex gap="4" wrap="wrap">
-            <Entry label="Name" w="44" error={wrong.name}>
+            <Entry label={t`Name`} w="44" error={wrong.name}>
               <Input autoFocus autoComplete="off" {...form.register('name')} />
             </Entry>
-            <Entry label="Full name" flex="1" minW="52" error={wrong.fullName}>
+            <Entry label={t`Full name`} flex="1" minW="52" error={wrong.fullName}>
               <Input autoComplete="off" {...form.register('fullName')} />
             </Entry>
-            <Entry label="Mail" flex="1" minW="52" error={wrong.mail}>
+            <Entry label={t`Mail`} flex="1" minW="52" error={wrong.mail}>
               <Input autoComplete="off" {...form.register('mail')} />
             </Entry>
           </Flex>
           <Flex gap="4" wrap="wrap">
-            <Entry label="Groups" flex="1" minW="52" error={wrong.groups}>
-              <Input autoComplete="off" placeholder="observers, staff" {...form.register('groups')} />
+            <Entry label={t`Groups`} flex="1" minW="52" error={wrong.groups}>
+              <Input autoComplete="off" placeholder={t`observers, staff`} {...form.register('groups')} />
             </Entry>
-            <Entry label="Profile" w="44" error={wrong.profile}>
+            <Entry label={t`Profile`} w="44" error={wrong.profile}>
               <Pick {...form.register('profile')}>
-                <option value="">none</option>
+                <option value="">
+                  <Trans>none</Trans>
+                </option>
                 {profiles.data?.map((p) => (
                   <option key={p.name}>{p.name}</option>
                 ))}
               </Pick>
             </Entry>
-            <Entry label="uid" w="32" help="The next free one." error={wrong.uid}>
+            <Entry label="uid" w="32" help={t`The next free one.`} error={wrong.uid}>
               <Input inputMode="numeric" autoComplete="off" {...form.register('uid')} />
             </Entry>
-            <Entry label="Last day" w="44" help="None, if left empty." error={wrong.ends}>
+            <Entry label={t`Last day`} w="44" help={t`None, if left empty.`} error={wrong.ends}>
               <Input type="date" {...form.register('ends')} />
             </Entry>
           </Flex>
           <Flex gap="4" wrap="wrap" align="start">
-            <Entry label="First password" w="72" help="Can be given later, too." error={wrong.password}>
+            <Entry label={t`First password`} w="72" help={t`Can be given later, too.`} error={wrong.password}>
               <Input type="password" autoComplete="new-password" {...form.register('password')} />
             </Entry>
             <Checkbox.Root
@@ -107,19 +111,25 @@ export function AddPerson({ onDone }: { onDone: () => void }) {
             >
               <Checkbox.HiddenInput />
               <Checkbox.Control />
-              <Checkbox.Label>They have to change it first</Checkbox.Label>
+              <Checkbox.Label>
+                <Trans>They have to change it first</Trans>
+              </Checkbox.Label>
             </Checkbox.Root>
           </Flex>
           <HStack>
-            <MainButton type="submit">See what it does</MainButton>
-            <QuietButton onClick={onDone}>Leave it</QuietButton>
+            <MainButton type="submit">
+              <Trans>See what it does</Trans>
+            </MainButton>
+            <QuietButton onClick={onDone}>
+              <Trans>Leave it</Trans>
+            </QuietButton>
           </HStack>
         </Stack>
       </form>
       <Previewed
-        title={`Put ${form.getValues('name')} in?`}
-        act="Put them in"
-        done={`${form.getValues('name')} is put in.`}
+        title={t`Put ${form.getValues('name')} in?`}
+        act={t`Put them in`}
+        done={t`${form.getValues('name')} is put in.`}
         changes={asking}
         onRefused={(e) => placeRefusal(e, form, { primaryGroup: 'groups' })}
         onClose={() => setAsking(null)}
@@ -128,7 +138,11 @@ export function AddPerson({ onDone }: { onDone: () => void }) {
           onDone();
         }}
       >
-        {!form.getValues('password') && <Text color="faint">Without a password nobody signs in as them yet.</Text>}
+        {!form.getValues('password') && (
+          <Text color="faint">
+            <Trans>Without a password nobody signs in as them yet.</Trans>
+          </Text>
+        )}
       </Previewed>
     </Sheet>
   );

@@ -1,4 +1,6 @@
 import { Box, Code, Flex, Heading, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { change } from '../api/change';
@@ -29,15 +31,15 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
       <Flex justify="space-between" align="end" gap="3" wrap="wrap">
         <Box>
           <Heading as="h2" fontWeight="700" fontSize="xl">
-            Numbers of hosts
+            <Trans>Numbers of hosts</Trans>
           </Heading>
           <Text color="faint">
-            Over NFS people come as numbers. Where a host’s cannot be changed, a map says whose they are.
+            <Trans>Over NFS people come as numbers. Where a host’s cannot be changed, a map says whose they are.</Trans>
           </Text>
         </Box>
         {mayChange && !adding && (
           <QuietButton onClick={() => setAdding(true)}>
-            <AddIcon /> New number map
+            <AddIcon /> <Trans>New number map</Trans>
           </QuietButton>
         )}
       </Flex>
@@ -48,7 +50,7 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
       {remembered.data.map((h) => (
         <Part
           key={h.host}
-          title={`Seen on ${h.host}`}
+          title={t`Seen on ${h.host}`}
           act={
             mayChange && (
               <HStack>
@@ -58,9 +60,9 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
                     bg="sheet"
                     onClick={() =>
                       setAsking({
-                        title: `Translate the numbers of ${h.host}?`,
-                        act: 'Translate them',
-                        done: `The numbers of ${h.host} are translated.`,
+                        title: t`Translate the numbers of ${h.host}?`,
+                        act: t`Translate them`,
+                        done: t`The numbers of ${h.host} are translated.`,
                         changes: [
                           h.map
                             ? { kind: 'number map', act: 'change', of: { name: h.map }, with: { like: h.host } }
@@ -69,7 +71,7 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
                       })
                     }
                   >
-                    Translate them here
+                    <Trans>Translate them here</Trans>
                   </QuietButton>
                 )}
                 <QuietButton
@@ -77,15 +79,17 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
                   bg="sheet"
                   onClick={() =>
                     setAsking({
-                      title: `Forget what was seen on ${h.host}?`,
-                      act: 'Forget it',
-                      done: `${h.host} is forgotten.`,
+                      title: t`Forget what was seen on ${h.host}?`,
+                      act: t`Forget it`,
+                      done: t`${h.host} is forgotten.`,
                       changes: [change('ids', 'forget', { of: { name: h.host } })],
                     })
                   }
                 >
-                  Forget it
-                  <Text srOnly>of {h.host}</Text>
+                  <Trans>
+                    Forget it
+                    <Text srOnly>of {h.host}</Text>
+                  </Trans>
                 </QuietButton>
               </HStack>
             )
@@ -93,19 +97,25 @@ export function Numbers({ mayChange }: { mayChange: boolean }) {
         >
           <Stack px="5" py="3" gap="2">
             <Text color="faint" fontSize="sm">
-              {h.compared} users and groups compared
-              {h.map && `, translated by number map ${h.map}`}
-              {h.mismatches.length === 0 && '; all of them are who they are here'}
+              <Trans>
+                {h.compared} users and groups compared
+                {h.map && t`, translated by number map ${h.map}`}
+                {h.mismatches.length === 0 && t`; all of them are who they are here`}
+              </Trans>
             </Text>
             {h.mismatches.map((m) => (
               <Box key={`${m.kind} ${m.name}`}>
                 <Text>
-                  {m.kind} <b>{m.name}</b> is {m.there} there
-                  {m.here !== undefined && ` and ${m.here} here`}
-                  {m.taken && `; ${m.there} is ${m.taken} here`}
+                  <Trans>
+                    {m.kind} <b>{m.name}</b> is {m.there} there
+                    {m.here !== undefined && t` and ${m.here} here`}
+                    {m.taken && t`; ${m.there} is ${m.taken} here`}
+                  </Trans>
                 </Text>
                 <Text color="faint" fontSize="sm">
-                  On the host: <Code>{m.fixThere.join('; ')}</Code>
+                  <Trans>
+                    On the host: <Code>{m.fixThere.join('; ')}</Code>
+                  </Trans>
                 </Text>
               </Box>
             ))}
@@ -121,8 +131,8 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
   const alter: Alter = (what, title, after, refused) =>
     ask({
       title,
-      act: 'Change it',
-      done: `Number map ${map.name} is changed.`,
+      act: t`Change it`,
+      done: t`Number map ${map.name} is changed.`,
       changes: [{ kind: 'number map', act: 'change', of: { name: map.name }, with: what }],
       after,
       refused,
@@ -133,7 +143,7 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
   ];
   return (
     <Part
-      title={`Number map ${map.name}`}
+      title={t`Number map ${map.name}`}
       act={
         mayChange && (
           <QuietButton
@@ -141,14 +151,14 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
             bg="sheet"
             onClick={() =>
               ask({
-                title: `Remove number map ${map.name}?`,
-                act: 'Remove it',
-                done: `Number map ${map.name} is removed.`,
+                title: t`Remove number map ${map.name}?`,
+                act: t`Remove it`,
+                done: t`Number map ${map.name} is removed.`,
                 changes: [{ kind: 'number map', act: 'remove', of: { name: map.name } }],
               })
             }
           >
-            Remove map
+            <Trans>Remove map</Trans>
           </QuietButton>
         )
       }
@@ -156,8 +166,8 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
       <Text px="4" py="3" fontSize="sm" color="faint">
         {[
           map.description,
-          `at ${map.from.join(', ')}`,
-          map.others === 'same' ? 'other numbers are whose they are here' : 'other numbers are nobody’s',
+          t`at ${map.from.join(', ')}`,
+          map.others === 'same' ? t`other numbers are whose they are here` : t`other numbers are nobody’s`,
         ]
           .filter(Boolean)
           .join(' – ')}
@@ -168,7 +178,7 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
         maxH="320px"
         columns={[
           {
-            head: 'Number there',
+            head: t`Number there`,
             cell: (r) => (
               <>
                 {r.kind === 'user' ? 'uid' : 'gid'} {r.n}
@@ -176,17 +186,17 @@ function MapSheet({ map, mayChange, ask }: { map: NumberMap; mayChange: boolean;
             ),
             is: { fontFamily: 'mono' },
           },
-          { head: 'Is here', cell: (r) => (r.who === 'nobody@' ? 'nobody' : `${r.kind} ${r.who}`) },
+          { head: t`Is here`, cell: (r) => (r.who === 'nobody@' ? t`nobody` : `${r.kind} ${r.who}`) },
           {
             head: '',
             cell: (r) =>
               mayChange && (
                 <QuietButton
                   size="xs"
-                  aria-label={`Take out ${r.kind} ${r.n} of ${map.name}`}
-                  onClick={() => alter({ [r.side]: { [r.n]: '' } }, `Take ${r.n} out of the map?`)}
+                  aria-label={t`Take out ${r.kind} ${r.n} of ${map.name}`}
+                  onClick={() => alter({ [r.side]: { [r.n]: '' } }, t`Take ${r.n} out of the map?`)}
                 >
-                  Take out
+                  <Trans>Take out</Trans>
                 </QuietButton>
               ),
             is: { textAlign: 'end' },
@@ -206,28 +216,36 @@ function AddNumber({ map, alter }: { map: NumberMap; alter: Alter }) {
   const wrong = form.formState.errors;
   return (
     <form
-      aria-label={`A number more for ${map.name}`}
+      aria-label={t`A number more for ${map.name}`}
       onSubmit={handleSubmit((f) =>
-        alter({ [f.kind]: { [f.number]: f.who || 'nobody@' } }, `${f.number} at ${map.from.join(', ')}`, () => reset()),
+        alter({ [f.kind]: { [f.number]: f.who || 'nobody@' } }, t`${f.number} at ${map.from.join(', ')}`, () =>
+          reset(),
+        ),
       )}
     >
       <Flex px="4" py="3" gap="3" wrap="wrap" align="end" borderTopWidth="1px" borderColor="line">
-        <Entry label="What" w="28" error={wrong.kind}>
+        <Entry label={t`What`} w="28" error={wrong.kind}>
           <NativeSelect.Root>
             <NativeSelect.Field {...register('kind')}>
-              <option value="users">uid</option>
-              <option value="groups">gid</option>
+              <option value="users">
+                <Trans>uid</Trans>
+              </option>
+              <option value="groups">
+                <Trans>gid</Trans>
+              </option>
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
         </Entry>
-        <Entry label="Number there" w="32" error={wrong.number}>
+        <Entry label={t`Number there`} w="32" error={wrong.number}>
           <Input inputMode="numeric" autoComplete="off" {...register('number', { required: true })} />
         </Entry>
-        <Entry label="Is here" w="48" error={wrong.who}>
-          <Input autoComplete="off" placeholder="nobody" {...register('who')} />
+        <Entry label={t`Is here`} w="48" error={wrong.who}>
+          <Input autoComplete="off" placeholder={t`nobody`} {...register('who')} />
         </Entry>
-        <QuietButton type="submit">Put in</QuietButton>
+        <QuietButton type="submit">
+          <Trans>Put in</Trans>
+        </QuietButton>
       </Flex>
     </form>
   );
@@ -245,9 +263,9 @@ function AddMap({ ask, onDone }: { ask: (a: Asked) => void; onDone: () => void }
       p="4"
       onSubmit={handleSubmit((f) =>
         ask({
-          title: 'Add the number map?',
-          act: 'Add it',
-          done: `Number map ${f.name} is added.`,
+          title: t`Add the number map?`,
+          act: t`Add it`,
+          done: t`Number map ${f.name} is added.`,
           changes: [
             {
               kind: 'number map',
@@ -261,31 +279,39 @@ function AddMap({ ask, onDone }: { ask: (a: Asked) => void; onDone: () => void }
       )}
     >
       <Flex gap="3" wrap="wrap" align="end">
-        <Entry label="Name" w="44" error={wrong.name}>
+        <Entry label={t`Name`} w="44" error={wrong.name}>
           <Input autoFocus autoComplete="off" {...register('name', { required: true })} />
         </Entry>
-        <Entry label="Hosts" flex="1" minW="48" error={wrong.from}>
+        <Entry label={t`Hosts`} flex="1" minW="48" error={wrong.from}>
           <Input
             autoComplete="off"
-            placeholder="192.0.2.45, scanner.larkfell.example"
+            placeholder={t`192.0.2.45, scanner.larkfell.example`}
             {...register('from', { required: true })}
           />
         </Entry>
-        <Entry label="Why theirs are others" flex="1" minW="40" error={wrong.description}>
+        <Entry label={t`Why theirs are others`} flex="1" minW="40" error={wrong.description}>
           <Input maxLength={200} {...register('description')} />
         </Entry>
-        <Entry label="Numbers not in it" w="52" error={wrong.others}>
+        <Entry label={t`Numbers not in it`} w="52" error={wrong.others}>
           <NativeSelect.Root>
             <NativeSelect.Field {...register('others')}>
-              <option value="same">are whose they are here</option>
-              <option value="unknown">are nobody’s</option>
+              <option value="same">
+                <Trans>are whose they are here</Trans>
+              </option>
+              <option value="unknown">
+                <Trans>are nobody’s</Trans>
+              </option>
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
         </Entry>
         <HStack>
-          <QuietButton onClick={onDone}>Cancel</QuietButton>
-          <MainButton type="submit">Make it</MainButton>
+          <QuietButton onClick={onDone}>
+            <Trans>Cancel</Trans>
+          </QuietButton>
+          <MainButton type="submit">
+            <Trans>Make it</Trans>
+          </MainButton>
         </HStack>
       </Flex>
     </Sheet>

@@ -1,4 +1,6 @@
 import { Box, Combobox, createListCollection, Dialog, HStack, Kbd, Portal, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Me } from '../api/client';
@@ -12,11 +14,11 @@ const pages = (role: Me['role']): Place[] => (role === 'user' ? placesOfUsers : 
 
 /** What can be done, besides going somewhere. */
 const acts: { text: string; to: string; Drawn: typeof FolderIcon; only?: Me['role'][] }[] = [
-  { text: 'Make a folder', to: '/folders/new', Drawn: FolderIcon, only: ['administrator'] },
-  { text: 'Add a person', to: '/people?add', Drawn: PersonIcon, only: ['administrator', 'operator'] },
-  { text: 'Begin a review', to: '/reviews?begin', Drawn: ReviewIcon, only: ['administrator'] },
-  { text: 'Take a change back', to: '/journal', Drawn: JournalIcon, only: ['administrator', 'operator'] },
-  { text: 'Ask why somebody may or may not', to: '/why', Drawn: PeopleIcon },
+  { text: t`Make a folder`, to: '/folders/new', Drawn: FolderIcon, only: ['administrator'] },
+  { text: t`Add a person`, to: '/people?add', Drawn: PersonIcon, only: ['administrator', 'operator'] },
+  { text: t`Begin a review`, to: '/reviews?begin', Drawn: ReviewIcon, only: ['administrator'] },
+  { text: t`Take a change back`, to: '/journal', Drawn: JournalIcon, only: ['administrator', 'operator'] },
+  { text: t`Ask why somebody may or may not`, to: '/why', Drawn: PeopleIcon },
 ];
 
 const opened: Partial<Record<Found['kind'], (name: string) => string>> = {
@@ -74,7 +76,7 @@ export function Palette({ role }: { role: Me['role'] }) {
         <Portal>
           <Dialog.Backdrop />
           <Dialog.Positioner>
-            <Dialog.Content bg="sheet" color="ink" mx="4" aria-label="Go to">
+            <Dialog.Content bg="sheet" color="ink" mx="4" aria-label={t`Go to`}>
               {open && <Find role={role} onGo={(to) => [setOpen(false), navigate(to)]} />}
             </Dialog.Content>
           </Dialog.Positioner>
@@ -86,7 +88,9 @@ export function Palette({ role }: { role: Me['role'] }) {
           <Dialog.Positioner>
             <Dialog.Content bg="sheet" color="ink" mx="4">
               <Dialog.Header>
-                <Dialog.Title>Keys</Dialog.Title>
+                <Dialog.Title>
+                  <Trans>Keys</Trans>
+                </Dialog.Title>
               </Dialog.Header>
               <Dialog.Body pb="6">
                 <Keys role={role} />
@@ -112,7 +116,7 @@ function Find({ role, onGo }: { role: Me['role']; onGo: (to: string) => void }) 
     const items: Item[] = [
       ...pages(role)
         .filter((p) => fits(p.text))
-        .map((p) => ({ id: p.to, text: p.text, says: `g ${p.letter}`, Drawn: p.Drawn, to: p.to })),
+        .map((p) => ({ id: p.to, text: p.text, says: t`g ${p.letter}`, Drawn: p.Drawn, to: p.to })),
       ...acts
         .filter((a) => fits(a.text) && (!a.only || a.only.includes(role)))
         .map((a) => ({ id: a.text, text: a.text, Drawn: a.Drawn, to: a.to })),
@@ -145,8 +149,8 @@ function Find({ role, onGo }: { role: Me['role']; onGo: (to: string) => void }) 
       <Combobox.Control>
         <Combobox.Input
           autoFocus
-          aria-label="Go to"
-          placeholder="A page, a folder, a person, a group"
+          aria-label={t`Go to`}
+          placeholder={t`A page, a folder, a person, a group`}
           bg="sheet"
           onKeyDown={(e) => {
             if (e.key !== 'Enter') return;
@@ -172,7 +176,7 @@ function Find({ role, onGo }: { role: Me['role']; onGo: (to: string) => void }) 
         ))}
         {collection.size === 0 && (
           <Text px="3" py="2" color="faint">
-            Nothing is called so.
+            <Trans>Nothing is called so.</Trans>
           </Text>
         )}
       </Combobox.Content>
@@ -182,10 +186,10 @@ function Find({ role, onGo }: { role: Me['role']; onGo: (to: string) => void }) 
 
 function Keys({ role }: { role: Me['role'] }) {
   const lines: [string[], string][] = [
-    [['Ctrl', 'K'], 'go to anything by its name'],
-    [['/'], 'the same'],
-    [['?'], 'what keys there are'],
-    ...(role === 'administrator' ? [[['n'], 'make a folder'] as [string[], string]] : []),
+    [['Ctrl', 'K'], t`go to anything by its name`],
+    [['/'], t`the same`],
+    [['?'], t`what keys there are`],
+    ...(role === 'administrator' ? [[['n'], t`make a folder`] as [string[], string]] : []),
     ...pages(role).map((p): [string[], string] => [['g', p.letter], p.text]),
   ];
   return (

@@ -1,4 +1,5 @@
 import { Flex, Text } from '@chakra-ui/react';
+import { Trans } from '@lingui/react/macro';
 import { lookAt, usePast } from '../api/past';
 import { Moment } from './moment';
 import { QuietButton } from './sheet';
@@ -23,10 +24,12 @@ export function PastBanner() {
       wrap="wrap"
     >
       <Text fontWeight="600">
-        As of <Moment at={past} />: who had what then. Nothing can be changed here.
+        <Trans>
+          As of <Moment at={past} />: who had what then. Nothing can be changed here.
+        </Trans>
       </Text>
       <QuietButton size="sm" bg="sheet" onClick={() => lookAt(null)}>
-        Back to now
+        <Trans>Back to now</Trans>
       </QuietButton>
     </Flex>
   );

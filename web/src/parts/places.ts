@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro';
 import {
   FindingIcon,
   FolderIcon,
@@ -25,37 +26,37 @@ export type Place = { to: string; text: string; Drawn: typeof FolderIcon; letter
 export const placeGroups: { name?: string; places: Place[] }[] = [
   {
     places: [
-      { to: '/overview', text: 'Overview', Drawn: OverviewIcon, letter: 'o' },
-      { to: '/folders', text: 'Folders', Drawn: FolderIcon, letter: 'f' },
-      { to: '/volumes', text: 'Volumes', Drawn: VolumeIcon, letter: 'v' },
-      { to: '/publishing', text: 'Publishing', Drawn: PublishIcon, letter: 'b' },
-      { to: '/hosts', text: 'Hosts', Drawn: HostsIcon, letter: 'h' },
-      { to: '/people', text: 'People', Drawn: PersonIcon, letter: 'p' },
-      { to: '/groups', text: 'Groups', Drawn: GroupIcon, letter: 'g' },
-      { to: '/limits', text: 'Limits', Drawn: LimitIcon, letter: 'l' },
-      { to: '/notices', text: 'Notices', Drawn: NoticeIcon, letter: 'n' },
+      { to: '/overview', text: t`Overview`, Drawn: OverviewIcon, letter: 'o' },
+      { to: '/folders', text: t`Folders`, Drawn: FolderIcon, letter: 'f' },
+      { to: '/volumes', text: t`Volumes`, Drawn: VolumeIcon, letter: 'v' },
+      { to: '/publishing', text: t`Publishing`, Drawn: PublishIcon, letter: 'b' },
+      { to: '/hosts', text: t`Hosts`, Drawn: HostsIcon, letter: 'h' },
+      { to: '/people', text: t`People`, Drawn: PersonIcon, letter: 'p' },
+      { to: '/groups', text: t`Groups`, Drawn: GroupIcon, letter: 'g' },
+      { to: '/limits', text: t`Limits`, Drawn: LimitIcon, letter: 'l' },
+      { to: '/notices', text: t`Notices`, Drawn: NoticeIcon, letter: 'n' },
     ],
   },
   {
-    name: 'Access',
+    name: t`Access`,
     places: [
-      { to: '/why', text: 'Why', Drawn: WhyIcon, letter: 'y' },
-      { to: '/who', text: 'Who', Drawn: PeopleIcon, letter: 'w' },
-      { to: '/matrix', text: 'Matrix', Drawn: MatrixIcon, letter: 'm' },
-      { to: '/findings', text: 'Findings', Drawn: FindingIcon, letter: 'i' },
-      { to: '/reviews', text: 'Reviews', Drawn: ReviewIcon, letter: 'r' },
+      { to: '/why', text: t`Why`, Drawn: WhyIcon, letter: 'y' },
+      { to: '/who', text: t`Who`, Drawn: PeopleIcon, letter: 'w' },
+      { to: '/matrix', text: t`Matrix`, Drawn: MatrixIcon, letter: 'm' },
+      { to: '/findings', text: t`Findings`, Drawn: FindingIcon, letter: 'i' },
+      { to: '/reviews', text: t`Reviews`, Drawn: ReviewIcon, letter: 'r' },
     ],
   },
   {
     places: [
-      { to: '/journal', text: 'Journal', Drawn: JournalIcon, letter: 'j' },
-      { to: '/settings', text: 'Settings', Drawn: SettingsIcon, letter: 's' },
+      { to: '/journal', text: t`Journal`, Drawn: JournalIcon, letter: 'j' },
+      { to: '/settings', text: t`Settings`, Drawn: SettingsIcon, letter: 's' },
     ],
   },
 ];
 
 /** What there is for who has no role: what is theirs. */
 export const placesOfUsers: Place[] = [
-  { to: '/account', text: 'My page', Drawn: KeyIcon, letter: 'a' },
-  { to: '/why', text: 'Why', Drawn: WhyIcon, letter: 'y' },
+  { to: '/account', text: t`My page`, Drawn: KeyIcon, letter: 'a' },
+  { to: '/why', text: t`Why`, Drawn: WhyIcon, letter: 'y' },
 ];

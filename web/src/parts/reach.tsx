@@ -1,4 +1,6 @@
 import { Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { Link } from 'react-router';
 import type { Spot } from '../api/client';
 import { Level } from './level';
@@ -18,14 +20,16 @@ export function Reach({ user, spots, empty, maxH }: { user: string; spots: Spot[
       rowKey={(s) => s.path}
       maxH={maxH}
       columns={[
-        { head: 'Path', cell: (s) => s.path, is: { fontFamily: 'mono' } },
-        { head: 'Over SMB', cell: (s) => <Level level={s.level.smb} /> },
-        { head: 'Over NFS', cell: (s) => <Level level={s.level.nfs} /> },
+        { head: t`Path`, cell: (s) => s.path, is: { fontFamily: 'mono' } },
+        { head: t`Over SMB`, cell: (s) => <Level level={s.level.smb} /> },
+        { head: t`Over NFS`, cell: (s) => <Level level={s.level.nfs} /> },
         {
-          head: '-Why',
+          head: `-${t`Why`}`,
           cell: (s) => (
             <Link to={`/why?user=${encodeURIComponent(user)}&path=${encodeURIComponent(s.path)}`}>
-              <Text textDecoration="underline">Ask why</Text>
+              <Text textDecoration="underline">
+                <Trans>Ask why</Trans>
+              </Text>
             </Link>
           ),
           is: { textAlign: 'end' },

@@ -1,4 +1,6 @@
 import { Box, Field, HStack, Menu, Portal, Stack, Text, Textarea } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
@@ -23,35 +25,35 @@ export function RuleActs({ place, onForm }: { place: Place; onForm: (form: 'copy
   const acts = [
     below &&
       !place.cut && {
-        title: 'Cut off, with a copy',
-        act: 'Cut off',
-        text: 'It inherits nothing from above any more; what it inherited is written on it.',
+        title: t`Cut off, with a copy`,
+        act: t`Cut off`,
+        text: t`It inherits nothing from above any more; what it inherited is written on it.`,
         changes: inheritance(false, true),
       },
     below &&
       !place.cut && {
-        title: 'Cut off, without',
-        act: 'Cut off',
-        text: 'It inherits nothing from above any more. What is written on it alone decides.',
+        title: t`Cut off, without`,
+        act: t`Cut off`,
+        text: t`It inherits nothing from above any more. What is written on it alone decides.`,
         changes: inheritance(false, false),
       },
     below &&
       place.cut && {
-        title: 'Inherit again',
-        act: 'Inherit',
-        text: 'What is written above holds here as well.',
+        title: t`Inherit again`,
+        act: t`Inherit`,
+        text: t`What is written above holds here as well.`,
         changes: inheritance(true, false),
       },
     place.explicit > 0 && {
-      title: 'Clear',
-      act: 'Clear',
-      text: 'What is written here is removed. Data is not touched.',
+      title: t`Clear`,
+      act: t`Clear`,
+      text: t`What is written here is removed. Data is not touched.`,
       changes: clear(false),
     },
     {
-      title: 'Clear here and below',
-      act: 'Clear',
-      text: 'What is written here and on every path below is removed. Data is not touched.',
+      title: t`Clear here and below`,
+      act: t`Clear`,
+      text: t`What is written here and on every path below is removed. Data is not touched.`,
       changes: clear(true),
     },
   ].filter((a): a is Act => a !== false);
@@ -59,8 +61,8 @@ export function RuleActs({ place, onForm }: { place: Place; onForm: (form: 'copy
     <>
       <Menu.Root>
         <Menu.Trigger asChild>
-          <QuietButton size="sm" bg="sheet" aria-label={`More for ${place.path}`}>
-            More
+          <QuietButton size="sm" bg="sheet" aria-label={t`More for ${place.path}`}>
+            <Trans>More</Trans>
           </QuietButton>
         </Menu.Trigger>
         <Portal>
@@ -72,10 +74,10 @@ export function RuleActs({ place, onForm }: { place: Place; onForm: (form: 'copy
                 </Menu.Item>
               ))}
               <Menu.Item value="copy" onClick={() => onForm('copy')}>
-                As on another path
+                <Trans>As on another path</Trans>
               </Menu.Item>
               <Menu.Item value="text" onClick={() => onForm('text')}>
-                As text, out and in
+                <Trans>As text, out and in</Trans>
               </Menu.Item>
             </Menu.Content>
           </Menu.Positioner>
@@ -85,7 +87,7 @@ export function RuleActs({ place, onForm }: { place: Place; onForm: (form: 'copy
         title={`${asking?.title}: ${place.path}?`}
         act={asking?.act ?? ''}
         changes={asking?.changes ?? null}
-        done={`Done: ${asking?.title}.`}
+        done={t`Done: ${asking?.title ?? ''}.`}
         onClose={() => setAsking(null)}
         onDone={() => setAsking(null)}
       >
@@ -103,29 +105,33 @@ export function CopyFrom({ path, onDone }: { path: string; onDone: () => void })
     <Box px="4" py="4" borderBottomWidth="1px" borderColor="line">
       <HStack align="end" gap="3" wrap="wrap">
         <Field.Root flex="1" minW="56">
-          <Field.Label>As on</Field.Label>
-          <Picker of="path" mono autoFocus value={from} onChange={setFrom} placeholder="folder/path" />
+          <Field.Label>
+            <Trans>As on</Trans>
+          </Field.Label>
+          <Picker of="path" mono autoFocus value={from} onChange={setFrom} placeholder={t`folder/path`} />
         </Field.Root>
         <QuietButton size="sm" onClick={onDone}>
-          Cancel
+          <Trans>Cancel</Trans>
         </QuietButton>
         <MainButton
           size="sm"
           disabled={!from.trim()}
           onClick={() => setAsking([change('rules', 'copy', { with: { from: from.trim(), to: path } })])}
         >
-          See what it does
+          <Trans>See what it does</Trans>
         </MainButton>
       </HStack>
       <Previewed
-        title={`Make ${path} as ${from} is?`}
-        act="Make it so"
+        title={t`Make ${path} as ${from} is?`}
+        act={t`Make it so`}
         changes={asking}
-        done={`${path} has what holds on ${from}.`}
+        done={t`${path} has what holds on ${from}.`}
         onClose={() => setAsking(null)}
         onDone={onDone}
       >
-        <Text>What holds there, written on it or inherited, is written here in the place of what is.</Text>
+        <Text>
+          <Trans>What holds there, written on it or inherited, is written here in the place of what is.</Trans>
+        </Text>
       </Previewed>
     </Box>
   );
@@ -156,14 +162,20 @@ export function AsText({ path, onDone }: { path: string; onDone: () => void }) {
       <Stack gap="3">
         <HStack align="end" gap="3" wrap="wrap">
           <Field.Root w="72">
-            <Field.Label>Form</Field.Label>
+            <Field.Label>
+              <Trans>Form</Trans>
+            </Field.Label>
             <Pick {...register('format')}>
-              <option value="nfs4">NFSv4 entries, one a line</option>
-              <option value="sddl">a security descriptor (SDDL)</option>
+              <option value="nfs4">
+                <Trans>NFSv4 entries, one a line</Trans>
+              </option>
+              <option value="sddl">
+                <Trans>a security descriptor (SDDL)</Trans>
+              </option>
             </Pick>
           </Field.Root>
           <QuietButton size="sm" loading={fetched.isPending} onClick={() => fetched.mutate()}>
-            What is written now
+            <Trans>What is written now</Trans>
           </QuietButton>
         </HStack>
         {fetched.error && <Refused error={fetched.error} />}
@@ -171,8 +183,8 @@ export function AsText({ path, onDone }: { path: string; onDone: () => void }) {
           rows={5}
           fontFamily="mono"
           fontSize="sm"
-          aria-label={`Entries of ${path} as text`}
-          placeholder={format === 'nfs4' ? 'A:fdg:observers:rwaxdDtTnNcy' : 'D:(A;OICI;FA;;;…)'}
+          aria-label={t`Entries of ${path} as text`}
+          placeholder={format === 'nfs4' ? t`A:fdg:observers:rwaxdDtTnNcy` : t`D:(A;OICI;FA;;;…)`}
           {...register('text', { required: true })}
         />
         <HStack justify="end">
@@ -180,14 +192,16 @@ export function AsText({ path, onDone }: { path: string; onDone: () => void }) {
         </HStack>
       </Stack>
       <Previewed
-        title={`Write this on ${path}?`}
-        act="Write it"
+        title={t`Write this on ${path}?`}
+        act={t`Write it`}
         changes={asking}
-        done={`${path} has what the text says.`}
+        done={t`${path} has what the text says.`}
         onClose={() => setAsking(null)}
         onDone={onDone}
       >
-        <Text>It takes the place of what is written there. What it inherits stays.</Text>
+        <Text>
+          <Trans>It takes the place of what is written there. What it inherits stays.</Trans>
+        </Text>
       </Previewed>
     </Box>
   );

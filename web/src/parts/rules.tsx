@@ -1,4 +1,6 @@
 import { Box, Field, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import type { Change, ClientRule } from '../api/client';
@@ -30,10 +32,10 @@ export function Rules(props: { list: RuleList; rules: ClientRule[]; inForce?: Cl
     <>
       {rules.length === 0 && !adding && (
         <Text px="4" py="3" color="faint">
-          No client rules: nobody may mount it.
+          <Trans>No client rules: nobody may mount it.</Trans>
         </Text>
       )}
-      <Stack as="ol" gap="0" listStyleType="none" aria-label="Client rules, the first that matches decides">
+      <Stack as="ol" gap="0" listStyleType="none" aria-label={t`Client rules, the first that matches decides`}>
         {rules.map((r, i) => (
           <RuleRow
             key={r.id}
@@ -52,7 +54,7 @@ export function Rules(props: { list: RuleList; rules: ClientRule[]; inForce?: Cl
       {mayChange && !adding && (
         <Box px="4" py="3" borderTopWidth={rules.length ? '1px' : '0'} borderColor="line">
           <QuietButton size="sm" onClick={() => setAdding(true)}>
-            <AddIcon /> Add client rule
+            <AddIcon /> <Trans>Add client rule</Trans>
           </QuietButton>
         </Box>
       )}
@@ -72,16 +74,18 @@ function RuleRow(props: {
   const [editing, setEditing] = useState(false);
   const [setAsking, dialog] = useAsk(
     <Text>
-      What <b>{rule.from}</b> has mounted is decided by the rules as they are then, from the next request on.
+      <Trans>
+        What <b>{rule.from}</b> has mounted is decided by the rules as they are then, from the next request on.
+      </Trans>
     </Text>,
   );
   const set = rule.from.startsWith('@');
   const { kind, name } = rulesOf(list);
   const move = (position: number) =>
     setAsking({
-      title: 'Move this client rule?',
-      act: 'Move',
-      done: `Moved: ${rule.from}.`,
+      title: t`Move this client rule?`,
+      act: t`Move`,
+      done: t`Moved: ${rule.from}.`,
       changes: [{ kind, act: 'move', of: { name, id: rule.id }, with: { position } }],
     });
   if (editing) return <RuleForm list={list} rule={rule} onDone={() => setEditing(false)} />;
@@ -111,7 +115,7 @@ function RuleRow(props: {
               px="1.5"
               borderRadius="sm"
               bg={rule.write ? 'accent.soft' : 'sunk'}
-              title={rule.write ? 'read-write' : 'read-only'}
+              title={rule.write ? t`read-write` : t`read-only`}
             >
               {rule.write ? 'rw' : 'ro'}
             </Text>
@@ -132,35 +136,41 @@ function RuleRow(props: {
               {l.terms}
             </Text>
           ))}
-        {rule.everyone && <Warning>It lets in every host that can reach this gateway.</Warning>}
+        {rule.everyone && (
+          <Warning>
+            <Trans>It lets in every host that can reach this gateway.</Trans>
+          </Warning>
+        )}
         {inForce
           .filter((l) => l.shadowedBy)
           .map((l) => (
             <Warning key={l.number}>
-              {set ? `${l.from} never applies` : 'It never applies'}: number {l.shadowedBy} matches all that it does,
-              and comes first.
+              <Trans>
+                {set ? t`${l.from} never applies` : t`It never applies`}: number {l.shadowedBy} matches all that it
+                does, and comes first.
+              </Trans>
             </Warning>
           ))}
       </Box>
       {mayChange && (
         <HStack gap="0" flexShrink="0">
-          <Act label={`Move ${rule.from} up`} off={place === 1} onClick={() => move(place - 1)}>
+          <Act label={t`Move ${rule.from} up`} off={place === 1} onClick={() => move(place - 1)}>
             <UpIcon />
           </Act>
-          <Act label={`Move ${rule.from} down`} off={last} onClick={() => move(place + 1)}>
+          <Act label={t`Move ${rule.from} down`} off={last} onClick={() => move(place + 1)}>
             <DownIcon />
           </Act>
-          <Act label={`Change ${rule.from}`} off={set} onClick={() => setEditing(true)}>
+          <Act label={t`Change ${rule.from}`} off={set} onClick={() => setEditing(true)}>
             <EditIcon />
           </Act>
           <Act
-            label={`Remove ${rule.from}`}
+            label={t`Remove ${rule.from}`}
             shut
             onClick={() =>
               setAsking({
-                title: 'Remove this client rule?',
-                act: 'Remove',
-                done: `Removed: ${rule.from}.`,
+                title: t`Remove this client rule?`,
+                act: t`Remove`,
+                done: t`Removed: ${rule.from}.`,
                 changes: [{ kind, act: 'remove', of: { name, id: rule.id } }],
               })
             }
@@ -237,48 +247,76 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
     <Box as="form" px="4" py="4" borderTopWidth="1px" borderColor="line" onSubmit={handleSubmit(setAsking)}>
       <Flex gap="3" wrap="wrap" align="end">
         <Field.Root flex="1" minW="56" invalid={!!formState.errors.from}>
-          <Field.Label>From</Field.Label>
+          <Field.Label>
+            <Trans>From</Trans>
+          </Field.Label>
           <PickerField
             of="host"
             mono
             autoFocus
             control={control}
             name="from"
-            placeholder="address, network or @set"
+            placeholder={t`address, network or @set`}
             rules={{ required: true }}
           />
         </Field.Root>
         {!isSet && (
           <>
             <Field.Root w="36">
-              <Field.Label>Access</Field.Label>
+              <Field.Label>
+                <Trans>Access</Trans>
+              </Field.Label>
               <Pick {...register('access')}>
-                <option value="ro">read-only</option>
-                <option value="rw">read-write</option>
+                <option value="ro">
+                  <Trans>read-only</Trans>
+                </option>
+                <option value="rw">
+                  <Trans>read-write</Trans>
+                </option>
               </Pick>
             </Field.Root>
             <Field.Root w="36">
-              <Field.Label>Squash</Field.Label>
+              <Field.Label>
+                <Trans>Squash</Trans>
+              </Field.Label>
               <Pick {...register('squash')}>
-                <option value="root">root</option>
-                <option value="all">all</option>
-                <option value="none">none</option>
+                <option value="root">
+                  <Trans>root</Trans>
+                </option>
+                <option value="all">
+                  <Trans>all</Trans>
+                </option>
+                <option value="none">
+                  <Trans>none</Trans>
+                </option>
               </Pick>
             </Field.Root>
             <Field.Root w="32">
-              <Field.Label>Anonymous uid</Field.Label>
+              <Field.Label>
+                <Trans>Anonymous uid</Trans>
+              </Field.Label>
               <Input inputMode="numeric" {...register('anonUid', numbered)} />
             </Field.Root>
             <Field.Root w="24">
-              <Field.Label>and gid</Field.Label>
+              <Field.Label>
+                <Trans>and gid</Trans>
+              </Field.Label>
               <Input inputMode="numeric" {...register('anonGid', numbered)} />
             </Field.Root>
             <Field.Root w="36">
-              <Field.Label>Unknown uids</Field.Label>
+              <Field.Label>
+                <Trans>Unknown uids</Trans>
+              </Field.Label>
               <Pick {...register('unknown')}>
-                <option value="refused">refused</option>
-                <option value="anonymous">anonymous</option>
-                <option value="number">by number</option>
+                <option value="refused">
+                  <Trans>refused</Trans>
+                </option>
+                <option value="anonymous">
+                  <Trans>anonymous</Trans>
+                </option>
+                <option value="number">
+                  <Trans>by number</Trans>
+                </option>
               </Pick>
             </Field.Root>
           </>
@@ -287,21 +325,21 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
       <HStack mt="4" justify="space-between" wrap="wrap">
         {isSet ? (
           <Text color="faint" fontSize="sm">
-            The rules of the host set stand in its place, and say on what terms.
+            <Trans>The rules of the host set stand in its place, and say on what terms.</Trans>
           </Text>
         ) : (
-          <Tick control={control} name="privilegedPort" text="only from source ports below 1024" />
+          <Tick control={control} name="privilegedPort" text={t`only from source ports below 1024`} />
         )}
         <HStack>
           <FormEnd onCancel={onDone} />
         </HStack>
       </HStack>
       <Previewed
-        title={rule ? 'Change this client rule?' : 'Add this client rule?'}
-        act={rule ? 'Save' : 'Add client rule'}
+        title={rule ? t`Change this client rule?` : t`Add this client rule?`}
+        act={rule ? t`Save` : t`Add client rule`}
         changes={asking && [request(asking, false)]}
-        knowing={asking ? { act: 'Let everyone in', changes: [request(asking, true)] } : undefined}
-        done={`${rule ? 'Changed' : 'Added'}: ${asking?.from}.`}
+        knowing={asking ? { act: t`Let everyone in`, changes: [request(asking, true)] } : undefined}
+        done={`${rule ? t`Changed` : t`Added`}: ${asking?.from}.`}
         onClose={() => setAsking(null)}
         onDone={onDone}
       />

@@ -1,4 +1,6 @@
 import { Box, Checkbox, Flex, HStack, IconButton, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import { change } from '../api/change';
@@ -16,9 +18,9 @@ import { DataTable } from './table';
 
 /** What can be said of a share by yes or no. */
 export const shareOptions = [
-  { name: 'announced', text: 'announced' },
-  { name: 'readOnly', text: 'read-only' },
-  { name: 'listOnlyOpenable', text: 'only what one may open' },
+  { name: 'announced', text: t`announced` },
+  { name: 'readOnly', text: t`read-only` },
+  { name: 'listOnlyOpenable', text: t`only what one may open` },
 ] as const;
 
 /** One such answer, to be changed with a preview. */
@@ -43,9 +45,9 @@ export function ShareOption({
       disabled={!mayChange}
       onCheckedChange={(e) =>
         ask({
-          title: `${s.name}: ${text}, ${e.checked ? 'yes' : 'no'}?`,
-          act: 'Change it',
-          done: `Share ${s.name} is changed.`,
+          title: `${s.name}: ${text}, ${e.checked ? t`yes` : t`no`}?`,
+          act: t`Change it`,
+          done: t`Share ${s.name} is changed.`,
           changes: [change('share', 'change', { of: { name: s.name }, with: { [name]: e.checked === true } })],
         })
       }
@@ -67,7 +69,7 @@ export function Shares({ folder, mayChange }: { folder: string; mayChange: boole
     <Box>
       {ours.length === 0 && (
         <Text color="faint" fontSize="sm" mb="4">
-          It is not published over SMB.
+          <Trans>It is not published over SMB.</Trans>
         </Text>
       )}
       <Stack gap="4">
@@ -78,7 +80,7 @@ export function Shares({ folder, mayChange }: { folder: string; mayChange: boole
       </Stack>
       {mayChange && !adding && (
         <QuietButton mt="4" onClick={() => setAdding(true)}>
-          <AddIcon /> Publish over SMB
+          <AddIcon /> <Trans>Publish over SMB</Trans>
         </QuietButton>
       )}
     </Box>
@@ -88,60 +90,72 @@ export function Shares({ folder, mayChange }: { folder: string; mayChange: boole
 function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean }) {
   const [ask, dialog] = useAsk(
     <Text>
-      Whoever has <b>{s.name}</b> open feels it at once. The folder and its data stay.
+      <Trans>
+        Whoever has <b>{s.name}</b> open feels it at once. The folder and its data stay.
+      </Trans>
     </Text>,
   );
   const [editing, setEditing] = useState(false);
   return (
-    <Sheet as="section" aria-label={`Share ${s.name}`}>
+    <Sheet as="section" aria-label={t`Share ${s.name}`}>
       <Flex px="4" py="3" bg="sunk" justify="space-between" align="center" gap="3" wrap="wrap">
         <Box>
           <Text fontFamily="mono" fontSize="sm" fontWeight="600">
             {s.name}
           </Text>
           <Text color="faint" fontSize="sm">
-            {[s.description, !s.on && 'SMB is switched off'].filter(Boolean).join(', ')}
+            {[s.description, !s.on && t`SMB is switched off`].filter(Boolean).join(', ')}
           </Text>
           <Labels labels={s.labels} />
         </Box>
         {mayChange && (
           <HStack>
             <QuietButton size="sm" bg="sheet" onClick={() => setEditing(!editing)} aria-expanded={editing}>
-              Change
-              <Text srOnly>share {s.name}</Text>
+              <Trans>
+                Change
+                <Text srOnly>share {s.name}</Text>
+              </Trans>
             </QuietButton>
             <QuietButton
               size="sm"
               bg="sheet"
               onClick={() =>
                 ask({
-                  title: `Publish ${s.name} no more?`,
-                  act: 'Publish it no more',
-                  done: `Share ${s.name} is no more.`,
+                  title: t`Publish ${s.name} no more?`,
+                  act: t`Publish it no more`,
+                  done: t`Share ${s.name} is no more.`,
                   changes: [change('share', 'remove', { of: { name: s.name } })],
                 })
               }
             >
-              End publication
-              <Text srOnly>as {s.name}</Text>
+              <Trans>
+                End publication
+                <Text srOnly>as {s.name}</Text>
+              </Trans>
             </QuietButton>
           </HStack>
         )}
       </Flex>
       {editing && <ChangeShare share={s} onDone={() => setEditing(false)} />}
       <Flex px="4" py="3" gap="6" wrap="wrap">
-        <ShareOption share={s} name="announced" label="announced in lists of shares" mayChange={mayChange} ask={ask} />
+        <ShareOption
+          share={s}
+          name="announced"
+          label={t`announced in lists of shares`}
+          mayChange={mayChange}
+          ask={ask}
+        />
         <ShareOption
           share={s}
           name="readOnly"
-          label="nobody changes anything through it"
+          label={t`nobody changes anything through it`}
           mayChange={mayChange}
           ask={ask}
         />
         <ShareOption
           share={s}
           name="listOnlyOpenable"
-          label="listings leave out what one may not open"
+          label={t`listings leave out what one may not open`}
           mayChange={mayChange}
           ask={ask}
         />
@@ -161,41 +175,44 @@ export function ShareEntries({ share: s, mayChange }: { share: Share; mayChange:
       <Flex px="4" py="2.5" justify="space-between" align="center" gap="3" wrap="wrap">
         <Text fontSize="sm" color="faint">
           {s.entries.length === 0
-            ? 'It has no entries of its own: those of the folder alone decide.'
-            : 'Through this share nobody may more than these say.'}
+            ? t`It has no entries of its own: those of the folder alone decide.`
+            : t`Through this share nobody may more than these say.`}
         </Text>
         {mayChange && !adding && (
           <QuietButton size="xs" onClick={() => setAdding(true)}>
-            <AddIcon /> Entry
-            <Text srOnly>of share {s.name}</Text>
+            <AddIcon />{' '}
+            <Trans>
+              Entry
+              <Text srOnly>of share {s.name}</Text>
+            </Trans>
           </QuietButton>
         )}
       </Flex>
       {adding && <AddShareEntry share={s.name} onDone={() => setAdding(false)} />}
       {s.entries.length > 0 && (
         <DataTable
-          label={`Entries of share ${s.name}`}
+          label={t`Entries of share ${s.name}`}
           rows={s.entries}
           rowKey={(e) => e.id}
           columns={[
             {
-              head: '-Allow or deny',
+              head: `-${t`Allow or deny`}`,
               cell: (e) => (e.deny ? 'deny' : 'allow'),
               is: (e) => ({ w: '20', color: e.deny ? 'shut' : 'open', fontWeight: '600' }),
             },
-            { head: 'Who', cell: (e) => <Principal kind={e.kind} name={e.who} /> },
+            { head: t`Who`, cell: (e) => <Principal kind={e.kind} name={e.who} /> },
             {
-              head: 'Level',
+              head: t`Level`,
               cell: (e) =>
                 mayChange ? (
                   <Pick
-                    aria-label={`Level of ${e.who} through ${s.name}`}
+                    aria-label={t`Level of ${e.who} through ${s.name}`}
                     value={e.level}
                     onChange={(v) =>
                       ask({
-                        title: `${e.who}: ${v.target.value} through ${s.name}?`,
-                        act: 'Change it',
-                        done: `Through ${s.name} it is ${v.target.value}.`,
+                        title: t`${e.who}: ${v.target.value} through ${s.name}?`,
+                        act: t`Change it`,
+                        done: t`Through ${s.name} it is ${v.target.value}.`,
                         changes: [
                           change('share entry', 'change', {
                             of: { name: s.name, id: e.id },
@@ -214,21 +231,21 @@ export function ShareEntries({ share: s, mayChange }: { share: Share; mayChange:
                   <Level level={e.level} deny={e.deny} />
                 ),
             },
-            { head: 'Note', cell: (e) => e.note, is: { color: 'faint', whiteSpace: 'normal' } },
+            { head: t`Note`, cell: (e) => e.note, is: { color: 'faint', whiteSpace: 'normal' } },
             {
-              head: '-Remove',
+              head: `-${t`Remove`}`,
               cell: (e) =>
                 mayChange && (
                   <IconButton
-                    aria-label={`Remove: ${e.deny ? 'deny' : 'allow'} ${e.who} through ${s.name}`}
+                    aria-label={t`Remove: ${e.deny ? t`deny` : t`allow`} ${e.who} through ${s.name}`}
                     size="sm"
                     variant="ghost"
                     color="faint"
                     onClick={() =>
                       ask({
-                        title: 'Remove this entry?',
-                        act: 'Remove',
-                        done: `Removed: ${e.who} through ${s.name}.`,
+                        title: t`Remove this entry?`,
+                        act: t`Remove`,
+                        done: t`Removed: ${e.who} through ${s.name}.`,
                         changes: [change('share entry', 'remove', { of: { name: s.name, id: e.id } })],
                       })
                     }
@@ -267,32 +284,36 @@ function AddShareEntry({ share, onDone }: { share: string; onDone: () => void })
       )}
     >
       <Flex gap="3" wrap="wrap" align="end">
-        <Entry label="Act" w="28">
+        <Entry label={t`Act`} w="28">
           <Pick {...register('act')}>
-            <option value="allow">allow</option>
-            <option value="deny">deny</option>
+            <option value="allow">
+              <Trans>allow</Trans>
+            </option>
+            <option value="deny">
+              <Trans>deny</Trans>
+            </option>
           </Pick>
         </Entry>
-        <Entry label="Who" flex="1" minW="48" error={formState.errors.who}>
+        <Entry label={t`Who`} flex="1" minW="48" error={formState.errors.who}>
           <PickerField of="who" control={control} name="who" autoFocus rules={{ required: true }} />
         </Entry>
-        <Entry label="Level" w="32" error={formState.errors.level}>
+        <Entry label={t`Level`} w="32" error={formState.errors.level}>
           <Pick {...register('level')}>
             {levels.map((l) => (
               <option key={l.level}>{l.level}</option>
             ))}
           </Pick>
         </Entry>
-        <Entry label="Note" flex="1" minW="40">
+        <Entry label={t`Note`} flex="1" minW="40">
           <Input maxLength={500} {...register('note')} />
         </Entry>
         <FormEnd onCancel={onDone} />
       </Flex>
       <Previewed
-        title={`Add this entry to share ${share}?`}
-        act="Add entry"
+        title={t`Add this entry to share ${share}?`}
+        act={t`Add entry`}
         changes={asking}
-        done={`Added to share ${share}.`}
+        done={t`Added to share ${share}.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onDone}
@@ -322,24 +343,26 @@ function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void })
       })}
     >
       <Flex gap="3" wrap="wrap" align="end">
-        <Entry label="Name" w="56" error={formState.errors.name}>
+        <Entry label={t`Name`} w="56" error={formState.errors.name}>
           <Input autoFocus {...register('name', { required: true })} />
         </Entry>
-        <Entry label="Description" flex="1" minW="56" error={formState.errors.description}>
+        <Entry label={t`Description`} flex="1" minW="56" error={formState.errors.description}>
           <Input maxLength={200} {...register('description')} />
         </Entry>
         <FormEnd onCancel={onDone} />
       </Flex>
       <Previewed
-        title={`Change share ${s.name}?`}
-        act="Change it"
+        title={t`Change share ${s.name}?`}
+        act={t`Change it`}
         changes={asking}
-        done={`Share ${s.name} is changed.`}
+        done={t`Share ${s.name} is changed.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onDone}
       >
-        <Text>Clients find it by its name: with another one they have to connect anew.</Text>
+        <Text>
+          <Trans>Clients find it by its name: with another one they have to connect anew.</Trans>
+        </Text>
       </Previewed>
     </Box>
   );
@@ -368,19 +391,19 @@ function AddShare({ folder, onDone }: { folder: string; onDone: () => void }) {
       )}
     >
       <Flex gap="3" wrap="wrap" align="end">
-        <Entry label="Name of the share" w="56" error={formState.errors.name}>
+        <Entry label={t`Name of the share`} w="56" error={formState.errors.name}>
           <Input autoFocus {...register('name', { required: true })} />
         </Entry>
-        <Entry label="Description" flex="1" minW="56" error={formState.errors.description}>
+        <Entry label={t`Description`} flex="1" minW="56" error={formState.errors.description}>
           <Input maxLength={200} {...register('description')} />
         </Entry>
         <FormEnd onCancel={onDone} />
       </Flex>
       <Previewed
-        title={`Publish ${folder} over SMB?`}
-        act="Publish"
+        title={t`Publish ${folder} over SMB?`}
+        act={t`Publish`}
         changes={asking}
-        done={`${folder} is published over SMB.`}
+        done={t`${folder} is published over SMB.`}
         onRefused={(e) => placeRefusal(e, form)}
         onClose={() => setAsking(null)}
         onDone={onDone}

@@ -10,6 +10,8 @@ import {
   Stack,
   Text,
 } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { type ComponentProps, type ReactNode, useEffect } from 'react';
 import { Refusal } from '../api/client';
 
@@ -64,7 +66,7 @@ export const QuietButton = (props: ButtonProps) => (
 export function Waiting({ error, rows = 4 }: { error: Error | null; rows?: number }) {
   if (!error)
     return (
-      <Stack gap="3" aria-busy aria-label="Loading">
+      <Stack gap="3" aria-busy aria-label={t`Loading`}>
         {Array.from({ length: rows }, (_, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: the rows are all alike
           <Skeleton key={i} h="12" css={{ '--start-color': 'colors.sunk', '--end-color': 'colors.line' }} />
@@ -80,7 +82,11 @@ export function Refused({ error }: { error: Error }) {
       <Alert.Indicator color="shut" />
       <Alert.Content>
         <Alert.Title>{error.message}</Alert.Title>
-        {error instanceof Refusal && error.next && <Alert.Description>Next: {error.next}</Alert.Description>}
+        {error instanceof Refusal && error.next && (
+          <Alert.Description>
+            <Trans>Next: {error.next}</Trans>
+          </Alert.Description>
+        )}
       </Alert.Content>
     </Alert.Root>
   );

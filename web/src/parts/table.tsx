@@ -1,4 +1,5 @@
 import { Table, type TableCellProps, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
 import { createSortedRowModel, rowSortingFeature, type SortFn, tableFeatures, useTable } from '@tanstack/react-table';
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { Fragment, type ReactNode, useEffect, useMemo, useRef, useState } from 'react';
@@ -126,7 +127,7 @@ export function DataTable<T>(props: {
       maxH={props.maxH ?? (scrolls ? '70vh' : undefined)}
       tabIndex={focusable ? 0 : undefined}
       role={focusable ? 'group' : undefined}
-      aria-label={focusable ? 'A table that scrolls' : undefined}
+      aria-label={focusable ? t`A table that scrolls` : undefined}
       css={{ overflowAnchor: 'none' }}
     >
       <Table.Root

@@ -1,4 +1,5 @@
 import { createToaster, Stack, Toast, Toaster as Toasts } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
 import { client, Refusal, undo } from '../api/client';
 
 const toaster = createToaster({ placement: 'bottom-start', pauseOnPageIdle: true, max: 4 });
@@ -11,14 +12,14 @@ export const sayMade = (title: string, row: number) =>
     type: 'success',
     duration: 9000,
     closable: true,
-    action: row > 0 ? { label: 'Take it back', onClick: () => void takeBack(title, row) } : undefined,
+    action: row > 0 ? { label: t`Take it back`, onClick: () => void takeBack(title, row) } : undefined,
   });
 
 async function takeBack(title: string, row: number) {
   try {
     await undo(row);
     await client.invalidateQueries();
-    say(`Taken back: ${title}`);
+    say(t`Taken back: ${title}`);
   } catch (e) {
     sayRefused(e as Error);
   }
@@ -27,7 +28,7 @@ async function takeBack(title: string, row: number) {
 export const sayRefused = (error: Error) =>
   toaster.create({
     title: error.message,
-    description: error instanceof Refusal && error.next ? `Next: ${error.next}` : undefined,
+    description: error instanceof Refusal && error.next ? t`Next: ${error.next}` : undefined,
     type: 'error',
     duration: 9000,
     closable: true,

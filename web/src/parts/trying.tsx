@@ -1,4 +1,6 @@
 import { Box, Field, Flex, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { Link } from 'react-router';
@@ -32,35 +34,49 @@ export function LiveTry({ path }: { path: string }) {
   });
   const came = going.data;
   return (
-    <Part title="Try it as somebody">
+    <Part title={t`Try it as somebody`}>
       <Box p="5">
         <Text color="faint" fontSize="sm" mb="4" maxW="75ch">
-          The service speaks SMB and NFS to itself as that person, without their password, over a connection that nobody
-          else can reach. It is written in the journal.
+          <Trans>
+            The service speaks SMB and NFS to itself as that person, without their password, over a connection that
+            nobody else can reach. It is written in the journal.
+          </Trans>
         </Text>
         <form onSubmit={handleSubmit((f) => going.mutate(f))}>
           <Flex gap="3" wrap="wrap" align="end">
             <Field.Root w={{ base: 'full', sm: '52' }}>
-              <Field.Label>As</Field.Label>
-              <PickerField of="user" control={control} name="user" placeholder="user" rules={{ required: true }} />
+              <Field.Label>
+                <Trans>As</Trans>
+              </Field.Label>
+              <PickerField of="user" control={control} name="user" placeholder={t`user`} rules={{ required: true }} />
             </Field.Root>
             <Field.Root w="36">
-              <Field.Label>Over</Field.Label>
+              <Field.Label>
+                <Trans>Over</Trans>
+              </Field.Label>
               <Pick {...register('via')}>
-                <option value="">both</option>
-                <option value="smb">SMB</option>
-                <option value="nfs">NFS</option>
+                <option value="">
+                  <Trans>both</Trans>
+                </option>
+                <option value="smb">
+                  <Trans>SMB</Trans>
+                </option>
+                <option value="nfs">
+                  <Trans>NFS</Trans>
+                </option>
               </Pick>
             </Field.Root>
             <Field.Root w={{ base: 'full', sm: '56' }}>
-              <Field.Label>As if from</Field.Label>
-              <Input autoComplete="off" placeholder="a host that may" {...register('from')} />
+              <Field.Label>
+                <Trans>As if from</Trans>
+              </Field.Label>
+              <Input autoComplete="off" placeholder={t`a host that may`} {...register('from')} />
             </Field.Root>
             <Box pb="2">
-              <Tick control={control} name="make" text="make a file and remove it" />
+              <Tick control={control} name="make" text={t`make a file and remove it`} />
             </Box>
             <MainButton type="submit" loading={going.isPending}>
-              Try it
+              <Trans>Try it</Trans>
             </MainButton>
           </Flex>
         </form>
@@ -73,12 +89,14 @@ export function LiveTry({ path }: { path: string }) {
           {came && (
             <Stack gap="5" mt="5">
               <Text fontWeight="700" color={came.agrees ? 'open' : 'shut'}>
-                {came.agrees ? 'All of it went as the audit says.' : 'The wire and the audit differ.'}
+                {came.agrees ? t`All of it went as the audit says.` : t`The wire and the audit differ.`}
               </Text>
               {came.ways.map((w) => (
-                <Box key={w.via} as="section" aria-label={`Over ${w.via.toUpperCase()}`}>
+                <Box key={w.via} as="section" aria-label={t`Over ${w.via.toUpperCase()}`}>
                   <Text fontWeight="600" mb="2">
-                    Over {w.via.toUpperCase()} by {w.through}, as if from {w.from}
+                    <Trans>
+                      Over {w.via.toUpperCase()} by {w.through}, as if from {w.from}
+                    </Trans>
                   </Text>
                   <Stack as="ol" gap="2" listStyleType="none">
                     {w.steps.map((s) => (
@@ -86,23 +104,23 @@ export function LiveTry({ path }: { path: string }) {
                         <GateIcon open={s.done} boxSize="5" mt="0.5" color={s.done ? 'open' : 'shut'} />
                         <Box>
                           <Text>
-                            {s.does}: <b>{s.done ? 'done' : s.says}</b>
+                            {s.does}: <b>{s.done ? t`done` : s.says}</b>
                             {s.done !== s.expected && (
                               <Text as="span" color="shut" fontWeight="700">
                                 {' '}
-                                though the audit says that {s.expected ? 'it may be' : 'it may not be'}
+                                <Trans>though the audit says that {s.expected ? t`it may be` : t`it may not be`}</Trans>
                               </Text>
                             )}
                           </Text>
                           {s.reason && (
                             <Text color="faint" fontSize="sm">
-                              {s.gate && `${s.gate} gate: `}
+                              {s.gate && t`${s.gate} gate: `}
                               {s.reason}{' '}
                               <Link
                                 to={`/why?${new URLSearchParams({ user: came.user, path: came.path, via: w.via, ...(w.via === 'nfs' && { from: w.from }) })}`}
                               >
                                 <Text as="span" color="accent" textDecoration="underline">
-                                  why
+                                  <Trans>why</Trans>
                                 </Text>
                               </Link>
                             </Text>

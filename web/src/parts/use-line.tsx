@@ -1,6 +1,9 @@
 import { Chart, useChart } from '@chakra-ui/charts';
 import { Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import { CartesianGrid, Line, LineChart, ReferenceLine, Tooltip, XAxis, YAxis } from 'recharts';
+import { locales } from '#texts';
 import { type Use, useHistory } from '../api/client';
 import { Waiting } from './sheet';
 import { size } from './use';
@@ -15,13 +18,17 @@ export function UseLine({ by, name, days }: { by: Use['by']; name: string; days:
     <Stack gap="2">
       {h.fullAt ? (
         <Text fontSize="sm">
-          At its limit on{' '}
-          <b>{new Date(h.fullAt).toLocaleDateString('en', { weekday: 'long', day: 'numeric', month: 'long' })}</b>, if
-          it goes on as in the last week.
+          <Trans>
+            At its limit on{' '}
+            <b>
+              {new Date(h.fullAt).toLocaleDateString(locales(), { weekday: 'long', day: 'numeric', month: 'long' })}
+            </b>
+            , if it goes on as in the last week.
+          </Trans>
         </Text>
       ) : (
         <Text fontSize="sm" color="faint">
-          {s ? 'It does not grow towards its limit.' : 'No limit bears on it.'}
+          {s ? t`It does not grow towards its limit.` : t`No limit bears on it.`}
         </Text>
       )}
       {h.samples.length > 2 && <Drawn samples={h.samples} soft={s?.softBytes} hard={s?.hardBytes} />}
@@ -32,11 +39,11 @@ export function UseLine({ by, name, days }: { by: Use['by']; name: string; days:
 function Drawn(props: { samples: { at: string; usedBytes: number }[]; soft?: number; hard?: number }) {
   const chart = useChart({
     data: props.samples.map((p) => ({ at: new Date(p.at).getTime(), use: p.usedBytes })),
-    series: [{ name: 'use', label: 'In use', color: 'accent' }],
+    series: [{ name: 'use', label: t`In use`, color: 'accent' }],
   });
-  const day = (t: number) => new Date(t).toLocaleDateString('en', { day: 'numeric', month: 'short' });
+  const day = (t: number) => new Date(t).toLocaleDateString(locales(), { day: 'numeric', month: 'short' });
   return (
-    <Chart.Root chart={chart} h="200px" aria-label="Use over time">
+    <Chart.Root chart={chart} h="200px" aria-label={t`Use over time`}>
       <LineChart
         responsive
         style={{ width: '100%', height: '100%' }}
@@ -62,8 +69,10 @@ function Drawn(props: { samples: { at: string; usedBytes: number }[]; soft?: num
         />
         <Tooltip
           isAnimationActive={false}
-          labelFormatter={(t) => new Date(Number(t)).toLocaleString('en', { dateStyle: 'medium', timeStyle: 'short' })}
-          formatter={(n) => [size(Number(n)), 'in use']}
+          labelFormatter={(t) =>
+            new Date(Number(t)).toLocaleString(locales(), { dateStyle: 'medium', timeStyle: 'short' })
+          }
+          formatter={(n) => [size(Number(n)), t`in use`]}
           contentStyle={{ background: chart.color('sheet'), borderColor: chart.color('line') }}
         />
         {props.soft !== undefined && (

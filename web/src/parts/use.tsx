@@ -1,4 +1,6 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
+import { plural, t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import type { Standing, Use } from '../api/client';
 
 /** A number of bytes for people, in decimal units. */
@@ -23,14 +25,14 @@ export function span(seconds: number): string {
     [60, 'min'],
   ];
   const at = parts.findIndex(([of]) => seconds >= of);
-  if (at < 0) return 'less than a minute';
+  if (at < 0) return t`less than a minute`;
   const [of, name] = parts[at] ?? [60, 'min'];
   const rest = parts[at + 1];
   const more = rest ? Math.floor((seconds % of) / rest[0]) : 0;
   return `${Math.floor(seconds / of)} ${name}${rest && more > 0 ? ` ${more} ${rest[1]}` : ''}`;
 }
 
-const files = (n: number) => `${n.toLocaleString('en')} ${n === 1 ? 'file' : 'files'}`;
+const files = (n: number) => plural(n, { one: '# file', other: '# files' });
 
 /** Whether the files, and not the bytes, are what a standing is closest to its limit with. */
 function byFiles(s: Standing): boolean {
@@ -42,13 +44,13 @@ function byFiles(s: Standing): boolean {
 export function stateOf(s: Standing): { text: string; bad: boolean } {
   switch (s.state) {
     case 'full':
-      return { text: 'full: nothing can grow', bad: true };
+      return { text: t`full: nothing can grow`, bad: true };
     case 'grace over':
-      return { text: 'grace over: nothing can grow', bad: true };
+      return { text: t`grace over: nothing can grow`, bad: true };
     case 'in grace':
-      return { text: `above soft, ${span(s.graceLeftSeconds ?? 0)} of grace left`, bad: false };
+      return { text: t`above soft, ${span(s.graceLeftSeconds ?? 0)} of grace left`, bad: false };
     case 'counting':
-      return { text: 'still being counted, does not bind yet', bad: false };
+      return { text: t`still being counted, does not bind yet`, bad: false };
   }
   return { text: '', bad: false };
 }
@@ -64,9 +66,9 @@ export function UseBar({ standing }: { standing: Standing }) {
   const spell = inFiles ? files : size;
   const bad = stateOf(standing).bad;
   const label = [
-    `${spell(use)} in use`,
-    soft !== undefined && `soft ${spell(soft)}`,
-    hard !== undefined && `hard ${spell(hard)}`,
+    t`${spell(use)} in use`,
+    soft !== undefined && t`soft ${spell(soft)}`,
+    hard !== undefined && t`hard ${spell(hard)}`,
   ]
     .filter(Boolean)
     .join(', ');
@@ -98,9 +100,9 @@ export function UseBar({ standing }: { standing: Standing }) {
       </Box>
       <HStack justify="space-between" mt="1.5" fontSize="sm" color="faint" gap="4" wrap="wrap">
         <Text>
-          {soft !== undefined && `soft ${spell(soft)}`}
+          {soft !== undefined && t`soft ${spell(soft)}`}
           {soft !== undefined && hard !== undefined && ', '}
-          {hard !== undefined && `hard ${spell(hard)}`}
+          {hard !== undefined && t`hard ${spell(hard)}`}
         </Text>
         <Text>{Math.floor(standing.percent)} %</Text>
       </HStack>
@@ -115,10 +117,12 @@ export function InUse({ use }: { use: Use }) {
       {size(use.usedBytes)}
       <Text as="span" color="faint">
         {' '}
-        in {files(use.usedFiles)}
-        {use.weekBytes !== undefined &&
-          use.weekBytes !== 0 &&
-          `, ${use.weekBytes > 0 ? '+' : ''}${size(use.weekBytes)} in a week`}
+        <Trans>
+          in {files(use.usedFiles)}
+          {use.weekBytes !== undefined &&
+            use.weekBytes !== 0 &&
+            t`, ${use.weekBytes > 0 ? '+' : ''}${size(use.weekBytes)} in a week`}
+        </Trans>
       </Text>
     </Text>
   );

@@ -1,4 +1,5 @@
 import { Box, Heading, Stack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
 import type { components } from '../api/schema.gen';
 import { Command } from './command';
 import { More } from './more';
@@ -14,7 +15,7 @@ const here = /Mac|iP(hone|ad)/.test(navigator.userAgent)
 
 /** What to type on each kind of machine to open a folder: first those for the one that is sat at. */
 export function WaysIn({ ways }: { ways: components['schemas']['Way'][] }) {
-  const kinds = [...new Set(ways.map((w) => `${w.system}, over ${w.over}`))].sort(
+  const kinds = [...new Set(ways.map((w) => t`${w.system}, over ${w.over}`))].sort(
     (a, b) => Number(b.startsWith(here)) - Number(a.startsWith(here)),
   );
   return (
@@ -26,7 +27,7 @@ export function WaysIn({ ways }: { ways: components['schemas']['Way'][] }) {
           </Heading>
           <Stack gap="3">
             {ways
-              .filter((w) => `${w.system}, over ${w.over}` === kind)
+              .filter((w) => t`${w.system}, over ${w.over}` === kind)
               .map((w) => (
                 <Box key={w.text}>
                   <Text color="faint" fontSize="sm" mb="1">
@@ -35,8 +36,8 @@ export function WaysIn({ ways }: { ways: components['schemas']['Way'][] }) {
                   <Command text={w.text} />
                   {w.qr && (
                     <Box mt="2">
-                      <More text="For a phone or a tablet: as a code to take a picture of">
-                        <QrCode rows={w.qr} label={`QR code of ${w.text}`} width={180} />
+                      <More text={t`For a phone or a tablet: as a code to take a picture of`}>
+                        <QrCode rows={w.qr} label={t`QR code of ${w.text}`} width={180} />
                       </More>
                     </Box>
                   )}

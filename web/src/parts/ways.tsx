@@ -1,4 +1,6 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
+import { t } from '@lingui/core/macro';
+import { Trans } from '@lingui/react/macro';
 import type { Folder } from '../api/client';
 
 /** One way in which a folder is published. */
@@ -21,7 +23,7 @@ function PublishedAs({ text, notes, on }: { text: string; notes: string; on: boo
       {notes && <Text color="faint">{notes}</Text>}
       {!on && (
         <Text color="shut" fontWeight="600">
-          service off
+          <Trans>service off</Trans>
         </Text>
       )}
     </HStack>
@@ -30,13 +32,18 @@ function PublishedAs({ text, notes, on }: { text: string; notes: string; on: boo
 
 /** Every way in which a folder is published. */
 export function Ways({ folder }: { folder: Folder }) {
-  if (folder.shares.length + folder.exports.length === 0) return <Text color="faint">not published</Text>;
+  if (folder.shares.length + folder.exports.length === 0)
+    return (
+      <Text color="faint">
+        <Trans>not published</Trans>
+      </Text>
+    );
   return (
     <HStack wrap="wrap" gap="1.5">
       {folder.shares.map((s) => (
         <PublishedAs
           key={s.name}
-          text={`SMB ${s.name}`}
+          text={t`SMB ${s.name}`}
           notes={[s.readOnly && 'read-only', !s.announced && 'hidden'].filter(Boolean).join(', ')}
           on={s.on}
         />
@@ -44,8 +51,8 @@ export function Ways({ folder }: { folder: Folder }) {
       {folder.exports.map((e) => (
         <PublishedAs
           key={e.path}
-          text={`NFS ${e.path}`}
-          notes={e.rules === 0 ? 'no client rules' : (e.below ?? '')}
+          text={t`NFS ${e.path}`}
+          notes={e.rules === 0 ? t`no client rules` : (e.below ?? '')}
           on={e.on}
         />
       ))}
