@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -23,18 +24,34 @@ import (
 	"amber.example/gatekeeper/internal/store"
 )
 
-// binary builds the program once for all tests.
-func binary(t testing.TB) string {
-	t.Helper()
+// built is the program, built once for all tests.
+var built = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "amber-test-*")
-	require.NoError(t, err)
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err != nil {
+		return "", err
+	}
 	path := filepath.Join(dir, "amber")
 	cmd := exec.Command("go", "build", "-o", path, "../cmd/amber")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return dir, fmt.Errorf("%w: %s", err, out)
+	}
+	return path, nil
+})
+
+func binary(t testing.TB) string {
+	t.Helper()
+	path, err := built()
+	require.NoError(t, err)
 	return path
+}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if path, err := built(); err == nil {
+		os.RemoveAll(filepath.Dir(path))
+	}
+	os.Exit(code)
 }
 
 // process is a running `amber serve`.

@@ -20,6 +20,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/refusal"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/trying"
@@ -44,6 +45,8 @@ type Config struct {
 	Proxies []netip.Prefix
 	// Doors are the ways in by which the service goes in as somebody; none where it serves nothing.
 	Doors trying.Doors
+	// Live are the same ways in, as far as who has come by them; none where it serves nothing.
+	Live live.Doors
 }
 
 // Server answers the API and serves the console.
@@ -62,6 +65,7 @@ type Server struct {
 	mux      chi.Router
 	watchers watching
 	doors    trying.Doors
+	live     live.Doors
 }
 
 type draftKey struct{}
@@ -90,7 +94,7 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{doors: c.Doors, smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{doors: c.Doors, live: c.Live, smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
@@ -131,6 +135,7 @@ func New(c Config) *Server {
 	s.registerJobs()
 	s.registerWatch()
 	s.registerTrying()
+	s.registerConnected()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

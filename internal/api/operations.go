@@ -74,6 +74,7 @@ var tags = []*huma.Tag{
 	{Name: "notices", Description: "What is told of limits, to whom, and how."},
 	{Name: "audit", Description: "Who may do what and why, what would become other, findings, reviews and reports."},
 	{Name: "journal", Description: "What was changed, by whom."},
+	{Name: "live", Description: "Who is connected, and what they hold open."},
 	{Name: "events", Description: "What was done or refused at the wire."},
 }
 

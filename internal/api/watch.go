@@ -18,12 +18,19 @@ type Moved struct {
 	Times int64 `json:"times" doc:"How often, since one began to watch."`
 }
 
+// Stirred says that something was asked at the wire, or somebody came or went.
+type Stirred struct {
+	Times int64 `json:"times" doc:"How often that was so, since one began to watch."`
+}
+
 // Still says that nothing did, and that there is still somebody who would tell.
 type Still struct{}
 
 const (
 	// stillEvery is how often whoever watches is told that nothing has changed, and whether they may still watch is looked at.
 	stillEvery = 15 * time.Second
+	// stirredEvery is how often at most it is told that something stirred.
+	stirredEvery = 2 * time.Second
 	// mostWatching is how many watch at once, and mostOfOne how many of them are one person; the others are sent away, and come again.
 	mostWatching = 256
 	mostOfOne    = 32
@@ -76,7 +83,9 @@ func (s *Server) lasting(ctx huma.Context, next func(huma.Context)) {
 func (s *Server) registerWatch() {
 	op := operation("watch", http.MethodGet, "/watch", "Be told when other records come into force", "journal")
 	op.Middlewares = huma.Middlewares{s.lasting}
-	sse.Register(s.api, op, map[string]any{"moved": Moved{}, "still": Still{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
+	sse.Register(s.api, op, map[string]any{"moved": Moved{}, "still": Still{}, "stirred": Stirred{}}, func(ctx context.Context, in *struct {
+		Live bool `query:"live" doc:"Be told of what stirs at the wire as well, every two seconds at most."`
+	}, send sse.Sender) {
 		who := caller(ctx).ID
 		if !s.watchers.enter(who) {
 			return
@@ -86,6 +95,13 @@ func (s *Server) registerWatch() {
 		tick := time.NewTicker(stillEvery)
 		defer tick.Stop()
 		next, times := s.svc.Changed(), int64(0)
+		var stirs <-chan time.Time
+		stirred, wasAt := int64(0), s.live.Stirs()
+		if in.Live {
+			every := time.NewTicker(stirredEvery)
+			defer every.Stop()
+			stirs = every.C
+		}
 		err := send.Data(Still{}) // so that it is known at once that one is heard
 		for err == nil {
 			select {
@@ -98,6 +114,12 @@ func (s *Server) registerWatch() {
 				next = s.svc.Changed()
 				times++
 				err = send.Data(Moved{times})
+			case <-stirs:
+				if at := s.live.Stirs(); at != wasAt {
+					wasAt = at
+					stirred++
+					err = send.Data(Stirred{stirred})
+				}
 			case <-tick.C:
 				if signedIn == nil || !signedIn() {
 					return

@@ -39,6 +39,7 @@ type failure struct {
 	// confirm says that it is done once the caller says that they know.
 	confirm bool
 	need    string // what has to be given first, as the API says it
+	gone    bool   // what was named is not there
 }
 
 func (f *failure) Error() string { return f.msg }
@@ -132,7 +133,7 @@ func (a *app) root() *cli.Command {
 			return ctx, err
 		},
 		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.signingCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
-			a.limitCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}),
+			a.limitCommands(), a.connectedCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}),
 	}
 }
 

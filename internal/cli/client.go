@@ -152,7 +152,7 @@ func (c *client) needsFirst(ctx context.Context) bool {
 
 // asFailure reads a problem document.
 func asFailure(resp *http.Response, raw []byte) error {
-	f := &failure{code: exitFailed, msg: resp.Status}
+	f := &failure{code: exitFailed, msg: resp.Status, gone: resp.StatusCode == http.StatusNotFound}
 	var p api.Problem
 	if json.Unmarshal(raw, &p) != nil || p.Status == 0 {
 		return f

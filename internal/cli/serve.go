@@ -24,6 +24,7 @@ import (
 	"amber.example/gatekeeper/internal/core/limit"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/listen"
+	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/internal/service"
@@ -196,7 +197,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
 		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener), SMBAt: smbListener.Addr().String(), NFSAt: nfsListener.Addr().String(), Names: cmd.StringSlice("console-name"), Proxies: proxies,
-		Doors: trying.Doors{SMB: smbServer.Try, NFS: nfsServer.Try, Files: namespace}})
+		Doors: trying.Doors{SMB: smbServer.Try, NFS: nfsServer.Try, Files: namespace}, Live: live.Doors{smbServer, nfsServer}})
 	httpServer := &http.Server{Handler: handler,
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}

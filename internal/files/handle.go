@@ -21,6 +21,8 @@ type Handle struct {
 	folder       *folderState
 	folderID     int64
 	from         string // for whom it counts as open, once it is held
+	number       uint64 // goes up with each
+	since        time.Time
 	held         bool
 	file         bool
 	asked        acl.Mask // what it was opened for

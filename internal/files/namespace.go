@@ -17,6 +17,7 @@ import (
 	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/usage"
 )
 
@@ -72,6 +73,15 @@ func (n *Namespace) SamePerson(a, b *Guest) bool {
 	return x.User == y.User && (x.User != 0 || x.Unix.UID == y.Unix.UID)
 }
 
+// Person is who the guest is by the policy in force, and with which number they come.
+func (n *Namespace) Person(g *Guest) live.Person {
+	p := live.Person{UID: &g.Said.UID}
+	if a := g.arrival(n.policy()); a != nil {
+		p.User = a.User
+	}
+	return p
+}
+
 // Subject is the guest as a subject.
 func (g *Guest) Subject() Subject { return Subject{Via: site.NFS, Guest: g} }
 
@@ -97,6 +107,8 @@ type Namespace struct {
 	sink   EventSink // nil: nobody is told
 	ledger *usage.Ledger
 	heldUp func(folder int64) bool // nil: none is
+
+	opened atomic.Uint64 // handles so far
 
 	mu      sync.Mutex
 	folders map[int64]*folderState

@@ -140,7 +140,7 @@ func (n *Namespace) within(sub Subject, open func() (*Handle, Action, error)) (*
 		n.budget.give(from)
 		return nil, 0, err
 	}
-	h.from, h.held = from, true
+	h.from, h.held, h.number, h.since = from, true, n.opened.Add(1), time.Now()
 	return h, action, nil
 }
 

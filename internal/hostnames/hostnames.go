@@ -19,6 +19,9 @@ type Names struct {
 
 	mu    sync.Mutex
 	known map[netip.Addr]knownNames
+
+	called map[netip.Addr]called // under mu
+	asking chan struct{}         // places for looking up what hosts are called
 }
 
 // Resolver looks names and addresses up: net.Resolver does.
@@ -46,7 +49,7 @@ const (
 
 // New looks them up by a resolver.
 func New(r Resolver) *Names {
-	return &Names{lookup: r, known: make(map[netip.Addr]knownNames)}
+	return &Names{lookup: r, known: make(map[netip.Addr]knownNames), called: make(map[netip.Addr]called), asking: make(chan struct{}, mostAsking)}
 }
 
 // Of gives the host names of an address as far as those that rules spell care, lower
@@ -65,8 +68,7 @@ func (h *Names) Of(ctx context.Context, addr netip.Addr, spelt []string) ([]stri
 	defer cancel()
 	is := knownNames{sure: true, at: now, until: now.Add(namesFor), rules: slices.Clone(spelt)}
 	failed := func(err error) {
-		var dns *net.DNSError
-		if err != nil && !(errors.As(err, &dns) && dns.IsNotFound) {
+		if notAnswered(err) {
 			is.sure, is.until = false, now.Add(unsureFor)
 		}
 	}
@@ -77,7 +79,7 @@ func (h *Names) Of(ctx context.Context, addr netip.Addr, spelt []string) ([]stri
 		}
 		addrs, err := h.lookup.LookupNetIP(ctx, "ip", name)
 		failed(err)
-		if slices.ContainsFunc(addrs, func(a netip.Addr) bool { return a.Unmap() == addr }) {
+		if leadsTo(addrs, addr) {
 			is.names = append(is.names, name)
 		}
 	}
@@ -100,6 +102,16 @@ func (h *Names) Of(ctx context.Context, addr netip.Addr, spelt []string) ([]stri
 	}
 	h.known[addr] = is
 	return is.names, is.sure
+}
+
+// notAnswered says that nobody said whether there is such a name.
+func notAnswered(err error) bool {
+	var dns *net.DNSError
+	return err != nil && !(errors.As(err, &dns) && dns.IsNotFound)
+}
+
+func leadsTo(addrs []netip.Addr, addr netip.Addr) bool {
+	return slices.ContainsFunc(addrs, func(a netip.Addr) bool { return a.Unmap() == addr })
 }
 
 var _ Resolver = (*net.Resolver)(nil)

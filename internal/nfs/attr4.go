@@ -59,6 +59,7 @@ const (
 	err4StaleStateID      status4 = 10023
 	err4OldStateID        status4 = 10024
 	err4BadStateID        status4 = 10025
+	err4AdminRevoked      status4 = 10047
 	err4BadSeqID          status4 = 10026
 	err4NotSame           status4 = 10027
 	err4LockRange         status4 = 10028

@@ -87,6 +87,7 @@ func (q *compound) read() status4 {
 		q.w.PutUint32(at, 1)
 	}
 	q.w.PutUint32(at+4, uint32(got))
+	heard(q.Conn).traffic().Read(got)
 	return ok4
 }
 
@@ -138,6 +139,7 @@ func (q *compound) write() status4 {
 	if err != nil {
 		return q.fail(err)
 	}
+	heard(q.Conn).traffic().Wrote(n)
 	q.w.Uint32(uint32(n))
 	q.w.Uint32(uint32(did))
 	q.w.Uint64(q.s.verifier)

@@ -52,6 +52,9 @@ type call3 struct {
 
 func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	q := &call3{Call: c, s: s, w: w, r: c.Args}
+	h := heard(c.Conn)
+	h.three.Store(true)
+	h.own.Did()
 	procs := [...]func() onc.AcceptStat{
 		func() onc.AcceptStat { return onc.Success }, q.getAttr, q.setAttr, q.lookup, q.access, q.readLink, q.read, q.write, q.create, q.mkdir,
 		q.symlink, q.mknod, func() onc.AcceptStat { return q.remove(false) }, func() onc.AcceptStat { return q.remove(true) }, q.rename, q.link,
@@ -312,6 +315,7 @@ func (q *call3) read() onc.AcceptStat {
 		return q.fails(err, 1)
 	}
 	q.w.Cut(n, got)
+	heard(q.Conn).own.Read(got)
 	q.w.PutUint32(counts, uint32(got))
 	if offset+uint64(got) >= a.Size {
 		q.w.PutUint32(counts+4, 1)
@@ -343,6 +347,7 @@ func (q *call3) write() onc.AcceptStat {
 	}
 	n, did, err := f.WriteAt(data, int64(offset), files.Stability(stable))
 	good := q.status(err)
+	heard(q.Conn).own.Wrote(n)
 	after, lookErr := f.Attributes()
 	if lookErr != nil {
 		putWCC(q.w, export, &before, nil)

@@ -162,6 +162,7 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	count := w.Len()
 	w.Uint32(0)
 	done, st := q.run(int(n), start)
+	heard(c.Conn).traffic().Did()
 	if q.session != nil && st == errReplay {
 		return onc.Success // the answer is the one kept
 	}

@@ -24,7 +24,8 @@ func special(id stateID) bool { return id == anonymousID || id == bypassID }
 func (st *state) lookUp(c *client4, from netip.Addr, id stateID) (*open4, *lock4, status4) {
 	if c == nil {
 		for _, other := range st.clients {
-			if other.minor == 0 && other.address == from && (other.opens[id.other] != nil || other.locks[id.other] != nil) {
+			_, revoked := other.revoked[id.other]
+			if other.minor == 0 && other.address == from && (revoked || other.opens[id.other] != nil || other.locks[id.other] != nil) {
 				c = other
 				break
 			}
@@ -52,6 +53,9 @@ func (st *state) lookUp(c *client4, from netip.Addr, id stateID) (*open4, *lock4
 	}
 	if l := c.locks[id.other]; l != nil {
 		return l.open, l, check(l.seq)
+	}
+	if _, revoked := c.revoked[id.other]; revoked {
+		return nil, nil, err4AdminRevoked
 	}
 	return nil, nil, err4BadStateID
 }
@@ -218,6 +222,7 @@ func (q *compound) open() status4 {
 	if cs != ok4 {
 		return cs
 	}
+	heard(q.Conn).client.Store(c)
 	owner := c.owners[a.owner]
 	if owner == nil {
 		if !st.moreOwners(c) {

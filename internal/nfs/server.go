@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -61,6 +62,8 @@ type Server struct {
 	state    *state
 	locks    *lockManager
 	began    time.Time
+	numbers  atomic.Uint64 // of clients, to who looks after things
+	stirs    atomic.Uint64 // see live.Door
 }
 
 const defaultLease = 60 * time.Second
@@ -123,6 +126,7 @@ func (s *Server) Mappings(port uint16) []onc.Mapping {
 }
 
 func (s *Server) serveNFS(c *onc.Call, w *onc.Writer) onc.AcceptStat {
+	s.stirs.Add(1)
 	if c.Version == 4 {
 		return s.serve4(c, w)
 	}
@@ -198,6 +202,9 @@ func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
 		clear(gs.by)
 	}
 	gs.by[key] = knownGuest{g, now.Add(guestFor)}
+	if client := heard(c.Conn).client.Load(); client != nil {
+		client.came.add(key, g)
+	}
 	return g
 }
 
@@ -229,6 +236,7 @@ type connKey int
 
 const (
 	guestsOf connKey = iota
+	heardOf
 )
 
 // mountable lists the exports that an origin may mount, in the order of their paths' records.

@@ -28,7 +28,10 @@ func (q *compound) renew() status4 {
 	st := q.s.state
 	st.mu.Lock()
 	defer st.unlock()
-	_, s := st.client(id, 0, q.Conn.Remote.Addr())
+	c, s := st.client(id, 0, q.Conn.Remote.Addr())
+	if s == ok4 {
+		heard(q.Conn).client.Store(c)
+	}
 	return s
 }
 
@@ -106,6 +109,7 @@ func (q *compound) setClientIDConfirm() status4 {
 	if !c.confirmed {
 		st.confirmClient(c)
 	}
+	heard(q.Conn).client.Store(c)
 	return ok4
 }
 
@@ -332,12 +336,13 @@ func (q *compound) sequence(start int) status4 {
 	s.seq, s.busy, s.sum, s.answer = seq, true, sum, nil
 	q.session, q.slot, q.cache, q.client = se, slot, cache, se.client
 	se.client.renew()
+	heard(q.Conn).client.Store(se.client)
 	q.w.Fixed(id[:])
 	q.w.Uint32(seq)
 	q.w.Uint32(slot)
 	q.w.Uint32(uint32(len(se.slots)) - 1)
 	q.w.Uint32(min(max(highest, uint32(len(se.slots))-1), uint32(len(se.slots))-1))
-	q.w.Uint32(0) // nothing has happened to the client's state
+	q.w.Uint32(se.client.happened())
 	return ok4
 }
 
@@ -469,6 +474,10 @@ func (q *compound) freeStateID() status4 {
 	}
 	if q.client.opens[id.other] != nil {
 		return err4LocksHeld
+	}
+	if _, was := q.client.revoked[id.other]; was {
+		delete(q.client.revoked, id.other)
+		return ok4
 	}
 	return err4BadStateID
 }

@@ -16,6 +16,7 @@ import (
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/live"
 )
 
 // state is what version 4 keeps for its clients (RFC 8881 section 8, RFC 7530 section 9): who they
@@ -52,6 +53,10 @@ type client4 struct {
 	confirmed bool
 	confirm   [8]byte // version 4.0
 	renewed   time.Time
+	number    uint64 // to who looks after things: see live.go
+	since     time.Time
+	traffic   live.Traffic
+	came      visitors
 	recorded  bool // that it holds state is written down
 	reclaimed bool // it has said that it reclaims nothing more
 
@@ -63,6 +68,8 @@ type client4 struct {
 	opens    map[[12]byte]*open4
 	openBy   map[openKey]*open4
 	locks    map[[12]byte]*lock4
+	// revoked are stateids of what an administrator took away, until the client frees them (RFC 8881 section 8.5).
+	revoked map[[12]byte]struct{}
 }
 
 // openKey is by what an owner's open file is found again.
@@ -355,7 +362,7 @@ func (st *state) addClient(minor uint32, owner []byte, verifier [8]byte, address
 	if len(st.clients) >= mostClients || of >= mostOfAddress {
 		return nil, exhausted(minor, err4Delay)
 	}
-	c := &client4{id: st.clientID(), minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
+	c := &client4{number: st.s.numbers.Add(1), since: time.Now(), revoked: make(map[[12]byte]struct{}), id: st.clientID(), minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
 		renewed: time.Now(), owners: make(map[string]*openOwner), lockers: make(map[string]*lockOwner),
 		opens: make(map[[12]byte]*open4), openBy: make(map[openKey]*open4), locks: make(map[[12]byte]*lock4)}
 	st.clients[c.id] = c

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/netip"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -28,6 +30,8 @@ type Server struct {
 	conns  map[*Conn]struct{}
 	from   map[netip.Addr]int
 	closed bool
+	began  uint64 // connections so far
+	ended  uint64 // of these
 	wait   sync.WaitGroup
 	most   int          // connections
 	large  *lanes.Lanes // places for large messages
@@ -57,6 +61,8 @@ const (
 type Conn struct {
 	Remote  netip.AddrPort
 	Trial   bool // the service speaks to itself: see Server.Inside
+	Since   time.Time
+	Number  uint64 // goes up with each
 	server  *Server
 	c       net.Conn
 	writing sync.Mutex
@@ -110,6 +116,8 @@ func (s *Server) begin(nc net.Conn, trial bool) {
 		nc.Close()
 		return
 	}
+	s.began++
+	c.Number, c.Since = s.began, time.Now()
 	s.conns[c] = struct{}{}
 	s.from[remote.Addr()]++
 	s.wait.Add(1)
@@ -117,13 +125,32 @@ func (s *Server) begin(nc net.Conn, trial bool) {
 	go c.serve()
 }
 
+// Conns gives the connections that there are, in no order.
+func (s *Server) Conns() []*Conn {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Collect(maps.Keys(s.conns))
+}
+
+// Ended counts the connections that have ended.
+func (s *Server) Ended() uint64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ended
+}
+
+// End closes the connection; what is being answered on it comes to its end.
+func (c *Conn) End() {
+	c.end()
+	c.c.Close()
+}
+
 // Close ends every connection and waits for what is being answered.
 func (s *Server) Close() {
 	s.mu.Lock()
 	s.closed = true
 	for c := range s.conns {
-		c.end()
-		c.c.Close()
+		c.End()
 	}
 	s.mu.Unlock()
 	s.wait.Wait()
@@ -138,6 +165,7 @@ func (c *Conn) serve() {
 		calls.Wait()
 		s.mu.Lock()
 		delete(s.conns, c)
+		s.ended++
 		if s.from[c.Remote.Addr()]--; s.from[c.Remote.Addr()] == 0 {
 			delete(s.from, c.Remote.Addr())
 		}

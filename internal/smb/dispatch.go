@@ -262,6 +262,8 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	if r.h.flags&flagSigned == 0 || !verifyMessage(r.sess.signer, r.raw) {
 		return fail(statusAccessDenied)
 	}
+	r.sess.traffic.Did()
+	r.c.srv.stirs.Add(1)
 	if related && r.link.status.failed() && !r.link.hasFile {
 		return fail(r.link.status) // it would act on what was never opened
 	}

@@ -2,6 +2,7 @@ package smb
 
 import (
 	"sync"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
@@ -11,6 +12,7 @@ import (
 // open is one file, directory or pipe that a session has open.
 type open struct {
 	id     uint64
+	since  time.Time
 	tree   *tree
 	handle *files.Handle // nil for pipes
 	pipe   *pipe         // nil for files
@@ -151,7 +153,7 @@ func (r *request) create() (*reply, error) {
 
 // keep enters what was opened into the session.
 func (r *request) keep(o *open) (*open, Status) {
-	o.id, o.tree = r.c.srv.nextID.Add(1), r.tree
+	o.id, o.tree, o.since = r.c.srv.nextID.Add(1), r.tree, time.Now()
 	s := r.sess
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -163,13 +165,7 @@ func (r *request) keep(o *open) (*open, Status) {
 	return o, statusOK
 }
 
-func (r *request) forget(o *open) {
-	r.sess.mu.Lock()
-	delete(r.sess.opens, o.id)
-	r.sess.mu.Unlock()
-	r.c.stopWaiting(func(a *asyncOp) bool { return a.file == o.id })
-	o.close()
-}
+func (r *request) forget(o *open) { r.sess.drop(o) }
 
 // putInfo writes the four times, the sizes and the attributes in the order that
 // CREATE, CLOSE and FileNetworkOpenInformation share.
@@ -337,6 +333,7 @@ func (r *request) read() (*reply, error) {
 	}
 	clear(buf.b[:headerSize+fixed])
 	n, err := o.handle.ReadAt(buf.b[headerSize+fixed:], int64(offset))
+	r.sess.traffic.Read(n)
 	if err == nil && n < max(minimum, 1) && length > 0 {
 		err = statusEndOfFile
 	}
@@ -382,6 +379,7 @@ func (r *request) write() (*reply, error) {
 	} else if n, err = o.handle.WriteAt(data, int64(offset), flags&writeThrough != 0); err != nil {
 		return nil, err
 	}
+	r.sess.traffic.Wrote(n)
 	rep := newReply(16).fixed(17, 16)
 	le.PutUint32(rep.at(4), uint32(n))
 	return rep, nil

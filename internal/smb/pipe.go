@@ -11,6 +11,7 @@ import (
 
 // pipe is an open named pipe on which RPC is spoken.
 type pipe struct {
+	name string
 	mu   sync.Mutex
 	rpc  *dcerpc.Conn
 	out  [][]byte // whole messages not read yet
@@ -77,7 +78,7 @@ func (r *request) createPipe(rawName []byte) (*reply, error) {
 	}
 	sub := r.c.subject(r.sess.user)
 	srv := r.c.srv
-	o, status := r.keep(&open{pipe: &pipe{c: r.c, rpc: dcerpc.NewConn(dcerpc.ServerService{
+	o, status := r.keep(&open{pipe: &pipe{name: "srvsvc", c: r.c, rpc: dcerpc.NewConn(dcerpc.ServerService{
 		Name:   srv.Name,
 		Shares: func() []dcerpc.Share { return announced(srv.Files.Announced(sub)) },
 	})}})

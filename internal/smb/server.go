@@ -53,6 +53,7 @@ type Server struct {
 	stopped  bool
 	wait     sync.WaitGroup
 	nextID   atomic.Uint64
+	stirs    atomic.Uint64 // see live.Door
 }
 
 const (
@@ -113,6 +114,7 @@ func (s *Server) begin(c *conn) bool {
 	go func() {
 		defer s.wait.Done()
 		c.serve()
+		s.stirs.Add(1)
 		s.mu.Lock()
 		delete(s.conns, c)
 		if s.from[c.address]--; s.from[c.address] == 0 {

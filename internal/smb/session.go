@@ -11,6 +11,7 @@ import (
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/ntlm"
 )
 
@@ -35,6 +36,8 @@ const (
 // session is one signed-in user on one connection.
 type session struct {
 	id     uint64
+	number uint64 // to who looks after things: see live.go
+	since  time.Time
 	conn   *conn
 	signIn *ntlm.SignIn // under way; only the reading goroutine touches it
 
@@ -43,6 +46,7 @@ type session struct {
 	user        identity.ID // these three are fixed once established
 	name        string
 	signer      signer
+	traffic     live.Traffic
 
 	mu       sync.Mutex
 	trees    map[uint32]*tree
@@ -241,7 +245,7 @@ func (r *request) establish(s *session) Status {
 	if err != nil {
 		return statusUnexpectedIOError
 	}
-	s.signer = sign
+	s.signer, s.number, s.since = sign, c.srv.nextID.Add(1), time.Now()
 	s.established.Store(true)
 	c.srv.mu.Lock()
 	c.srv.sessions[s.id] = s

@@ -20,6 +20,7 @@ import (
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/signin"
@@ -38,6 +39,7 @@ type Gateway struct {
 	NFS     string
 	URL     string // of the console and the API
 	Doors   trying.Doors
+	Live    live.Doors
 }
 
 // Start starts one; it ends with the test.
@@ -74,7 +76,8 @@ func Start(t testing.TB) *Gateway {
 	go func() { nfsDone <- nfsServer.Serve(nl) }()
 	g.NFS = nl.Addr().String()
 	g.Doors = trying.Doors{SMB: server.Try, NFS: nfsServer.Try, Files: g.Files}
-	console := httptest.NewServer(api.New(api.Config{Service: svc, Doors: g.Doors, SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
+	g.Live = live.Doors{server, nfsServer}
+	console := httptest.NewServer(api.New(api.Config{Service: svc, Doors: g.Doors, Live: g.Live, SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
 		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port}))
 	g.URL = console.URL
 	t.Cleanup(func() {

@@ -35,6 +35,7 @@ type Client struct {
 	// Version 4.1.
 	session  []byte
 	sequence uint32
+	Flags    uint32 // of the last SEQUENCE
 }
 
 // Dial connects as a uid with a gid.
@@ -241,6 +242,9 @@ func (c *Client) Sequence() func(w *onc.Writer) {
 	return c.SequenceOf(c.sequence, 0)
 }
 
+// Over has the session go on over another connection.
+func (c *Client) Over(other net.Conn) { c.C = other }
+
 // SequenceOf is Sequence with a number and a slot.
 func (c *Client) SequenceOf(sequence, slot uint32) func(w *onc.Writer) {
 	return Op(53, Raw(c.session), sequence, slot, slot, true)
@@ -255,6 +259,7 @@ func (c *Client) Session(ops ...func(w *onc.Writer)) (uint32, *onc.Reader) {
 	if _, s := Next(r); s != 0 {
 		return s, r
 	}
-	r.Fixed(16 + 5*4)
+	r.Fixed(16 + 4*4)
+	c.Flags = r.Uint32()
 	return status, r
 }

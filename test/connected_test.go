@@ -1,0 +1,196 @@
+package test
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/test/gateway"
+	"amber.example/gatekeeper/test/nfsraw"
+)
+
+// Who is connected and what they hold open is one list for all protocols; a client library of other hands is cut off where it is ended, loses no word that
+// it wrote, and comes back.
+func TestWhoIsConnectedIsSeenAndEnded(t *testing.T) {
+	g := gateway.Start(t)
+	keeper := g.Token(t, "keeper")
+	sessions := func(q string) api.Sessions { return get[api.Sessions](t, g, keeper, "sessions?"+q) }
+	opens := func(q string) api.Opens { return get[api.Opens](t, g, keeper, "opens?"+q) }
+	require.Empty(t, sessions("").Sessions)
+
+	isolde := g.Dial(t, "isolde", 0x311)
+	share := g.Mount(t, isolde, "nightlog")
+	f, err := share.Create("held.txt")
+	require.NoError(t, err)
+	_, err = f.Write([]byte("written and acknowledged"))
+	require.NoError(t, err)
+	piran := g.Dial(t, "piran", 0x210)
+	log, err := g.Mount(t, piran, "nightlog").Create("piran.txt")
+	require.NoError(t, err)
+	nightlogOverNFS(t, g)
+	c := nfsraw.Dial(t, g.NFS, 2003, 3001)
+	c.NewSession("dome1")
+	status, _ := c.Session(nfsraw.Op(24), nfsraw.Op(15, "nightlog"), nfsraw.Op(18, 0, 1, 0, uint64(0), "owner", 0, 0, "held.txt"))
+	require.Zero(t, status)
+
+	all := sessions("")
+	require.Equal(t, 3, all.Total)
+	first := all.Sessions[0]
+	require.Equal(t, []api.Connected{{User: "isolde"}}, first.Who)
+	require.Equal(t, "3.1.1", first.Version)
+	require.NotEmpty(t, first.Signing)
+	require.Equal(t, []string{"nightlog"}, first.Through)
+	require.EqualValues(t, 24, first.Written)
+	require.Equal(t, 1, first.Opens)
+	require.Equal(t, "2.1", all.Sessions[1].Version)
+	require.Equal(t, "HMAC-SHA256", all.Sessions[1].Signing)
+	last := all.Sessions[2]
+	require.Equal(t, "4.1", last.Version)
+	require.Equal(t, "piran", last.Who[0].User)
+	require.EqualValues(t, 2003, *last.Who[0].UID)
+
+	for q, want := range map[string]int{"who=isolde": 1, "who=PIRAN": 2, "who=2003": 1, "via=nfs": 1, "via=smb": 2, "from=127.0.0.1": 3, "from=127.0.0.0/8": 3, "from=192.0.2.0/24": 0,
+		"from=no-such-host": 0, "on=nightlog": 3, "on=nightlog/2026": 3, "on=plates": 0, "on=nowhere": 0, "via=nfs&who=isolde": 0} {
+		require.Equal(t, want, sessions(q).Total, q)
+	}
+	require.Len(t, sessions("limit=1").Sessions, 1)
+	require.Equal(t, "nfs", sessions("limit=1").Sessions[0].Via, "the latest")
+
+	open := opens("on=nightlog/held.txt")
+	require.Equal(t, 2, open.Total)
+	require.Equal(t, "nightlog/held.txt", open.Opens[0].Path)
+	require.Equal(t, []string{"read", "write"}, open.Opens[0].Does)
+	require.Equal(t, []string{"read"}, open.Opens[1].Does)
+	require.Equal(t, first.ID, open.Opens[0].Session)
+	require.Equal(t, 3, opens("on=nightlog").Total)
+	require.Zero(t, opens("on=nightlog/held").Total, "a name that only begins so is another")
+
+	// Nobody but an administrator ends anything, and it is written down who did.
+	auditor := g.Token(t, "auditor")
+	require.Equal(t, http.StatusOK, ask(t, g, auditor, "GET", "/api/v1/sessions", "").status)
+	for _, path := range []string{"sessions/" + first.ID, "opens/" + open.Opens[0].ID} {
+		require.Equal(t, http.StatusForbidden, ask(t, g, auditor, "DELETE", "/api/v1/"+path, "").status)
+	}
+	require.Equal(t, http.StatusForbidden, ask(t, g, g.Token(t, "isolde"), "GET", "/api/v1/sessions", "").status)
+	require.Equal(t, http.StatusNotFound, ask(t, g, keeper, "DELETE", "/api/v1/sessions/smb-99999", "").status)
+	require.Equal(t, http.StatusNotFound, ask(t, g, keeper, "DELETE", "/api/v1/opens/nfs-99999", "").status)
+
+	require.Equal(t, http.StatusNoContent, ask(t, g, keeper, "DELETE", "/api/v1/opens/"+open.Opens[0].ID, "").status)
+	_, err = f.Write([]byte("more"))
+	require.Error(t, err, "STATUS_FILE_CLOSED")
+	again, err := share.Open("held.txt")
+	require.NoError(t, err, "the session goes on")
+	said, err := io.ReadAll(again)
+	require.NoError(t, err)
+	require.Equal(t, "written and acknowledged", string(said))
+
+	require.Equal(t, http.StatusNoContent, ask(t, g, keeper, "DELETE", "/api/v1/sessions/"+first.ID, "").status)
+	_, err = share.Stat("held.txt")
+	require.Error(t, err, "STATUS_USER_SESSION_DELETED")
+	require.Equal(t, http.StatusNotFound, ask(t, g, keeper, "DELETE", "/api/v1/sessions/"+first.ID, "").status, "it has ended")
+	_, err = log.Write([]byte("others go on"))
+	require.NoError(t, err)
+	require.NotEmpty(t, g.Dial(t, "isolde", 0x311), "she comes back")
+	require.Equal(t, http.StatusNoContent, ask(t, g, keeper, "DELETE", "/api/v1/sessions/"+last.ID, "").status)
+	require.Zero(t, opens("via=nfs").Total)
+
+	var acts []string
+	for _, row := range get[[]api.JournalRow](t, g, keeper, "journal?by=keeper&limit=3") {
+		acts = append(acts, row.Action+": "+row.Subject)
+	}
+	require.Equal(t, []string{"end session: piran from 127.0.0.1 over NFS 4.1", "end session: isolde from 127.0.0.1 over SMB 3.1.1", "close open: nightlog/held.txt, open for isolde from 127.0.0.1"}, acts)
+}
+
+// Whoever watches the wire is told that something was asked there, and whoever does not is not.
+func TestWhatStirsAtTheWireIsTold(t *testing.T) {
+	g := gateway.Start(t)
+	keeper := g.Token(t, "keeper")
+	heard := func(query string) chan string {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", g.URL+"/api/v1/watch"+query, nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+keeper)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		t.Cleanup(func() { resp.Body.Close() })
+		out := make(chan string, 64)
+		go func() {
+			var all strings.Builder
+			b := make([]byte, 4096)
+			for {
+				n, err := resp.Body.Read(b)
+				all.Write(b[:n])
+				for {
+					line, rest, ok := strings.Cut(all.String(), "\n")
+					if !ok {
+						break
+					}
+					all.Reset()
+					all.WriteString(rest)
+					if strings.HasPrefix(line, "event: ") {
+						out <- line
+					}
+				}
+				if err != nil {
+					return
+				}
+			}
+		}()
+		return out
+	}
+	live, still := heard("?live=true"), heard("")
+	g.Mount(t, g.Dial(t, "isolde", 0x311), "nightlog")
+	require.Eventually(t, func() bool {
+		select {
+		case line := <-live:
+			return line == "event: stirred"
+		default:
+			return false
+		}
+	}, 30*time.Second, 20*time.Millisecond)
+	for len(still) > 0 {
+		require.NotEqual(t, "event: stirred", <-still)
+	}
+}
+
+// By command line, sessions are ended by name or all that match, and nothing is where nothing was said.
+func TestSessionsByCommandLine(t *testing.T) {
+	bin := binary(t)
+	p := serve(t, bin, t.TempDir()+"/state", "--demo")
+	a := amber{t, bin, p.url, t.TempDir()}
+	_, errOut, code := a.try("keeper-at-larkfell", "sign-in", "keeper")
+	require.Zero(t, code, errOut)
+	require.Contains(t, a.run("session", "list"), "nobody is connected")
+	require.Contains(t, a.run("open", "list"), "nothing is open")
+	for i, bad := range [][]string{{"session", "end"}, {"session", "end", "smb-1", "--who", "isolde"}, {"open", "close"}, {"session", "list", "--via", "ftp"}} {
+		_, errOut, code := a.try("", bad...)
+		require.Equal(t, 2, code, "%d: %s", i, errOut)
+	}
+	hold := func(name string) {
+		g := gateway.Gateway{SMB: p.smb}
+		share, err := g.Dial(t, "isolde", 0).Mount("nightlog")
+		require.NoError(t, err)
+		f, err := share.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
+		require.NoError(t, err)
+		t.Cleanup(func() { f.Close() })
+	}
+	for i := range 3 {
+		hold(fmt.Sprintf("held-%d.txt", i))
+	}
+	out := a.run("session", "list", "--who", "isolde")
+	require.Equal(t, 3, strings.Count(out, "isolde"))
+	require.Contains(t, a.run("open", "list", "--on", "nightlog/held-1.txt"), "read, write")
+	_, errOut, code = a.try("", "session", "end", "--who", "isolde")
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "This ends 3 sessions, with all that is open in them.")
+	require.Contains(t, a.run("open", "close", "--on", "nightlog/held-1.txt", "--yes"), "closed 1 of 1")
+	require.Contains(t, a.run("session", "end", "--who", "isolde", "--yes"), "ended 3 of 3")
+	require.Contains(t, a.run("session", "list"), "nobody is connected")
+	require.Contains(t, a.run("session", "end", "--who", "isolde", "--yes"), "nothing matches")
+}
