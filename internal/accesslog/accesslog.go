@@ -64,6 +64,8 @@ type Log struct {
 	last   *last
 	events *store.Events
 	person func(identity.ID) string
+
+	writing sync.Mutex
 }
 
 // Open opens what was written down in a state directory, which is kept for so long; person gives the name of a user.
@@ -202,6 +204,8 @@ type dueEvent struct {
 
 // writeSeen writes down what is due: what was not told of within the window, or, at the end, all.
 func (l *Log) writeSeen(ctx context.Context, all bool) error {
+	l.writing.Lock() // what is due is written once
+	defer l.writing.Unlock()
 	if err := l.last.write(ctx, l.events); err != nil {
 		return err
 	}
@@ -264,8 +268,9 @@ func (l *Log) dueEvents(all bool) (due []dueEvent) {
 	return due
 }
 
-// Events gives what was done or refused at the wire, as it matches.
+// Events gives what was done or refused at the wire, as it matches, up to now.
 func (l *Log) Events(ctx context.Context, m store.Match) ([]store.Event, error) {
+	_ = l.writeSeen(ctx, false) // where that cannot be, what could be is given
 	return l.events.Listed(ctx, m)
 }
 

@@ -97,7 +97,7 @@ func (s *Server) registerWatch() {
 		next, times := s.svc.Changed(), int64(0)
 		var stirs <-chan time.Time
 		stirred, wasAt := int64(0), s.live.Stirs()
-		if in.Live {
+		if in.Live && caller(ctx).Role != identity.NoRole { // others learn nothing of who comes and goes
 			every := time.NewTicker(stirredEvery)
 			defer every.Stop()
 			stirs = every.C
