@@ -51,9 +51,22 @@ lint: web/dist/index.html
 	go tool staticcheck ./...
 	cd web && npm run --silent lint
 
+# What asks the API and the command line one thing after the other is tested without it, and so is the lab, whose clients are emulated.
+UNRACED := ^Test(KernelClient|EveryExample.*|Docs.*|NoErrorSpeaks.*|TheTableOfRoles|WhatMayStandInASet|BadInput.*)$$
+
+.PHONY: test-raced test-unraced test-console
 test: tools build lint
+	@$(MAKE) --no-print-directory --output-sync=target -j2 test-unraced test-raced
+	@$(MAKE) --no-print-directory test-console
+
+test-unraced:
 	go test -timeout 25m $$(go list ./... | grep -v -x -F "$$(go list $(RACED))")
-	CGO_ENABLED=1 go test -race $(UNCHECKED) -timeout 40m $(RACED)
+	go test -timeout 25m ./test -run '$(UNRACED)'
+
+test-raced:
+	CGO_ENABLED=1 go test -race $(UNCHECKED) -timeout 40m $(RACED) -skip '$(UNRACED)'
+
+test-console:
 	cd web && npm run --silent test
 	cd web && AMBER=../bin/amber node --test --test-concurrency=2 e2e/*.test.mjs
 

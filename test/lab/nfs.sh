@@ -143,8 +143,8 @@ same 'and is read' 'plate' "$(head -c 5 /p/index.csv)"
 
 # A limit is set while this goes on, and taken away again; see lab_test.go.
 echo now >limit-me
-until [[ -s limited ]]; do sleep 0.2; done
-most=$(cat limited)
+until [[ -s /b/work/limited ]]; do sleep 0.2; done # there, nothing is remembered of what was not there
+most=$(cat /b/work/limited)
 same 'df shows the limit' "$((most >> 20)) MiB" "$(($(df -B1 --output=size . | tail -1) >> 20)) MiB"
 head -c 8000000 /dev/urandom >/tmp/large
 same 'writing ends at the limit' 'Disk quota exceeded' "$(dd if=/tmp/large of=large bs=64k oflag=direct 2>&1 | grep -o 'Disk quota exceeded' | head -1)"
@@ -163,7 +163,7 @@ same 'and gets no further' 1 "$(dd if=/dev/zero of=large bs=1M count=8 oflag=app
 same 'which leaves what it wrote' verified "$(border $room --verify_only)"
 rm large
 echo now >let-me
-until [[ -e let ]]; do sleep 0.2; done
+until [[ -e /b/work/let ]]; do sleep 0.2; done
 cp /tmp/large large
 same 'and without the limit no end' "$(sha256sum </tmp/large)" "$(sha256sum <large)"
 rm -f large limit-me limited let-me let
