@@ -813,6 +813,7 @@ test('a folder is made on one page, with what it does beside it, and all of it t
   await p.getByLabel('Name', { exact: true }).fill('plates');
   await p.getByText('there is a folder plates already').waitFor();
   await p.getByLabel('Name', { exact: true }).fill('spectra');
+  await p.getByText('there is a folder plates already').waitFor({ state: 'detached' }); // what is below moves up
   await p.getByRole('combobox', { name: 'Who changes' }).fill('obs');
   await p.getByRole('option', { name: /^observers/ }).click();
   await p.getByText('Over NFS, for hosts with Unix').click();

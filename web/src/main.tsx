@@ -22,6 +22,7 @@ const Groups = lazy(async () => ({ default: (await import('./pages/groups')).Gro
 const Hosts = lazy(async () => ({ default: (await import('./pages/hosts')).Hosts }));
 const Journal = lazy(async () => ({ default: (await import('./pages/journal')).Journal }));
 const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
+const Live = lazy(async () => ({ default: (await import('./pages/live')).Live }));
 const MatrixPage = lazy(async () => ({ default: (await import('./pages/matrix')).MatrixPage }));
 const NewFolderPage = lazy(async () => ({ default: (await import('./pages/new-folder')).NewFolderPage }));
 const Notices = lazy(async () => ({ default: (await import('./pages/notices')).Notices }));
@@ -80,6 +81,7 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/folders/:name" element={<FolderPage />} />
       <Route path="/hosts" element={<Hosts />} />
       <Route path="/limits" element={<Limits />} />
+      <Route path="/live" element={<Live />} />
       <Route path="/people/:name" element={<Person />} />
       <Route path="/people" element={<People />} />
       <Route path="/groups" element={<Groups />} />
@@ -107,6 +109,7 @@ const first: [RegExp, () => Promise<unknown>][] = [
   [/^\/limits/, () => import('./pages/limits')],
   [/^\/groups$/, () => import('./pages/groups')],
   [/^\/why/, () => import('./pages/why')],
+  [/^\/live/, () => import('./pages/live')],
   [/^\/matrix/, () => import('./pages/matrix')],
   [/^\/findings/, () => import('./pages/findings')],
   [/^\/journal/, () => import('./pages/journal')],

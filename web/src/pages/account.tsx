@@ -325,13 +325,11 @@ function Tokens({ role }: { role: Me['role'] }) {
               head: t`Last used`,
               cell: (token) =>
                 token.used ? (
-                  <>
-                    <Trans>
-                      <Moment at={token.used} /> from {token.address}
-                    </Trans>
-                  </>
+                  <Trans>
+                    <Moment at={token.used} /> from {token.address}
+                  </Trans>
                 ) : (
-                  'never'
+                  t`never`
                 ),
             },
             { head: t`From`, cell: (token) => token.from.join(', ') || t`anywhere` },

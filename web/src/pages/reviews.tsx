@@ -315,7 +315,11 @@ export function ReviewPage() {
           rows={lines}
           rowKey={(l) => l.number}
           columns={[
-            { head: t`Where`, cell: (l) => l.path || t`group ${l.group ?? ''}`, is: { fontFamily: 'mono', fontSize: 'sm' } },
+            {
+              head: t`Where`,
+              cell: (l) => l.path || t`group ${l.group ?? ''}`,
+              is: { fontFamily: 'mono', fontSize: 'sm' },
+            },
             {
               head: t`What`,
               cell: (l) => (

@@ -22,7 +22,7 @@ function Go({ to, text, Drawn }: Place) {
         <HStack
           gap="2.5"
           px={{ base: '2', sm: '3' }}
-          py="1"
+          py={{ base: '1', lg: '0.5' }}
           borderRadius="md"
           fontWeight={isActive ? '700' : '500'}
           bg={isActive ? 'accent.soft' : undefined}

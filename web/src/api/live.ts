@@ -1,0 +1,60 @@
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useEffect } from 'react';
+import { api, client, taken } from './client';
+import type { components } from './schema.gen';
+
+export type Session = components['schemas']['Session'];
+export type Open = components['schemas']['Open'];
+export type Event = components['schemas']['Event'];
+
+/** Who and what is asked about; what is empty narrows nothing. */
+export type LiveQuery = { who?: string; from?: string; via?: 'smb' | 'nfs'; on?: string; limit?: number };
+
+const given = (q: LiveQuery): LiveQuery => Object.fromEntries(Object.entries(q).filter(([, value]) => value));
+
+export const useSessions = (q: LiveQuery) =>
+  useQuery({
+    queryKey: ['live', 'sessions', q],
+    placeholderData: keepPreviousData,
+    queryFn: () => taken(api.GET('/api/v1/sessions', { params: { query: given(q) } })),
+  });
+
+export const useOpens = (q: LiveQuery) =>
+  useQuery({
+    queryKey: ['live', 'opens', q],
+    placeholderData: keepPreviousData,
+    queryFn: () => taken(api.GET('/api/v1/opens', { params: { query: given(q) } })),
+  });
+
+/** What was refused at the wire last, or else done there. */
+export const useEvents = (q: { by?: string; on?: string; only?: 'refused' | 'sign-in refused'; limit: number }) =>
+  useQuery({
+    queryKey: ['live', 'events', q],
+    placeholderData: keepPreviousData,
+    queryFn: () => taken(api.GET('/api/v1/events', { params: { query: q } })),
+  });
+
+/** Has what is connected be asked for anew as something stirs at the wire, while the page is seen. */
+export function useStirs() {
+  useEffect(() => {
+    let source: EventSource | undefined;
+    const again = () => client.invalidateQueries({ queryKey: ['live'] });
+    const look = () => {
+      source?.close();
+      source = undefined;
+      if (document.hidden) return;
+      source = new EventSource('/api/v1/watch?live=true');
+      source.addEventListener('stirred', again);
+      source.addEventListener('moved', again);
+    };
+    look();
+    // How long something is idle goes on by itself.
+    const tick = setInterval(() => !document.hidden && again(), 15_000);
+    document.addEventListener('visibilitychange', look);
+    return () => {
+      document.removeEventListener('visibilitychange', look);
+      clearInterval(tick);
+      source?.close();
+    };
+  }, []);
+}
