@@ -194,3 +194,56 @@ func TestSessionsByCommandLine(t *testing.T) {
 	require.Contains(t, a.run("session", "list"), "nobody is connected")
 	require.Contains(t, a.run("session", "end", "--who", "isolde", "--yes"), "nothing matches")
 }
+
+// What is asked at the wire is counted by folder, way in, person and host, is kept over time, and is given to whoever may look as Prometheus takes it.
+func TestWhatIsAskedIsCounted(t *testing.T) {
+	g := gateway.Start(t)
+	share := g.Mount(t, g.Dial(t, "isolde", 0x311), "nightlog")
+	require.NoError(t, share.WriteFile("counted.txt", make([]byte, 300_000), 0o644))
+	_, err := share.ReadFile("counted.txt")
+	require.NoError(t, err)
+	orla, err := g.TryDial("orla", "orla-at-larkfell", 0x311)
+	require.NoError(t, err)
+	defer func() { _ = orla.Logoff() }()
+	_, err = orla.Mount("nightlog")
+	require.Error(t, err)
+	nightlogOverNFS(t, g)
+	c := nfsraw.Dial(t, g.NFS, 2003, 3001)
+	status, _ := c.Lookup3(c.Mnt("/nightlog"), "counted.txt")
+	require.Zero(t, status)
+	status, _ = c.Lookup3(c.Mnt("/nightlog"), "no-such-file")
+	require.NotZero(t, status)
+
+	keeper, auditor := g.Token(t, "keeper"), g.Token(t, "auditor")
+	a := ask(t, g, auditor, "GET", "/metrics", "")
+	require.Equal(t, http.StatusOK, a.status)
+	said := string(a.body)
+	for _, line := range []string{`amber_folder_read_bytes_total{folder="nightlog"} 300000`, `amber_folder_written_bytes_total{folder="nightlog"} 300000`, `amber_share_written_bytes_total{share="nightlog"} 300000`,
+		`amber_person_read_bytes_total{user="isolde"} 300000`, `amber_host_written_bytes_total{address="127.0.0.1"} 300000`, `amber_folder_requests_total{folder="nightlog",kind="look",outcome="failed"} 1`,
+		`amber_export_requests_total{kind="look",outcome="done",path="/nightlog"} 1`, `amber_protocol_requests_total{kind="other",outcome="refused",version="SMB 3.1.1"} 1`, `amber_sessions{via="SMB"} 2`, `amber_build_info{version="test"} 1`} {
+		require.Contains(t, said, line+"\n")
+	}
+	require.Regexp(t, `amber_folder_request_duration_seconds_count\{folder="nightlog"\} [1-9]`, said)
+	for _, token := range []string{"", g.Token(t, "isolde")} {
+		require.Contains(t, []int{http.StatusUnauthorized, http.StatusForbidden}, ask(t, g, token, "GET", "/metrics", "").status)
+	}
+
+	var over api.Throughput
+	require.Eventually(t, func() bool {
+		over = get[api.Throughput](t, g, keeper, "throughput?of=nightlog")
+		return len(over.Spans) > 0
+	}, 40*time.Second, 200*time.Millisecond)
+	require.Equal(t, 10, over.Step)
+	require.EqualValues(t, 300_000, over.Totals.Read)
+	require.EqualValues(t, 300_000, over.Totals.Written)
+	require.Positive(t, over.Totals.Median)
+	require.GreaterOrEqual(t, over.Totals.Slow, over.Totals.Median)
+	all := get[api.Throughput](t, g, keeper, "throughput")
+	require.Greater(t, all.Totals.Operations, over.Totals.Operations, "signing in is of no folder")
+	require.Empty(t, get[api.Throughput](t, g, keeper, "throughput?of=plates").Spans)
+	csv := string(ask(t, g, keeper, "GET", "/api/v1/throughput/export?of=nightlog", "").body)
+	require.True(t, strings.HasPrefix(csv, "at,seconds,operations,read,written,median_ms,slow_ms\n"), csv)
+	require.Equal(t, len(over.Spans)+1, strings.Count(csv, "\n"))
+	require.Equal(t, http.StatusNotFound, ask(t, g, keeper, "GET", "/api/v1/throughput?of=no-such", "").status)
+	require.Equal(t, http.StatusUnprocessableEntity, ask(t, g, keeper, "GET", "/api/v1/throughput?since=2026-03-02T00:00:00Z&until=2026-03-01T00:00:00Z", "").status)
+}

@@ -17,7 +17,7 @@ import (
 var update = flag.Bool("update", false, "write what the commands print into the docs")
 
 // unsteady is what differs from one run to the next.
-var unsteady = regexp.MustCompile(`(?m:^20\d\d-\d\d-\d\d \d\d:\d\d(:\d\d)?)|from \d+ \w+ 20\d\d, \d\d:\d\d UTC|whsec_\S+|from 20\d\d-\d\d-\d\d \d\d:\d\d\s+UTC|20\d\d-\d\d-\d\dT[\d:.]+(Z|[+-]\d\d:\d\d)|20\d\d-\d\d-\d\d \d\d:\d\d:\d\d|until 20\d\d-\d\d-\d\d( \d\d:\d\d UTC)?|until \d+ \w+ \d\d:\d\d|signed in .*|closed \d+ \w+ 20\d\d|127\.0\.0\.1 \(localhost[^)]*\)|127\.0\.0\.1:\d+|\S*/volumes/summit|(since|left on) \d+ \w+ 20\d\d|\d+ \w{3} \d\d:\d\d *|amber-\d+\.\S+`)
+var unsteady = regexp.MustCompile(`(?m:^20\d\d-\d\d-\d\d \d\d:\d\d(:\d\d)?)|from \d+ \w+ 20\d\d, \d\d:\d\d UTC|whsec_\S+|from 20\d\d-\d\d-\d\d \d\d:\d\d\s+UTC|20\d\d-\d\d-\d\dT[\d:.]+(Z|[+-]\d\d:\d\d)|20\d\d-\d\d-\d\d \d\d:\d\d:\d\d|until 20\d\d-\d\d-\d\d( \d\d:\d\d UTC)?|until \d+ \w+ \d\d:\d\d|signed in .*|closed \d+ \w+ 20\d\d|127\.0\.0\.1 \(localhost[^)]*\)|127\.0\.0\.1:\d+|\S*/volumes/summit|(since|left on) \d+ \w+ 20\d\d|\d+ \w{3} \d\d:\d\d *|amber-\d+\.\S+|(SMB|NFS) [\d.]+ +\d\d:\d\d +\d+ s *|\d\d:\d\d$|(?m: \d\d:\d\d$)`)
 
 // Every console block of the tour is what the commands in it print, run in order
 // on a fresh demo. A line after "$ " is a command, goes on after "> ", and what follows is
@@ -28,7 +28,7 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 		need.Missing(t, "python3-impacket is not installed: make test installs it")
 	}
 	bin := binary(t)
-	for _, name := range []string{"tour.md", "people.md", "roles.md", "signing-in.md", "permissions.md", "exports.md", "operating.md", "audit.md", "limits.md", "notices.md", "changes.md", "console.md"} {
+	for _, name := range []string{"tour.md", "people.md", "roles.md", "signing-in.md", "permissions.md", "exports.md", "operating.md", "audit.md", "limits.md", "notices.md", "changes.md", "console.md", "live.md"} {
 		t.Run(name, func(t *testing.T) {
 			p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
 			root, err := filepath.Abs("..")

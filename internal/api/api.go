@@ -47,6 +47,8 @@ type Config struct {
 	Doors trying.Doors
 	// Live are the same ways in, as far as who has come by them; none where it serves nothing.
 	Live live.Doors
+	// Scrape answers at /metrics who may look; nil where nobody does.
+	Scrape http.Handler
 }
 
 // Server answers the API and serves the console.
@@ -136,6 +138,7 @@ func New(c Config) *Server {
 	s.registerWatch()
 	s.registerTrying()
 	s.registerConnected()
+	s.registerThroughput()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()
@@ -154,6 +157,9 @@ func New(c Config) *Server {
 		for _, property := range schema.Properties {
 			property.PatternDescription = "" // errors have it already, and no standard knows it
 		}
+	}
+	if c.Scrape != nil {
+		s.mux.Get("/metrics", s.scraped(c.Scrape))
 	}
 	if c.Console != nil {
 		s.mux.NotFound(serveConsole(c.Console))

@@ -27,6 +27,7 @@ import (
 	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/onc"
+	"amber.example/gatekeeper/internal/scrape"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/smb"
 	"amber.example/gatekeeper/internal/trying"
@@ -189,15 +190,16 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	recordUntil, stopRecording := context.WithCancel(context.Background())
 	go func() { defer close(recordedAll); svc.RecordEvents(recordUntil) }()
 	defer func() { stopRecording(); <-recordedAll }() // before the records are closed
-	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Limits: svc, Files: namespace, Log: log.With("service", "smb")})
+	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Limits: svc, Files: namespace, Meter: svc.Meter(), Log: log.With("service", "smb")})
 	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.ServedPolicy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
-		Lease: cmd.Duration("lease"), Log: log.With("service", "nfs"), Refused: svc})
+		Lease: cmd.Duration("lease"), Meter: svc.Meter(), Log: log.With("service", "nfs"), Refused: svc})
 	if err != nil {
 		return err
 	}
-	handler := api.New(api.Config{Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
+	doors := live.Doors{smbServer, nfsServer}
+	handler := api.New(api.Config{Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: doors, Jobs: svc.JobsRunning, Version: a.version}), Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
 		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener), SMBAt: smbListener.Addr().String(), NFSAt: nfsListener.Addr().String(), Names: cmd.StringSlice("console-name"), Proxies: proxies,
-		Doors: trying.Doors{SMB: smbServer.Try, NFS: nfsServer.Try, Files: namespace}, Live: live.Doors{smbServer, nfsServer}})
+		Doors: trying.Doors{SMB: smbServer.Try, NFS: nfsServer.Try, Files: namespace}, Live: doors})
 	httpServer := &http.Server{Handler: handler,
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}

@@ -88,6 +88,7 @@ func (q *compound) read() status4 {
 	}
 	q.w.PutUint32(at+4, uint32(got))
 	heard(q.Conn).traffic().Read(got)
+	q.moved.read = got
 	return ok4
 }
 
@@ -140,6 +141,7 @@ func (q *compound) write() status4 {
 		return q.fail(err)
 	}
 	heard(q.Conn).traffic().Wrote(n)
+	q.moved.written = n
 	q.w.Uint32(uint32(n))
 	q.w.Uint32(uint32(did))
 	q.w.Uint64(q.s.verifier)

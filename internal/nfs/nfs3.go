@@ -3,6 +3,7 @@ package nfs
 import (
 	"errors"
 	"math"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
@@ -40,6 +41,9 @@ const (
 	longestTarget3 = 4096
 )
 
+// moved is how many bytes of files a request took along.
+type moved struct{ read, written int }
+
 // call3 is one call of version 3.
 type call3 struct {
 	*onc.Call
@@ -48,6 +52,7 @@ type call3 struct {
 	r *onc.Reader
 
 	refused error // what was read says somebody who is nobody
+	moved   moved
 }
 
 func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
@@ -55,6 +60,12 @@ func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	h := heard(c.Conn)
 	h.three.Store(true)
 	h.own.Did()
+	began, start := time.Now(), w.Len()
+	defer func() { // of what is no procedure there is nothing to be counted
+		if c.Procedure < uint32(len(kinds3)) {
+			s.counted(c, "NFS 3", kinds3[c.Procedure], statusAt(w, start), began, q.moved.read, q.moved.written)
+		}
+	}()
 	procs := [...]func() onc.AcceptStat{
 		func() onc.AcceptStat { return onc.Success }, q.getAttr, q.setAttr, q.lookup, q.access, q.readLink, q.read, q.write, q.create, q.mkdir,
 		q.symlink, q.mknod, func() onc.AcceptStat { return q.remove(false) }, func() onc.AcceptStat { return q.remove(true) }, q.rename, q.link,
@@ -316,6 +327,7 @@ func (q *call3) read() onc.AcceptStat {
 	}
 	q.w.Cut(n, got)
 	heard(q.Conn).own.Read(got)
+	q.moved.read = got
 	q.w.PutUint32(counts, uint32(got))
 	if offset+uint64(got) >= a.Size {
 		q.w.PutUint32(counts+4, 1)
@@ -348,6 +360,7 @@ func (q *call3) write() onc.AcceptStat {
 	n, did, err := f.WriteAt(data, int64(offset), files.Stability(stable))
 	good := q.status(err)
 	heard(q.Conn).own.Wrote(n)
+	q.moved.written = n
 	after, lookErr := f.Attributes()
 	if lookErr != nil {
 		putWCC(q.w, export, &before, nil)

@@ -3,6 +3,7 @@ package nfs
 import (
 	"math"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"amber.example/gatekeeper/internal/core/access"
@@ -84,6 +85,7 @@ type compound struct {
 	cache   bool // the answer is to be kept
 	client  *client4
 	ops     int
+	moved   moved // by the operation that is being done
 }
 
 // stateID is a stateid4.
@@ -177,6 +179,9 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	return onc.Success
 }
 
+// minors are what the two are called.
+var minors = [...]string{"NFS 4.0", "NFS 4.1"}
+
 // errReplay ends a compound that was answered before: its answer stands already.
 const errReplay status4 = math.MaxUint32
 
@@ -204,7 +209,12 @@ func (q *compound) run(n, start int) (int, status4) {
 		case i > 0 && op == opSequence:
 			st = err4SequencePos
 		default:
+			began := time.Now()
+			q.moved = moved{}
 			st = q.do(op, start)
+			if kind, counts := kinds4[op]; counts {
+				q.s.counted(q.Call, minors[q.minor&1], kind, uint32(st), began, q.moved.read, q.moved.written)
+			}
 		}
 		if st == errReplay {
 			return i, st

@@ -19,6 +19,7 @@ import (
 	"amber.example/gatekeeper/internal/core/posix"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/meter"
 	"amber.example/gatekeeper/internal/onc"
 )
 
@@ -48,6 +49,7 @@ type Config struct {
 	Memory Memory
 	Lease  time.Duration // of version 4; 0 for the default
 	Log    *slog.Logger
+	Meter  *meter.Meter // counts what is asked; nil for nothing
 	// Refused is told of mounts that are; nil for nobody.
 	Refused files.EventSink
 }
@@ -164,6 +166,7 @@ type guestKey struct {
 
 type knownGuest struct {
 	*files.Guest
+	about *meter.Of
 	until time.Time
 }
 
@@ -191,6 +194,7 @@ func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
 	defer gs.mu.Unlock()
 	now := time.Now()
 	if g, ok := gs.by[key]; ok && now.Before(g.until) {
+		c.Note = g.about
 		return g.Guest
 	}
 	said := posix.Credential{UID: c.Cred.UID, GID: c.Cred.GID, Groups: c.Cred.Groups}
@@ -201,7 +205,9 @@ func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
 	if len(gs.by) >= mostGuests {
 		clear(gs.by)
 	}
-	gs.by[key] = knownGuest{g, now.Add(guestFor)}
+	about := s.about(c, export, g)
+	gs.by[key] = knownGuest{g, about, now.Add(guestFor)}
+	c.Note = about
 	if client := heard(c.Conn).client.Load(); client != nil {
 		client.came.add(key, g)
 	}

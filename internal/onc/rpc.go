@@ -148,6 +148,8 @@ type Call struct {
 	Conn  *Conn
 	large bool        // the call itself holds one of the places for large messages
 	held  *lanes.Call // the answer does
+	// Note is the program's own.
+	Note any
 }
 
 // Program answers the calls of one program.

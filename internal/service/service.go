@@ -23,6 +23,7 @@ import (
 	"amber.example/gatekeeper/internal/counting"
 	"amber.example/gatekeeper/internal/hostnames"
 	"amber.example/gatekeeper/internal/job"
+	"amber.example/gatekeeper/internal/meter"
 	"amber.example/gatekeeper/internal/review"
 	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/signin"
@@ -43,6 +44,8 @@ type Service struct {
 	store      *store.Store
 	keys       secret.Sealer
 	hosts      *hostnames.Names
+	meter      *meter.Meter
+	series     *store.Series
 	jobs       *job.Runner
 	background *background
 	ledger     *usage.Ledger
@@ -86,7 +89,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("state directory: %w", err)
 	}
-	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), background: newBackground(), week: &week{}, unwritten: newUnwritten(), volumes: newVolumes(), looking: make(chan struct{}, mostLooking), past: &pastOnes{}}
+	s := &Service{state: state, hosts: hostnames.New(net.DefaultResolver), meter: new(meter.Meter), background: newBackground(), week: &week{}, unwritten: newUnwritten(), volumes: newVolumes(), looking: make(chan struct{}, mostLooking), past: &pastOnes{}}
 	for _, option := range with {
 		option(s)
 	}
@@ -101,7 +104,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.Desk = signin.NewDesk(s, st, s.keys)
 	s.answer()
 	s.jobs = job.New(st, s.jobKinds()...)
-	for _, step := range []func(context.Context) error{s.settleRoots, s.openCounting, s.openLog, s.openTelling, s.load, s.openHashes} { // each needs those before
+	for _, step := range []func(context.Context) error{s.settleRoots, s.openCounting, s.openSeries, s.openLog, s.openTelling, s.load, s.openHashes} { // each needs those before
 		if err = step(ctx); err != nil {
 			break
 		}
@@ -110,6 +113,9 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 		st.Close()
 		if s.uses != nil {
 			s.uses.Close()
+		}
+		if s.series != nil {
+			s.series.Close()
 		}
 		if s.Log != nil {
 			s.Log.Store().Close()
@@ -121,6 +127,7 @@ func Open(ctx context.Context, state string, with ...Option) (*Service, error) {
 	s.awaitLook(s.lookAtVolumes())
 	s.background.wait.Go(s.runVolumes)
 	s.background.wait.Go(s.runUse)
+	s.background.wait.Go(s.keepHistory)
 	s.background.wait.Go(s.runDue)
 	if s.hashes != nil {
 		s.background.wait.Go(s.runHashes)
@@ -133,7 +140,7 @@ func (s *Service) Close() error {
 	s.WindDown()
 	s.jobs.Close()
 	s.background.close()
-	return errors.Join(s.counts.Close(), s.Log.Store().Close(), s.store.Close())
+	return errors.Join(s.counts.Close(), s.series.Close(), s.Log.Store().Close(), s.store.Close())
 }
 
 // openTelling takes up what has been told.

@@ -3,6 +3,7 @@ package smb
 import (
 	"runtime/debug"
 	"sync"
+	"time"
 
 	"amber.example/gatekeeper/internal/contain"
 )
@@ -16,6 +17,8 @@ type request struct {
 	sess *session
 	tree *tree
 	link *chain
+
+	gave, took int // bytes of files
 }
 
 // chain is what related requests of a compound hand on, MS-SMB2 section 3.3.5.2.7.2.
@@ -148,7 +151,9 @@ func (c *conn) answer(reqs []*request, done func()) bool {
 			link.status = statusInvalidParameter
 			continue
 		}
+		began := time.Now()
 		rep, status, alive := r.run(related)
+		r.count(began, status)
 		if !alive {
 			return false
 		}

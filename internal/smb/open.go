@@ -334,6 +334,7 @@ func (r *request) read() (*reply, error) {
 	clear(buf.b[:headerSize+fixed])
 	n, err := o.handle.ReadAt(buf.b[headerSize+fixed:], int64(offset))
 	r.sess.traffic.Read(n)
+	r.gave = n
 	if err == nil && n < max(minimum, 1) && length > 0 {
 		err = statusEndOfFile
 	}
@@ -380,6 +381,7 @@ func (r *request) write() (*reply, error) {
 		return nil, err
 	}
 	r.sess.traffic.Wrote(n)
+	r.took = n
 	rep := newReply(16).fixed(17, 16)
 	le.PutUint32(rep.at(4), uint32(n))
 	return rep, nil

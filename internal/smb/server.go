@@ -17,6 +17,7 @@ import (
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/lanes"
 	"amber.example/gatekeeper/internal/listen"
+	"amber.example/gatekeeper/internal/meter"
 )
 
 // Accounts is what the server must know of people.
@@ -34,6 +35,7 @@ type Config struct {
 	Accounts   Accounts
 	Limits     Limits // nil: no quotas are told or set
 	Files      *files.Namespace
+	Meter      *meter.Meter // counts what is asked; nil for nothing
 	Log        *slog.Logger
 	MaxClients int // connections at once; 0 is 1024
 }

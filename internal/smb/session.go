@@ -12,6 +12,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/live"
+	"amber.example/gatekeeper/internal/meter"
 	"amber.example/gatekeeper/internal/ntlm"
 )
 
@@ -47,6 +48,7 @@ type session struct {
 	name        string
 	signer      signer
 	traffic     live.Traffic
+	of          *meter.Of // what it is counted by; nil for nothing
 
 	mu       sync.Mutex
 	trees    map[uint32]*tree
@@ -59,6 +61,7 @@ type session struct {
 type tree struct {
 	id    uint32
 	share string // "" for the pipes of IPC$
+	of    *meter.Of
 }
 
 func (t *tree) pipes() bool { return t.share == "" }
@@ -246,6 +249,7 @@ func (r *request) establish(s *session) Status {
 		return statusUnexpectedIOError
 	}
 	s.signer, s.number, s.since = sign, c.srv.nextID.Add(1), time.Now()
+	s.of = s.about()
 	s.established.Store(true)
 	c.srv.mu.Lock()
 	c.srv.sessions[s.id] = s
@@ -336,7 +340,7 @@ func (r *request) treeConnect() (*reply, error) {
 			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", err.Error())
 			return nil, err
 		}
-		t.share = sh.Name
+		t.share, t.of = sh.Name, r.sess.through(sh)
 		if sh.ListOnlyOpenable {
 			flags |= listAccessible
 		}

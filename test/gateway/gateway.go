@@ -22,6 +22,7 @@ import (
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/nfs"
+	"amber.example/gatekeeper/internal/scrape"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/smb"
@@ -64,20 +65,20 @@ func Start(t testing.TB) *Gateway {
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Limits: svc, Files: g.Files, Log: log})
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Limits: svc, Files: g.Files, Meter: svc.Meter(), Log: log})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: g.Files, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Log: log, Refused: svc})
+	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.Policy, Files: g.Files, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc, Meter: svc.Meter(), Log: log, Refused: svc})
 	require.NoError(t, err)
 	nfsDone := make(chan error, 1)
 	go func() { nfsDone <- nfsServer.Serve(nl) }()
 	g.NFS = nl.Addr().String()
 	g.Doors = trying.Doors{SMB: server.Try, NFS: nfsServer.Try, Files: g.Files}
 	g.Live = live.Doors{server, nfsServer}
-	console := httptest.NewServer(api.New(api.Config{Service: svc, Doors: g.Doors, Live: g.Live, SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
+	console := httptest.NewServer(api.New(api.Config{Service: svc, Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
 		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port}))
 	g.URL = console.URL
 	t.Cleanup(func() {

@@ -37,7 +37,8 @@ export async function start(...flags) {
     });
     child.on('exit', (code) => reject(new Error(`amber serve ended with ${code}`)));
   });
-  return { child, url: text.match(/http:\/\/\S+/)[0], code: text.match(/--code (\S+)/)?.[1] };
+  const smb = text.match(/\n\s+SMB\s+\S+:(\d+)/)?.[1];
+  return { child, url: text.match(/http:\/\/\S+/)[0], smb, code: text.match(/--code (\S+)/)?.[1] };
 }
 
 export async function stop(s) {

@@ -58,3 +58,27 @@ export function useStirs() {
     };
   }, []);
 }
+
+export type Throughput = components['schemas']['Throughput'];
+
+/** What was asked over time: since a moment, or so long ago, such as 2h. */
+export const useThroughput = (q: { of?: string; since: string; until?: string }) =>
+  useQuery({
+    queryKey: ['throughput', q],
+    placeholderData: keepPreviousData,
+    refetchInterval: q.until ? false : 10_000,
+    queryFn: () =>
+      taken(
+        api.GET('/api/v1/throughput', {
+          params: { query: { ...(q.of && { of: q.of }), since: sinceOf(q.since), ...(q.until && { until: q.until }) } },
+        }),
+      ),
+  });
+
+const units: Record<string, number> = { min: 60_000, h: 3_600_000, d: 86_400_000 };
+
+/** A moment that is given as such, or as how long ago it is. */
+export function sinceOf(since: string, now = Date.now()) {
+  const ago = /^(\d+)(min|h|d)$/.exec(since);
+  return ago ? new Date(now - Number(ago[1]) * (units[ago[2] ?? ''] ?? 0)).toISOString() : since;
+}

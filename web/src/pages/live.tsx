@@ -1,8 +1,8 @@
-import { Flex, Input, Tabs, Text } from '@chakra-ui/react';
+import { Box, Flex, Input, SimpleGrid, Tabs, Text } from '@chakra-ui/react';
 import { plural, t } from '@lingui/core/macro';
 import { Trans } from '@lingui/react/macro';
 import { useMutation } from '@tanstack/react-query';
-import { useState } from 'react';
+import { lazy, Suspense, useState } from 'react';
 import { Link } from 'react-router';
 import { api, client, Refusal, taken, useMe } from '../api/client';
 import {
@@ -10,6 +10,7 @@ import {
   type LiveQuery,
   type Open,
   type Session,
+  sinceOf,
   useEvents,
   useOpens,
   useSessions,
@@ -22,11 +23,14 @@ import { Moment } from '../parts/moment';
 import { useParamsOf } from '../parts/params';
 import { Pick } from '../parts/pick';
 import { Picker } from '../parts/picker';
-import { PageHead, QuietButton, Sheet, Waiting } from '../parts/sheet';
+import { PageHead, Part, QuietButton, Sheet, Waiting } from '../parts/sheet';
 import { DataTable } from '../parts/table';
 import { say, sayRefused } from '../parts/toaster';
 
-const tabs = ['sessions', 'open', 'refused'] as const;
+const tabs = ['sessions', 'open', 'throughput', 'refused'] as const;
+
+// The charts bring what draws them.
+const ThroughputCharts = lazy(async () => ({ default: (await import('../parts/throughput')).ThroughputCharts }));
 
 /** Who is connected, what they hold open, and what was refused at the wire: as it is now, and what can be done about it. */
 export function Live() {
@@ -47,7 +51,7 @@ export function Live() {
   return (
     <>
       <PageHead title={t`Live`} text={t`Who is connected over SMB and NFS, and what they do: as it is now`} />
-      <Flex gap="4" mb="5" wrap="wrap" align="start">
+      <Flex gap="4" mb="5" wrap="wrap" align="start" hidden={tab === 'throughput'}>
         <Entry label={t`Who`} w="44">
           <Picker of="user" value={asked.who ?? ''} placeholder={t`anybody`} onChange={(v) => narrow('who', v)} />
         </Entry>
@@ -88,6 +92,9 @@ export function Live() {
           <Tabs.Trigger value="open">
             <Trans>Open</Trans>
           </Tabs.Trigger>
+          <Tabs.Trigger value="throughput">
+            <Trans>Throughput</Trans>
+          </Tabs.Trigger>
           <Tabs.Trigger value="refused">
             <Trans>Refused at the wire</Trans>
           </Tabs.Trigger>
@@ -97,6 +104,9 @@ export function Live() {
         </Tabs.Content>
         <Tabs.Content value="open" p="0">
           <Opens asked={asked} mayEnd={mayEnd} />
+        </Tabs.Content>
+        <Tabs.Content value="throughput" p="0">
+          <OverTime />
         </Tabs.Content>
         <Tabs.Content value="refused" p="0">
           <RefusedLately by={asked.who ?? ''} on={asked.on ?? ''} />
@@ -223,6 +233,81 @@ function Opens({ asked, mayEnd }: { asked: LiveQuery; mayEnd: boolean }) {
           what it has not written yet.
         </Trans>
       </Confirm>
+    </>
+  );
+}
+
+/** What was asked over time, of all or of a folder, and of another beside it. */
+function OverTime() {
+  const [params, alter] = useParamsOf();
+  const since = params.get('since') ?? '2h';
+  const until = params.get('until') ?? undefined;
+  const [one, other] = [params.get('of') ?? '', params.get('beside') ?? ''];
+  const ranges: [string, string][] = [
+    ['10min', t`ten minutes`],
+    ['2h', t`two hours`],
+    ['10h', t`ten hours`],
+    ['2d', t`two days`],
+    ['14d', t`two weeks`],
+    ['90d', t`ninety days`],
+  ];
+  const choose = (from: string, to: string) => alter({ since: from, until: to });
+  const csv = (of: string) =>
+    `/api/v1/throughput/export?${new URLSearchParams({ since: sinceOf(since), ...(of && { of }), ...(until && { until }) })}`;
+  return (
+    <>
+      <Flex gap="4" mb="5" wrap="wrap" align="end">
+        <Entry label={t`Of`} w="52">
+          <Picker
+            of="folder"
+            value={one}
+            placeholder={t`all folders`}
+            onChange={(v) => alter({ of: v.trim() }, true)}
+          />
+        </Entry>
+        <Entry label={t`Beside it`} w="52">
+          <Picker
+            of="folder"
+            value={other}
+            placeholder={t`another folder`}
+            onChange={(v) => alter({ beside: v.trim() }, true)}
+          />
+        </Entry>
+        <Entry label={t`The last`} w="40">
+          <Pick bg="sheet" value={until ? '' : since} onChange={(e) => alter({ since: e.target.value, until: '' })}>
+            {until && <option value="">{t`as chosen`}</option>}
+            {ranges.map(([value, text]) => (
+              <option key={value} value={value}>
+                {text}
+              </option>
+            ))}
+          </Pick>
+        </Entry>
+        {until && (
+          <QuietButton onClick={() => alter({ since: '', until: '' })}>
+            <Trans>Up to now again</Trans>
+          </QuietButton>
+        )}
+        <a href={csv(one)}>
+          <QuietButton as="span">
+            <Trans>As CSV</Trans>
+          </QuietButton>
+        </a>
+      </Flex>
+      <SimpleGrid columns={{ base: 1, xl: other ? 2 : 1 }} gap="5">
+        {[one, ...(other ? [other] : [])].map((of) => (
+          <Part key={of} title={of || t`All folders`}>
+            <Box p="5">
+              <Suspense fallback={<Waiting error={null} />}>
+                <ThroughputCharts of={of || undefined} since={since} until={until} onChoose={choose} />
+              </Suspense>
+            </Box>
+          </Part>
+        ))}
+      </SimpleGrid>
+      <Text mt="3" fontSize="sm" color="faint">
+        <Trans>Drag over a chart to look at a part of it. What is counted here is what SMB and NFS were asked.</Trans>
+      </Text>
     </>
   );
 }

@@ -1,8 +1,8 @@
 import { Box, Flex, HStack, SimpleGrid, Stack, Text } from '@chakra-ui/react';
-import { t } from '@lingui/core/macro';
+import { plural, t } from '@lingui/core/macro';
 import { Plural, Trans } from '@lingui/react/macro';
 import { useMutation, useQuery } from '@tanstack/react-query';
-import type { ReactNode } from 'react';
+import { lazy, type ReactNode, Suspense } from 'react';
 import { Link } from 'react-router';
 import {
   api,
@@ -22,6 +22,7 @@ import {
   useUses,
   useVolumes,
 } from '../api/client';
+import { useSessions, useStirs, useThroughput } from '../api/live';
 import { FindingIcon } from '../parts/icons';
 import { Moment } from '../parts/moment';
 import { NewFolderLink } from '../parts/new-folder-link';
@@ -47,6 +48,7 @@ export function Overview() {
       <SimpleGrid columns={{ base: 1, xl: 2 }} gap="5" alignItems="start">
         <NeedsAHand />
         <Stack gap="5">
+          <AtTheWire />
           <Part
             title={t`Room`}
             act={
@@ -87,6 +89,38 @@ const To = ({ to, children }: { to: string; children: ReactNode }) => (
     </Text>
   </Link>
 );
+
+const ThroughputCharts = lazy(async () => ({ default: (await import('../parts/throughput')).ThroughputCharts }));
+
+/** Who is connected now, and what was asked in the last hours. */
+function AtTheWire() {
+  const sessions = useSessions({ limit: 1 });
+  const n = sessions.data?.total;
+  const lately = useThroughput({ since: '2h' }).data?.spans.length ?? 0;
+  useStirs();
+  return (
+    <Part
+      title={t`At the wire`}
+      act={
+        <To to="/live">
+          <Trans>Live</Trans>
+        </To>
+      }
+    >
+      <Stack px="5" py="4" gap="3">
+        <Text minH="6">
+          {n === 0 && t`Nobody is connected.`}
+          {n !== undefined && n > 0 && plural(n, { one: '# client is connected.', other: '# clients are connected.' })}
+        </Text>
+        {lately > 0 && (
+          <Suspense fallback={null}>
+            <ThroughputCharts since="2h" brief />
+          </Suspense>
+        )}
+      </Stack>
+    </Part>
+  );
+}
 
 /** One line of numbers: what is published, and whether it is spoken. */
 function Serving() {

@@ -1,0 +1,83 @@
+package nfs
+
+import (
+	"encoding/binary"
+	"strconv"
+	"time"
+
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/meter"
+	"amber.example/gatekeeper/internal/onc"
+)
+
+var kinds3 = [...]meter.Kind{
+	proc3Null: meter.Other, proc3GetAttr: meter.Look, proc3SetAttr: meter.Change, proc3Lookup: meter.Look, proc3Access: meter.Look, proc3ReadLink: meter.Look,
+	proc3Read: meter.Read, proc3Write: meter.Write, proc3Create: meter.Change, proc3Mkdir: meter.Change, proc3Symlink: meter.Change, proc3Mknod: meter.Change,
+	proc3Remove: meter.Change, proc3Rmdir: meter.Change, proc3Rename: meter.Change, proc3Link: meter.Change, proc3ReadDir: meter.List, proc3ReadDirPlus: meter.List,
+	proc3FSStat: meter.Look, proc3FSInfo: meter.Other, proc3PathConf: meter.Other, proc3Commit: meter.Write,
+}
+
+// kinds4 are the operations of version 4 that are counted: the others move handles about, or keep what is open alive.
+var kinds4 = map[uint32]meter.Kind{
+	opAccess: meter.Look, opClose: meter.Open, opCommit: meter.Write, opCreate: meter.Change, opGetAttr: meter.Look, opLink: meter.Change, opLock: meter.Lock, opLockT: meter.Lock,
+	opLockU: meter.Lock, opLookup: meter.Look, opLookupP: meter.Look, opOpen: meter.Open, opOpenDowngrade: meter.Open, opRead: meter.Read, opReadDir: meter.List, opReadLink: meter.Look,
+	opRemove: meter.Change, opRename: meter.Change, opSetAttr: meter.Change, opWrite: meter.Write, opSetClientID: meter.Other, opExchangeID: meter.Other, opCreateSession: meter.Other,
+}
+
+// outcome is what a status of either version says: those of version 3 are among those of version 4.
+func outcome(status uint32) meter.Outcome {
+	switch status {
+	case 0:
+		return meter.Done
+	case 1, 13, 30, 69, uint32(err4Denied), uint32(err4ShareDenied), uint32(err4WrongSec), 10012: // not permitted, no access, read-only, quota; locked
+		return meter.Refused
+	}
+	return meter.Failed
+}
+
+// about is what the calls of a guest are counted by.
+func (s *Server) about(c *onc.Call, export int64, g *files.Guest) *meter.Of {
+	if s.Meter == nil || c.Conn.Trial {
+		return nil
+	}
+	of := &meter.Of{Host: s.Meter.Tally(meter.ByHost, c.Conn.Remote.Addr().String())}
+	p := s.Policy()
+	if e := p.Export(export); e != nil {
+		of.Through, of.Folder = s.Meter.Tally(meter.ByExport, e.Path), s.Meter.Tally(meter.ByFolder, strconv.FormatInt(e.Folder.ID, 10))
+	}
+	name := "uid " + strconv.FormatUint(uint64(g.Said.UID), 10)
+	if u := p.Directory.User(s.Files.Person(g).User); u != nil {
+		name = u.Name
+	} else if of.Through == nil {
+		name = ""
+	}
+	if name != "" {
+		of.Person = s.Meter.Tally(meter.ByPerson, name)
+	}
+	return of
+}
+
+// counted counts a request in what its guest is counted by, and in the protocol.
+func (s *Server) counted(c *onc.Call, version string, kind meter.Kind, status uint32, began time.Time, read, written int) {
+	if s.Meter == nil || c.Conn.Trial {
+		return
+	}
+	of := meter.Of{}
+	if about, ok := c.Note.(*meter.Of); ok && about != nil {
+		of = *about
+	}
+	of.Protocol = s.protocol(version)
+	of.Count(meter.Did{Kind: kind, Outcome: outcome(status), Read: read, Written: written, Began: began, Took: time.Since(began)})
+}
+
+func (s *Server) protocol(version string) *meter.Tally {
+	return s.Meter.Tally(meter.ByProtocol, version)
+}
+
+// statusAt is the status that an answer of version 3 begins with.
+func statusAt(w *onc.Writer, at int) uint32 {
+	if len(w.B) < at+4 {
+		return 0
+	}
+	return binary.BigEndian.Uint32(w.B[at:])
+}
