@@ -50,11 +50,10 @@ func printThroughput(w io.Writer, t api.Throughput) {
 		fmt.Fprintln(w, "nothing was asked at the wire")
 		return
 	}
-	each := max(time.Duration(t.Step)*time.Second, (t.Until.Sub(t.From)/mostLines).Truncate(time.Duration(t.Step)*time.Second))
+	each := max(time.Duration(t.Step)*time.Second, (t.Until.Sub(t.From) / mostLines).Truncate(time.Duration(t.Step)*time.Second))
 	type line struct {
-		at      time.Time
-		all     api.Span
-		seconds float64
+		at  time.Time
+		all api.Span
 	}
 	var lines []line
 	most := uint64(0)

@@ -1,10 +1,10 @@
 import '@fontsource-variable/figtree';
 import { ChakraProvider } from '@chakra-ui/react';
 import { QueryClientProvider } from '@tanstack/react-query';
-import { lazy, StrictMode, Suspense } from 'react';
+import { type ComponentType, createElement, lazy, StrictMode, Suspense } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
-import { client, type Me, useMe } from './api/client';
+import { client, type Me, useMe, who } from './api/client';
 import { SignIn } from './pages/sign-in';
 import { Broken } from './parts/broken';
 import { startColorMode } from './parts/color-mode';
@@ -13,31 +13,48 @@ import { Waiting } from './parts/sheet';
 import { Toaster } from './parts/toaster';
 import { system } from './theme';
 
+/**
+ * A page that comes when it is opened. Where it is there already it is drawn at once: what is waited for is shown by React no sooner than a third of a second
+ * after it has shown that it is waited for.
+ */
+function page<M, K extends keyof M>(load: () => Promise<M>, name: K) {
+  let there: ComponentType | undefined;
+  const come = () =>
+    load().then((all) => {
+      there = all[name] as ComponentType;
+      return { default: there };
+    });
+  const Comes = lazy(come);
+  const Page = () => (there ? createElement(there) : <Comes />);
+  Page.come = come;
+  return Page;
+}
+
 // Each page comes when it is opened.
-const Account = lazy(async () => ({ default: (await import('./pages/account')).Account }));
-const Findings = lazy(async () => ({ default: (await import('./pages/findings')).Findings }));
-const FolderPage = lazy(async () => ({ default: (await import('./pages/folder')).FolderPage }));
-const Folders = lazy(async () => ({ default: (await import('./pages/folders')).Folders }));
-const Groups = lazy(async () => ({ default: (await import('./pages/groups')).Groups }));
-const Hosts = lazy(async () => ({ default: (await import('./pages/hosts')).Hosts }));
-const Journal = lazy(async () => ({ default: (await import('./pages/journal')).Journal }));
-const Limits = lazy(async () => ({ default: (await import('./pages/limits')).Limits }));
-const Live = lazy(async () => ({ default: (await import('./pages/live')).Live }));
-const MatrixPage = lazy(async () => ({ default: (await import('./pages/matrix')).MatrixPage }));
-const NewFolderPage = lazy(async () => ({ default: (await import('./pages/new-folder')).NewFolderPage }));
-const Notices = lazy(async () => ({ default: (await import('./pages/notices')).Notices }));
-const Overview = lazy(async () => ({ default: (await import('./pages/overview')).Overview }));
-const OwnFolder = lazy(async () => ({ default: (await import('./pages/own')).OwnFolder }));
-const OwnGroup = lazy(async () => ({ default: (await import('./pages/own')).OwnGroup }));
-const People = lazy(async () => ({ default: (await import('./pages/people')).People }));
-const Person = lazy(async () => ({ default: (await import('./pages/person')).Person }));
-const Publishing = lazy(async () => ({ default: (await import('./pages/publishing')).Publishing }));
-const ReviewPage = lazy(async () => ({ default: (await import('./pages/reviews')).ReviewPage }));
-const Reviews = lazy(async () => ({ default: (await import('./pages/reviews')).Reviews }));
-const Settings = lazy(async () => ({ default: (await import('./pages/settings')).Settings }));
-const Volumes = lazy(async () => ({ default: (await import('./pages/volumes')).Volumes }));
-const Who = lazy(async () => ({ default: (await import('./pages/who')).Who }));
-const Why = lazy(async () => ({ default: (await import('./pages/why')).Why }));
+const Account = page(() => import('./pages/account'), 'Account');
+const Findings = page(() => import('./pages/findings'), 'Findings');
+const FolderPage = page(() => import('./pages/folder'), 'FolderPage');
+const Folders = page(() => import('./pages/folders'), 'Folders');
+const Groups = page(() => import('./pages/groups'), 'Groups');
+const Hosts = page(() => import('./pages/hosts'), 'Hosts');
+const Journal = page(() => import('./pages/journal'), 'Journal');
+const Limits = page(() => import('./pages/limits'), 'Limits');
+const Live = page(() => import('./pages/live'), 'Live');
+const MatrixPage = page(() => import('./pages/matrix'), 'MatrixPage');
+const NewFolderPage = page(() => import('./pages/new-folder'), 'NewFolderPage');
+const Notices = page(() => import('./pages/notices'), 'Notices');
+const Overview = page(() => import('./pages/overview'), 'Overview');
+const OwnFolder = page(() => import('./pages/own'), 'OwnFolder');
+const OwnGroup = page(() => import('./pages/own'), 'OwnGroup');
+const People = page(() => import('./pages/people'), 'People');
+const Person = page(() => import('./pages/person'), 'Person');
+const Publishing = page(() => import('./pages/publishing'), 'Publishing');
+const ReviewPage = page(() => import('./pages/reviews'), 'ReviewPage');
+const Reviews = page(() => import('./pages/reviews'), 'Reviews');
+const Settings = page(() => import('./pages/settings'), 'Settings');
+const Volumes = page(() => import('./pages/volumes'), 'Volumes');
+const Who = page(() => import('./pages/who'), 'Who');
+const Why = page(() => import('./pages/why'), 'Why');
 
 function Console() {
   const me = useMe();
@@ -98,25 +115,38 @@ function Pages({ role }: { role: Me['role'] }) {
   );
 }
 
-// The page that is asked for comes while it is found out who asks.
-const first: [RegExp, () => Promise<unknown>][] = [
-  [/^\/(overview)?$/, () => import('./pages/overview')],
-  [/^\/folders$/, () => import('./pages/folders')],
-  [/^\/folders\/new$/, () => import('./pages/new-folder')],
-  [/^\/folders\/./, () => import('./pages/folder')],
-  [/^\/people$/, () => import('./pages/people')],
-  [/^\/people\/./, () => import('./pages/person')],
-  [/^\/limits/, () => import('./pages/limits')],
-  [/^\/groups$/, () => import('./pages/groups')],
-  [/^\/why/, () => import('./pages/why')],
-  [/^\/live/, () => import('./pages/live')],
-  [/^\/matrix/, () => import('./pages/matrix')],
-  [/^\/findings/, () => import('./pages/findings')],
-  [/^\/journal/, () => import('./pages/journal')],
+// The page that is asked for comes while it is found out who asks, and is waited for a moment.
+const first: [RegExp, { come: () => Promise<unknown> }][] = [
+  [/^\/(overview)?$/, Overview],
+  [/^\/folders$/, Folders],
+  [/^\/folders\/new$/, NewFolderPage],
+  [/^\/folders\/./, FolderPage],
+  [/^\/volumes/, Volumes],
+  [/^\/publishing/, Publishing],
+  [/^\/hosts/, Hosts],
+  [/^\/people$/, People],
+  [/^\/people\/./, Person],
+  [/^\/limits/, Limits],
+  [/^\/groups$/, Groups],
+  [/^\/groups\/./, OwnGroup],
+  [/^\/live/, Live],
+  [/^\/notices/, Notices],
+  [/^\/why/, Why],
+  [/^\/who/, Who],
+  [/^\/matrix/, MatrixPage],
+  [/^\/findings/, Findings],
+  [/^\/reviews$/, Reviews],
+  [/^\/reviews\/./, ReviewPage],
+  [/^\/journal/, Journal],
+  [/^\/settings/, Settings],
+  [/^\/account/, Account],
 ];
-first
-  .find(([path]) => path.test(location.pathname))?.[1]()
+const coming = first
+  .find(([path]) => path.test(location.pathname))?.[1]
+  .come()
   .catch(() => {}); // where it does not come, that is said when it is drawn
+const asking = client.prefetchQuery(who);
+await Promise.race([Promise.all([coming, asking]), new Promise((go) => setTimeout(go, 300))]);
 
 startColorMode();
 const root = document.getElementById('root');

@@ -34,7 +34,7 @@ for (const name of readdirSync(src, { recursive: true }) as string[]) {
 const pages = new Map<string, Set<string>>();
 const main = files.get(join(src, 'main.tsx'))?.text ?? '';
 const drawnBy = new Map(
-  [...main.matchAll(/const (\w+) = lazy\(.*?import\('(.\/pages\/[\w-]+)'\)/g)].map((m) => [m[1], m[2]]),
+  [...main.matchAll(/const (\w+) = page\(.*?import\('(.\/pages\/[\w-]+)'\)/g)].map((m) => [m[1], m[2]]),
 );
 for (const [, path, drawn] of main.matchAll(/<Route path="(\/[^"*]*)" element=\{<(\w+)/g)) {
   const file = drawnBy.get(drawn ?? '');

@@ -166,19 +166,24 @@ function signedOut(error: Error) {
   if (error instanceof Refusal && error.status === 401) nowSignedIn(null);
 }
 
+/** How it is asked who is signed in: null is nobody. */
+export const who = {
+  queryKey: ['me'],
+  queryFn: async () => {
+    try {
+      return await taken(api.GET('/api/v1/me'));
+    } catch (e) {
+      if (e instanceof Refusal && e.status === 401) return null;
+      throw e;
+    }
+  },
+  staleTime: 10_000,
+};
+
 export const useMe = () => {
   const past = usePast();
   return useQuery({
-    queryKey: ['me'],
-    queryFn: async () => {
-      try {
-        return await taken(api.GET('/api/v1/me'));
-      } catch (e) {
-        if (e instanceof Refusal && e.status === 401) return null;
-        throw e;
-      }
-    },
-    staleTime: 10_000,
+    ...who,
     refetchInterval: (q) => (q.state.data ? 10_000 : false),
     // The past is for looking at, whoever one is.
     select: (me): Me | null => (me && past && me.role !== 'user' ? { ...me, role: 'auditor' } : me),

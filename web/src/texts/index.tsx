@@ -27,6 +27,7 @@ class Texts extends I18n {
 export const i18n = new Texts({});
 const compiled = new Map<string, ReturnType<typeof compileMessage>>();
 i18n.setMessagesCompiler((message) => {
+  if (!/[{}'<]/.test(message)) return [message]; // there is nothing in it to be read
   const known = compiled.get(message) ?? compileMessage(message);
   compiled.set(message, known);
   return known;
