@@ -247,3 +247,35 @@ func TestWhatIsAskedIsCounted(t *testing.T) {
 	require.Equal(t, http.StatusNotFound, ask(t, g, keeper, "GET", "/api/v1/throughput?of=no-such", "").status)
 	require.Equal(t, http.StatusUnprocessableEntity, ask(t, g, keeper, "GET", "/api/v1/throughput?since=2026-03-02T00:00:00Z&until=2026-03-01T00:00:00Z", "").status)
 }
+
+// How it stands is said line by line, the worst decides, and who may be served is said to everybody.
+func TestHowItStands(t *testing.T) {
+	g := gateway.Start(t)
+	keeper := g.Token(t, "keeper")
+	line := func(what string) api.StatusLine {
+		for _, l := range get[api.Status](t, g, keeper, "status").Lines {
+			if l.What == what {
+				return l
+			}
+		}
+		t.Fatalf("nothing is said of %s", what)
+		return api.StatusLine{}
+	}
+	require.Equal(t, "to mind", get[api.Status](t, g, keeper, "status").State, "of the demo's mistakes")
+	require.Equal(t, "well", line("SMB").State)
+	require.Equal(t, "nobody is connected", line("clients").Says)
+	require.Equal(t, "to mind", line("findings").State)
+	require.Equal(t, http.StatusOK, ask(t, g, "", "GET", "/api/v1/ready", "").status)
+	require.Equal(t, http.StatusForbidden, ask(t, g, g.Token(t, "isolde"), "GET", "/api/v1/status", "").status)
+	g.Mount(t, g.Dial(t, "isolde", 0x311), "nightlog")
+	require.Equal(t, "1 is connected, with 0 open files, directories and pipes", line("clients").Says)
+	require.Equal(t, http.StatusNoContent, ask(t, g, keeper, "PUT", "/api/v1/services/nfs", `{"on":false}`).status)
+	require.Equal(t, "is switched off", line("NFS").Says)
+	require.Equal(t, http.StatusOK, ask(t, g, "", "GET", "/api/v1/ready", "").status, "what is off is not missed")
+
+	volume := g.Service.Policy().Volumes[0].Path
+	require.NoError(t, os.Rename(volume, volume+".gone"))
+	t.Cleanup(func() { _ = os.Rename(volume+".gone", volume) })
+	require.Eventually(t, func() bool { return line("volume summit").State == "wrong" }, 60*time.Second, 200*time.Millisecond)
+	require.Equal(t, "wrong", get[api.Status](t, g, keeper, "status").State)
+}

@@ -68,6 +68,8 @@ type Server struct {
 	watchers watching
 	doors    trying.Doors
 	live     live.Doors
+	version  string
+	since    time.Time
 }
 
 type draftKey struct{}
@@ -96,7 +98,7 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{doors: c.Doors, live: c.Live, smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
@@ -139,6 +141,7 @@ func New(c Config) *Server {
 	s.registerTrying()
 	s.registerConnected()
 	s.registerThroughput()
+	s.registerStatus()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

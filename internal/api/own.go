@@ -155,6 +155,9 @@ type OwnFolder struct {
 	Ways        []Way  `json:"ways" doc:"How they open it."`
 }
 
+// mostOwnSessions is of how many sessions of theirs somebody is told.
+const mostOwnSessions = 50
+
 // Own is what is somebody's own.
 type Own struct {
 	User     string      `json:"user"`
@@ -162,6 +165,18 @@ type Own struct {
 	Groups   []string    `json:"groups"`
 	Folders  []OwnFolder `json:"folders"`
 	Use      *Use        `json:"use,omitempty" doc:"What they have stored, and how it stands with limits; left out where nothing is counted."`
+	// Who else comes from the same host over NFS is nobody's business here.
+	Sessions []OwnSession `json:"sessions" doc:"Where they are connected over SMB and NFS now."`
+}
+
+// OwnSession is a session in which somebody is.
+type OwnSession struct {
+	Via     string    `json:"via" enum:"smb,nfs"`
+	Version string    `json:"version" doc:"Of the protocol."`
+	Address string    `json:"address"`
+	Host    string    `json:"host,omitempty" doc:"What the address is called."`
+	Since   time.Time `json:"since"`
+	Idle    int64     `json:"idle" doc:"Seconds since something was last asked for."`
 }
 
 // ownOf is what is a caller's own, as it is reached by a name of the gateway.
@@ -172,7 +187,11 @@ func (s *Server) ownOf(ctx context.Context, name, host string) (Own, error) {
 		return Own{}, err
 	}
 	p := svc.Policy()
-	out := Own{User: u.Name, FullName: u.FullName, Groups: []string{}, Folders: []OwnFolder{}}
+	out := Own{User: u.Name, FullName: u.FullName, Groups: []string{}, Folders: []OwnFolder{}, Sessions: []OwnSession{}}
+	for _, one := range latest(s.svc.Connected(s.live, service.LiveQuery{Who: u.Name}), mostOwnSessions) {
+		is := sessionOf(one, time.Now())
+		out.Sessions = append(out.Sessions, OwnSession{is.Via, is.Version, is.Address, is.Host, is.Since, is.Idle})
+	}
 	for _, g := range p.Directory.MemberOf(u.ID) {
 		out.Groups = append(out.Groups, g.Name)
 	}

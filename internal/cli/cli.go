@@ -29,6 +29,8 @@ const (
 	exitFailed      = 1 // refused, or failed
 	exitUsage       = 2 // wrong usage
 	exitUnreachable = 3 // no service answers
+	exitMind        = 4 // status: something is to be minded
+	exitWrong       = 5 // status: something is wrong
 )
 
 // failure is an error with its exit code and, perhaps, the command to type next.

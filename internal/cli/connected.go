@@ -37,6 +37,7 @@ func connectedQuery(cmd *cli.Command) (q url.Values, any bool) {
 
 func (a *app) connectedCommands() []*cli.Command {
 	return []*cli.Command{
+		a.statusCommand(),
 		a.throughputCommand(),
 		group("session", "who is connected over SMB and NFS",
 			a.leaf("list", "list sessions", "", connectedFlags(), func(ctx context.Context, cmd *cli.Command, _ []string) error {

@@ -11,7 +11,18 @@ const state = mkdtempSync(join(tmpdir(), 'amber-shots-'));
 const url = 'http://127.0.0.1:18460';
 const service = spawn(
   join(root, 'bin/amber'),
-  ['serve', '--demo', '--state', state, '--console', '127.0.0.1:18460', '--smb', '127.0.0.1:0', '--nfs', '127.0.0.1:0'],
+  [
+    'serve',
+    '--demo',
+    '--state',
+    state,
+    '--console',
+    '127.0.0.1:18460',
+    '--smb',
+    '127.0.0.1:18450',
+    '--nfs',
+    '127.0.0.1:0',
+  ],
   { stdio: ['ignore', 'pipe', 'ignore'] },
 );
 await new Promise((resolve) => service.stdout.once('data', resolve));
@@ -77,9 +88,21 @@ try {
   await page.getByLabel('The list').setInputFiles(join(root, 'demo/people/visiting-spring.csv'));
   await page.getByText('40 made').waitFor();
   await shot(page, 'people');
-  await page.goto(`${url}/hosts`);
-  await page.getByText('used by').first().waitFor();
-  await shot(page, 'hosts');
+  const busy = [
+    ['isolde', 'nightlog'],
+    ['piran', 'nightlog'],
+    ['bettany', 'plates'],
+  ].map(([user, share]) =>
+    spawn('/usr/bin/python3', [join(root, 'test/clients/busy.py'), '18450', user, share, '75'], { stdio: 'inherit' }),
+  );
+  await page.waitForTimeout(70_000); // until there is something to be drawn
+  await page.goto(`${url}/live?show=throughput&of=nightlog&beside=plates&since=10min`);
+  await page
+    .getByText(/In all/)
+    .nth(1)
+    .waitFor();
+  await shot(page, 'live');
+  await Promise.all(busy.map((b) => new Promise((done) => b.once('exit', done))));
   await page.goto(`${url}/findings`);
   await page.getByText('dome1').first().waitFor();
   await shot(page, 'findings');

@@ -59,6 +59,12 @@ export function useStirs() {
   }, []);
 }
 
+export type Status = components['schemas']['Status'];
+
+/** How the service stands. */
+export const useStatus = () =>
+  useQuery({ queryKey: ['status'], refetchInterval: 15_000, queryFn: () => taken(api.GET('/api/v1/status')) });
+
 export type Throughput = components['schemas']['Throughput'];
 
 /** What was asked over time: since a moment, or so long ago, such as 2h. */

@@ -15,7 +15,7 @@ import { Reach } from '../parts/reach';
 import { Fact, MainButton, PageHead, Part, QuietButton, Refused, Waiting } from '../parts/sheet';
 import { DataTable } from '../parts/table';
 import { say, sayRefused } from '../parts/toaster';
-import { InUse, stateOf, UseBar } from '../parts/use';
+import { InUse, span, stateOf, UseBar } from '../parts/use';
 import { WaysIn } from '../parts/ways-in';
 import { listed } from '../parts/words';
 
@@ -62,6 +62,7 @@ export function Account() {
         <OwnUse />
         <Decides me={me} />
         <Reaches user={me.user} />
+        <OwnSessions />
         <SignIns />
         <Tokens role={me.role} />
       </Stack>
@@ -203,6 +204,27 @@ function Reaches({ user }: { user: string }) {
       ) : (
         <Reach user={user} spots={reach.data.spots} empty={t`Nowhere yet.`} />
       )}
+    </Part>
+  );
+}
+
+/** Where one is connected to folders just now. */
+function OwnSessions() {
+  const own = useOwn();
+  const sessions = own.data?.sessions ?? [];
+  if (sessions.length === 0) return null;
+  return (
+    <Part title={t`Connected now`}>
+      <DataTable
+        rows={sessions}
+        rowKey={(s) => `${s.via} ${s.address} ${s.since}`}
+        columns={[
+          { head: t`Over`, cell: (s) => `${s.via.toUpperCase()} ${s.version}`, is: { fontWeight: '600' } },
+          { head: t`From`, cell: (s) => s.host ?? s.address, is: (s) => ({ title: s.address }) },
+          { head: t`Since`, cell: (s) => <Moment at={s.since} /> },
+          { head: t`Idle`, cell: (s) => (s.idle < 60 ? t`${s.idle} s` : span(s.idle)) },
+        ]}
+      />
     </Part>
   );
 }

@@ -18,6 +18,7 @@ import {
   useMe,
   useUses,
 } from '../api/client';
+import { useSessions } from '../api/live';
 import { Away } from '../parts/away';
 import { Browse } from '../parts/browse';
 import { Previewed } from '../parts/effect';
@@ -80,6 +81,7 @@ export function FolderPage() {
           <Ways folder={f} />
         </Fact>
         <FolderUse name={f.name} />
+        <Connected folder={f.name} />
         <Fact name={t`Labels`}>
           <AlterLabels
             labels={f.labels}
@@ -371,4 +373,26 @@ function Arrange({ folder }: { folder: string }) {
 function Connect({ name }: { name: string }) {
   const ways = useConnect(name);
   return ways.data ? <WaysIn ways={ways.data} /> : <Waiting error={ways.error} rows={3} />;
+}
+
+/** How many are at it now, and where that is looked at. */
+function Connected({ folder }: { folder: string }) {
+  const sessions = useSessions({ on: folder, limit: 1 });
+  const total = sessions.data?.total;
+  if (total === undefined) return null;
+  const of = encodeURIComponent(folder);
+  return (
+    <Fact name={t`At the wire`}>
+      <Link to={`/live?on=${of}`}>
+        <Text textDecoration="underline" textDecorationColor="line">
+          {total === 0 ? t`nobody` : plural(total, { one: '# client', other: '# clients' })}
+        </Text>
+      </Link>
+      <Link to={`/live?show=throughput&of=${of}`}>
+        <Text fontSize="sm" color="faint" textDecoration="underline" textDecorationColor="line">
+          <Trans>throughput</Trans>
+        </Text>
+      </Link>
+    </Fact>
+  );
 }
