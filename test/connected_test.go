@@ -220,7 +220,7 @@ func TestWhatIsAskedIsCounted(t *testing.T) {
 	said := string(a.body)
 	for _, line := range []string{`amber_folder_read_bytes_total{folder="nightlog"} 300000`, `amber_folder_written_bytes_total{folder="nightlog"} 300000`, `amber_share_written_bytes_total{share="nightlog"} 300000`,
 		`amber_person_read_bytes_total{user="isolde"} 300000`, `amber_host_written_bytes_total{address="127.0.0.1"} 300000`, `amber_folder_requests_total{folder="nightlog",kind="look",outcome="failed"} 1`,
-		`amber_export_requests_total{kind="look",outcome="done",path="/nightlog"} 1`, `amber_protocol_requests_total{kind="other",outcome="refused",version="SMB 3.1.1"} 1`, `amber_sessions{via="SMB"} 2`, `amber_build_info{version="test"} 1`} {
+		`amber_export_requests_total{kind="look",outcome="done",path="/nightlog"} 1`, `amber_protocol_requests_total{kind="other",outcome="refused",version="SMB 3.1.1"} 1`, `amber_sessions{via="SMB"} 2`, `amber_gate_refusals_total{gate="entry"} 1`, `amber_build_info{version="test"} 1`} {
 		require.Contains(t, said, line+"\n")
 	}
 	require.Regexp(t, `amber_folder_request_duration_seconds_count\{folder="nightlog"\} [1-9]`, said)

@@ -171,6 +171,9 @@ func (t *Tally) add(d Did) {
 	t.last.Store(d.Began.Unix())
 }
 
+// Refuse counts a refusal alone.
+func (t *Tally) Refuse() { t.operations[Other][Refused].Add(1) }
+
 // Of is what a request is about. A nil tally is one that it is not about.
 type Of struct{ Protocol, Through, Folder, Person, Host *Tally }
 
@@ -195,15 +198,16 @@ const (
 	ByFolder
 	ByPerson
 	ByHost
+	ByGate // of the refusals of files alone
 	bys
 )
 
-var byNames = [bys]string{"protocol", "share", "export", "folder", "person", "host"}
+var byNames = [bys]string{"protocol", "share", "export", "folder", "person", "host", "gate"}
 
 func (b By) String() string { return byNames[b] }
 
 // mostOf is how many of a kind are told apart: those beyond, by when they last did something, give their place up.
-var mostOf = [bys]int{ByProtocol: 16, ByShare: 20_000, ByExport: 20_000, ByFolder: 10_000, ByPerson: 20_000, ByHost: 4096}
+var mostOf = [bys]int{ByProtocol: 16, ByShare: 20_000, ByExport: 20_000, ByFolder: 10_000, ByPerson: 20_000, ByHost: 4096, ByGate: 16}
 
 // Meter holds the tallies. It is safe for use by several goroutines.
 type Meter struct {

@@ -68,6 +68,7 @@ var (
 	opens    = prometheus.NewDesc("amber_opens", "Files, directories and pipes that clients hold open.", []string{"via"}, nil)
 	locks    = prometheus.NewDesc("amber_locks", "Ranges of bytes that clients have locked.", []string{"via"}, nil)
 	jobs     = prometheus.NewDesc("amber_jobs_running", "Jobs that go on.", nil, nil)
+	gates    = prometheus.NewDesc("amber_gate_refusals_total", "What was refused at files and directories, by the gate that did.", []string{"gate"}, nil)
 	build    = prometheus.NewDesc("amber_build_info", "The version that runs.", []string{"version"}, nil)
 )
 
@@ -117,6 +118,7 @@ func (c *collector) Collect(to chan<- prometheus.Metric) {
 			to <- prometheus.MustNewConstHistogram(f.took, below, is.Sum.Seconds(), buckets, name)
 		})
 	}
+	c.Meter.Each(meter.ByGate, func(gate string, is meter.Count) { counter(gates, is.All(), gate) })
 	held := make(map[string][3]int)
 	for _, s := range c.Doors.Sessions() {
 		n := held[s.Via.String()]

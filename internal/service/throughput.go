@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/contain"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/meter"
 	"amber.example/gatekeeper/internal/store"
 )
@@ -112,4 +113,12 @@ func (s *Service) JobsRunning() (n int) {
 		}
 	}
 	return n
+}
+
+// Saw is files.EventSink: refusals are counted by their gates as well.
+func (s *Service) Saw(d files.AccessEvent) {
+	if d.Kind == files.Refused {
+		s.meter.Tally(meter.ByGate, d.Gate.String()).Refuse()
+	}
+	s.Log.Saw(d)
 }

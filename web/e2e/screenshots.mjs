@@ -88,21 +88,6 @@ try {
   await page.getByLabel('The list').setInputFiles(join(root, 'demo/people/visiting-spring.csv'));
   await page.getByText('40 made').waitFor();
   await shot(page, 'people');
-  const busy = [
-    ['isolde', 'nightlog'],
-    ['piran', 'nightlog'],
-    ['bettany', 'plates'],
-  ].map(([user, share]) =>
-    spawn('/usr/bin/python3', [join(root, 'test/clients/busy.py'), '18450', user, share, '75'], { stdio: 'inherit' }),
-  );
-  await page.waitForTimeout(70_000); // until there is something to be drawn
-  await page.goto(`${url}/live?show=throughput&of=nightlog&beside=plates&since=10min`);
-  await page
-    .getByText(/In all/)
-    .nth(1)
-    .waitFor();
-  await shot(page, 'live');
-  await Promise.all(busy.map((b) => new Promise((done) => b.once('exit', done))));
   await page.goto(`${url}/findings`);
   await page.getByText('dome1').first().waitFor();
   await shot(page, 'findings');
@@ -150,6 +135,21 @@ try {
       .join('')}</body>`,
   );
   await shot(wide, 'first-screens');
+  const busy = [
+    ['isolde', 'nightlog'],
+    ['piran', 'nightlog'],
+    ['bettany', 'plates'],
+  ].map(([user, share]) =>
+    spawn('/usr/bin/python3', [join(root, 'test/clients/busy.py'), '18450', user, share, '75'], { stdio: 'inherit' }),
+  );
+  await page.waitForTimeout(70_000); // until there is something to be drawn
+  await page.goto(`${url}/live?show=throughput&of=nightlog&beside=plates&since=10min`);
+  await page
+    .getByText(/In all/)
+    .nth(1)
+    .waitFor();
+  await shot(page, 'live');
+  await Promise.all(busy.map((b) => new Promise((done) => b.once('exit', done))));
 } finally {
   await browser.close();
   service.kill();
