@@ -18,7 +18,8 @@ var untried = []string{
 	"amber user password", "amber password", "amber codes", // a terminal
 	"amber sign-ins end", "amber token", "amber folder make-own", // what is shown once, and what that leaves
 	"amber volume add",                                                                                  // a directory of the host outside the state
-	"amber ids hand-over", "amber holding remove", "amber try", "amber session end", "amber open close", "amber status", // how it ends says how the demo stands: docs/live.md has it; what is not tried out beforehand
+	"amber ids hand-over", "amber holding remove", "amber try", "amber session end", "amber open close", // what is not tried out beforehand
+	"amber status",      // how it ends says how the demo stands: docs/live.md has it
 	"amber notice test", // a mail server and a webhook: what is only tried sends nothing
 }
 
