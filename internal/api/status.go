@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -11,6 +10,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -48,13 +48,6 @@ const (
 	scarce = 2
 )
 
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 // serving is how the protocols and the records stand: what has to be well for anybody to be served.
 func (s *Server) serving(ctx context.Context) (lines []StatusLine) {
 	on := s.svc.Policy().Services
@@ -80,7 +73,7 @@ func (s *Server) status(ctx context.Context) Status {
 	out := Status{State: well, Version: s.version, Since: s.since.UTC(), Lines: s.serving(ctx)}
 	clients := StatusLine{What: "clients", State: well, Says: "nobody is connected", Next: "amber session list"}
 	if sessions, opens := len(s.live.Sessions()), len(s.live.Opens()); sessions > 0 {
-		clients.Says = plural(sessions, "is connected", "are connected") + ", with " + plural(opens, "open file, directory or pipe", "open files, directories and pipes")
+		clients.Says = plain.Counted(sessions, "is connected", "are connected") + ", with " + plain.Counted(opens, "open file, directory or pipe", "open files, directories and pipes")
 	}
 	out.Lines = append(out.Lines, clients)
 	for _, v := range s.svc.Policy().Volumes {
@@ -94,7 +87,7 @@ func (s *Server) status(ctx context.Context) Status {
 	}
 	out.Lines = append(out.Lines, counts, s.limitsLine(ctx), s.findingsLine())
 	if unsent, err := s.svc.Unsent(ctx); err == nil && len(unsent) > 0 {
-		out.Lines = append(out.Lines, StatusLine{What: "notices", State: mind, Says: plural(len(unsent), "could not be brought", "could not be brought"), Next: "amber notice unsent"})
+		out.Lines = append(out.Lines, StatusLine{What: "notices", State: mind, Says: plain.Counted(len(unsent), "could not be brought", "could not be brought"), Next: "amber notice unsent"})
 	}
 	for _, l := range out.Lines {
 		if l.State == wrong || l.State == mind && out.State == well {
@@ -141,7 +134,7 @@ func (s *Server) limitsLine(ctx context.Context) StatusLine {
 		}
 	}
 	if at > 0 {
-		line.State, line.Says = mind, plural(at, "can store no more", "can store no more")
+		line.State, line.Says = mind, plain.Counted(at, "can store no more", "can store no more")
 	}
 	return line
 }
@@ -155,7 +148,7 @@ func (s *Server) findingsLine() StatusLine {
 		}
 	}
 	if grave > 0 {
-		line.State, line.Says = mind, plural(grave, "is grave", "are grave")
+		line.State, line.Says = mind, plain.Counted(grave, "is grave", "are grave")
 	}
 	return line
 }

@@ -14,6 +14,7 @@ import (
 
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // connectedFlags narrow what is connected or open.
@@ -50,7 +51,7 @@ func (a *app) connectedCommands() []*cli.Command {
 					for _, s := range found.Sessions {
 						ids = append(ids, s.ID)
 					}
-					return ids, "This ends " + counted(len(ids), "session", "sessions") + ", with all that is open in them."
+					return ids, "This ends " + plain.Counted(len(ids), "session", "sessions") + ", with all that is open in them."
 				}, "ended")
 			}),
 		),
@@ -65,18 +66,11 @@ func (a *app) connectedCommands() []*cli.Command {
 					for _, o := range found.Opens {
 						ids = append(ids, o.ID)
 					}
-					return ids, "This closes " + counted(len(ids), "open", "opens") + ": a program that has one open finds it closed."
+					return ids, "This closes " + plain.Counted(len(ids), "open", "opens") + ": a program that has one open finds it closed."
 				}, "closed")
 			}),
 		),
 	}
-}
-
-func counted(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return strconv.Itoa(n) + " " + more
 }
 
 // endEach ends what is named, or all that the flags match, once that has been agreed to. Found is filled with what matches, and all gives it.

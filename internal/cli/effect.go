@@ -140,12 +140,7 @@ func (a *app) confirm(_ *cli.Command, effect string) error {
 	return nil
 }
 
-func people(n int) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return fmt.Sprintf("%d people", n)
-}
+func people(n int) string { return plain.Counted(n, "person", "people") }
 
 // printEffect says first how many gain and lose, then where, then who.
 func printEffect(w io.Writer, e api.Effect, names bool) {

@@ -160,11 +160,12 @@ func (s *Server) connsOf() (four map[*client4][]*onc.Conn, three []*onc.Conn) {
 // Sessions is live.Door's.
 func (s *Server) Sessions() []live.Session {
 	_, three := s.connsOf()
+	locked := s.locks.opens()
 	var out []live.Session
 	for _, c := range three {
 		is := live.Session{ID: numbered(connPrefix, c.Number), Via: site.NFS, Version: "3", Address: c.Remote.Addr().String(), Since: c.Since, Count: heard(c).own.Count()}
 		is.Who, is.Through = s.whoAre(guestsOn(c))
-		for _, o := range s.locks.opens() {
+		for _, o := range locked {
 			if o.host == c.Remote.Addr() {
 				is.Opens++
 				is.Locks += len(o.is.Locks)

@@ -178,13 +178,13 @@ func (s *Service) called(addrs []netip.Addr) map[string]string {
 
 // EndConnected ends a session of the wire, and writes it down first.
 func (s *Service) EndConnected(ctx context.Context, by Actor, doors live.Doors, id string) error {
-	for _, one := range s.Connected(doors, LiveQuery{}) {
+	for _, one := range doors.Sessions() { // what hosts are called is of no moment
 		if one.ID != id {
 			continue
 		}
-		who := make([]string, 0, len(one.Known))
-		for _, k := range one.Known {
-			who = append(who, k.String())
+		who := make([]string, 0, len(one.Who))
+		for _, p := range one.Who {
+			who = append(who, s.knownAs(p).String())
 		}
 		about := fmt.Sprintf("%s from %s over %s %s", strings.Join(who, ", "), one.Address, one.Via, one.Version)
 		return s.endLive(ctx, by, "end session", about, func() bool { return doors.EndSession(id) })
@@ -194,9 +194,9 @@ func (s *Service) EndConnected(ctx context.Context, by Actor, doors live.Doors, 
 
 // CloseOpened closes what somebody holds open, and writes it down first.
 func (s *Service) CloseOpened(ctx context.Context, by Actor, doors live.Doors, id string) error {
-	for _, one := range s.OpenNow(doors, LiveQuery{}) {
+	for _, one := range doors.Opens() {
 		if one.ID == id {
-			about := fmt.Sprintf("%s, open for %s from %s", one.Where, one.Known, one.Address)
+			about := fmt.Sprintf("%s, open for %s from %s", s.where(one), s.knownAs(one.Who), one.Address)
 			return s.endLive(ctx, by, "close open", about, func() bool { return doors.CloseOpen(id) })
 		}
 	}

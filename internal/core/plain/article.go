@@ -1,6 +1,9 @@
 package plain
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // WithArticle is a noun with the article before it: "an auditor", "a user".
 func WithArticle(noun string) string {
@@ -8,4 +11,12 @@ func WithArticle(noun string) string {
 		return "an " + noun
 	}
 	return "a " + noun
+}
+
+// Counted is a number with what there are so many of, by one word for one and another for several or none.
+func Counted(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, several)
 }

@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useEffect } from 'react';
-import { api, client, taken } from './client';
+import { api, taken } from './client';
 import type { components } from './schema.gen';
 
 export type Session = components['schemas']['Session'];
 export type Open = components['schemas']['Open'];
 export type Event = components['schemas']['Event'];
+
+// What begins with 'live' is asked for anew as something stirs at the wire: see watch.ts.
 
 /** Who and what is asked about; what is empty narrows nothing. */
 export type LiveQuery = { who?: string; from?: string; via?: 'smb' | 'nfs'; on?: string; limit?: number };
@@ -16,6 +17,7 @@ export const useSessions = (q: LiveQuery) =>
   useQuery({
     queryKey: ['live', 'sessions', q],
     placeholderData: keepPreviousData,
+    refetchInterval: 15_000, // how long something is idle goes on by itself
     queryFn: () => taken(api.GET('/api/v1/sessions', { params: { query: given(q) } })),
   });
 
@@ -33,31 +35,6 @@ export const useEvents = (q: { by?: string; on?: string; only?: 'refused' | 'sig
     placeholderData: keepPreviousData,
     queryFn: () => taken(api.GET('/api/v1/events', { params: { query: q } })),
   });
-
-/** Has what is connected be asked for anew as something stirs at the wire, while the page is seen. */
-export function useStirs() {
-  useEffect(() => {
-    let source: EventSource | undefined;
-    const again = () => client.invalidateQueries({ queryKey: ['live'] });
-    const look = () => {
-      source?.close();
-      source = undefined;
-      if (document.hidden) return;
-      source = new EventSource('/api/v1/watch?live=true');
-      source.addEventListener('stirred', again);
-      source.addEventListener('moved', again);
-    };
-    look();
-    // How long something is idle goes on by itself.
-    const tick = setInterval(() => !document.hidden && again(), 15_000);
-    document.addEventListener('visibilitychange', look);
-    return () => {
-      document.removeEventListener('visibilitychange', look);
-      clearInterval(tick);
-      source?.close();
-    };
-  }, []);
-}
 
 export type Status = components['schemas']['Status'];
 

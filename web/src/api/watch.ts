@@ -32,8 +32,10 @@ export function useWatch() {
         return;
       }
       if (source) return;
-      source = new EventSource('/api/v1/watch');
+      source = new EventSource('/api/v1/watch?live=true');
       source.addEventListener('moved', again);
+      // Something was asked at the wire, or somebody came or went.
+      source.addEventListener('stirred', () => client.invalidateQueries({ queryKey: ['live'] }));
       // What happened while nobody listened is not told: who hears something again looks at all of it.
       source.addEventListener('still', () => {
         if (lost) again();

@@ -14,7 +14,6 @@ import {
   useEvents,
   useOpens,
   useSessions,
-  useStirs,
 } from '../api/live';
 import { Confirm } from '../parts/confirm';
 import { called, OpenTable, SessionTable } from '../parts/connected';
@@ -47,7 +46,6 @@ export function Live() {
     ...(via === 'smb' || via === 'nfs' ? { via } : {}),
   };
   const mayEnd = me.data?.role === 'administrator';
-  useStirs();
   return (
     <>
       <PageHead title={t`Live`} text={t`Who is connected over SMB and NFS, and what they do: as it is now`} />

@@ -22,7 +22,7 @@ import {
   useUses,
   useVolumes,
 } from '../api/client';
-import { useSessions, useStatus, useStirs, useThroughput } from '../api/live';
+import { useSessions, useStatus, useThroughput } from '../api/live';
 import { FindingIcon } from '../parts/icons';
 import { Moment } from '../parts/moment';
 import { NewFolderLink } from '../parts/new-folder-link';
@@ -99,7 +99,6 @@ function AtTheWire() {
   const sessions = useSessions({ limit: 1 });
   const n = sessions.data?.total;
   const lately = useThroughput({ since: '2h' }).data?.spans.length ?? 0;
-  useStirs();
   return (
     <Part
       title={t`At the wire`}
