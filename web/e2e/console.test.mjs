@@ -117,7 +117,7 @@ test('an entry that its parent blocks is offered with what lets it through, and 
   await asks.getByRole('button', { name: 'Let them pass as well' }).click();
   await asks.getByText('1 person gains').waitFor();
   await asks.getByRole('button', { name: 'Add entry' }).click();
-  await p.getByText('Added: allow wren read.').waitFor();
+  await p.getByText('Added: allow wren read.', { exact: true }).waitFor();
 
   // Both entries were made as one, and are taken back as one; and made again.
   await p.getByRole('button', { name: 'Take it back' }).click();
@@ -128,7 +128,7 @@ test('an entry that its parent blocks is offered with what lets it through, and 
   await asks.getByRole('button', { name: 'Let them pass as well' }).click();
   await asks.getByText('1 person gains').waitFor();
   await asks.getByRole('button', { name: 'Add entry' }).click();
-  await p.getByText('Added: allow wren read.').waitFor();
+  await p.getByText('Added: allow wren read.', { exact: true }).waitFor();
 
   await p.getByRole('navigation').getByRole('link', { name: 'Findings' }).click();
   const blocked = p.getByRole('article', { name: /firmware\/bench: blocked by a parent/ });
