@@ -1,5 +1,8 @@
 # Everything from two commands: make demo, make test. Needs Go, Node and npm.
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+COMMIT  := $(shell git rev-parse HEAD 2>/dev/null || echo unknown)
+DATE    := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
+LDFLAGS := -s -w -X main.version=$(VERSION) -X amber.example/gatekeeper/internal/cli.Commit=$(COMMIT) -X amber.example/gatekeeper/internal/cli.Date=$(DATE)
 STATE   ?= state/demo
 export CGO_ENABLED = 0
 
@@ -19,7 +22,7 @@ UNCHECKED := -gcflags=modernc.org/sqlite/...=-d=checkptr=0 -gcflags=modernc.org/
 build: bin/amber
 
 bin/amber: $(GO_SOURCES) web/dist/index.html
-	go build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/amber
+	go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o $@ ./cmd/amber
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error

@@ -22,7 +22,7 @@ import (
 func TestWhatMayStandInASet(t *testing.T) {
 	g := gateway.Start(t)
 	alone := []string{"sign-in", "sign-out", "make-first-administrator", "make-changes", "preview", "as-if", "try-notice", "look-for-largest", "begin-survey", "cancel-job", "read-roster", "change-own-password",
-		"begin-own-codes", "confirm-own-codes", "remove-own-codes", "end-sign-in", "add-token", "reset-password", "plan-leave", "begin-strays", "hand-over", "make-own", "remove-holding", "try", "end-session", "close-open"}
+		"begin-own-codes", "confirm-own-codes", "remove-own-codes", "end-sign-in", "add-token", "reset-password", "plan-leave", "begin-strays", "hand-over", "make-own", "remove-holding", "try", "end-session", "close-open", "reread-settings", "set-log-level", "keep-backup", "make-backup"}
 	var doc struct {
 		Paths      map[string]map[string]struct{ OperationID string }
 		Components struct {

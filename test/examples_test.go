@@ -19,8 +19,10 @@ var untried = []string{
 	"amber sign-ins end", "amber token", "amber folder make-own", // what is shown once, and what that leaves
 	"amber volume add",                                                                                  // a directory of the host outside the state
 	"amber ids hand-over", "amber holding remove", "amber try", "amber session end", "amber open close", // what is not tried out beforehand
-	"amber status",      // how it ends says how the demo stands: docs/live.md has it
-	"amber notice test", // a mail server and a webhook: what is only tried sends nothing
+	"amber certificate trust", "amber certificate forget", "amber backup", "amber restore", // an address of another, and files that it makes: docs/operating.md has them
+	"amber config reread --url", // another service
+	"amber status",              // how it ends says how the demo stands: docs/live.md has it
+	"amber notice test",         // a mail server and a webhook: what is only tried sends nothing
 }
 
 // Every command has two examples in its help, or more, and they can be pasted: each is tried on the demo, changes as previews. No

@@ -47,6 +47,8 @@ type Config struct {
 	Doors trying.Doors
 	// Live are the same ways in, as far as who has come by them; none where it serves nothing.
 	Live live.Doors
+	// Host is the process that serves; nil where it is none of its own.
+	Host Host
 	// Scrape answers at /metrics who may look; nil where nobody does.
 	Scrape http.Handler
 }
@@ -70,6 +72,7 @@ type Server struct {
 	live     live.Doors
 	version  string
 	since    time.Time
+	host     Host
 }
 
 type draftKey struct{}
@@ -98,12 +101,12 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
-	s := &Server{doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{host: c.Host, doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")
 	}))
-	s.mux.Use(middleware.Recoverer, s.secure, s.reach, sameSite.Handler)
+	s.mux.Use(s.identify, middleware.Recoverer, s.secure, s.reach, sameSite.Handler)
 
 	config := huma.DefaultConfig("Amber Gatekeeper", c.Version)
 	config.Info.Description = "The file gateway's records and verdicts. Sign in at /api/v1/sign-in, then send the token as a bearer token, or let the browser keep the cookie. " +
@@ -118,6 +121,7 @@ func New(c Config) *Server {
 	config.CreateHooks = nil
 	config.Formats = inOurWords(config.Formats)
 	config.RejectUnknownQueryParameters = true
+	config.Transformers = append(config.Transformers, s.numbered)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"bearer": {Type: "http", Scheme: "bearer"},
 		"cookie": {Type: "apiKey", In: "cookie", Name: CookieName},
@@ -142,6 +146,8 @@ func New(c Config) *Server {
 	s.registerConnected()
 	s.registerThroughput()
 	s.registerStatus()
+	s.registerHost()
+	s.registerBackups()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()
@@ -208,7 +214,7 @@ func (s *Server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	actor, err := s.svc.Authenticate(ctx.Context(), token(ctx.Header("Authorization"), ctx.Header("Cookie")), reachedBy(ctx.Context()).address)
+	actor, err := s.who(ctx.Context(), ctx.Header("Authorization"), ctx.Header("Cookie"))
 	if err != nil {
 		s.problem(ctx, err)
 		return
@@ -241,6 +247,16 @@ const (
 	resetPassword = "reset-password"
 )
 
+// who finds out on whose behalf a request is, by its headers Authorization and Cookie and how it came.
+func (s *Server) who(ctx context.Context, authorization, cookies string) (service.Actor, error) {
+	over := reachedBy(ctx)
+	actor, err := s.svc.Authenticate(ctx, token(authorization, cookies), over.address)
+	if err != nil {
+		return actor, err
+	}
+	return actor, s.certified(over, actor)
+}
+
 // token finds the session token: a bearer token, else the cookie.
 func token(authorization, cookies string) string {
 	if scheme, value, ok := strings.Cut(authorization, " "); ok && strings.EqualFold(scheme, "bearer") {
@@ -259,6 +275,9 @@ type Problem struct {
 	Next    string `json:"next,omitempty" doc:"The command to type next, where there is one."`
 	Need    string `json:"need,omitempty" enum:"code,password,codes" doc:"What is to be given or done first: a one-time code, another password, or setting up one-time codes."`
 	Confirm bool   `json:"confirm,omitempty" doc:"It is done if the caller says that they know; the request's document says how."`
+	Request string `json:"request,omitempty" doc:"The id of the request, as in the header X-Request-Id and in the service's log."`
+
+	cause error // what was not expected, for the log
 }
 
 func (p *Problem) Error() string  { return p.Detail }
@@ -307,8 +326,7 @@ func (s *Server) asProblem(err error, where string) error {
 	}
 	var e *service.Error
 	if !errors.As(err, &e) {
-		s.log.Error("request failed", "error", err)
-		return huma.NewError(http.StatusInternalServerError, "something went wrong; the service's log says what")
+		return &Problem{cause: err, ErrorModel: huma.ErrorModel{Status: http.StatusInternalServerError, Title: http.StatusText(http.StatusInternalServerError), Detail: "something went wrong; the service's log says what"}}
 	}
 	status := statusOf[e.Kind]
 	p := &Problem{Next: e.Next, Need: e.Need, Confirm: e.Confirm, ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: e.Message}}
@@ -329,6 +347,7 @@ func (s *Server) problem(ctx huma.Context, err error) {
 	if p.Status == http.StatusUnauthorized {
 		ctx.SetHeader("WWW-Authenticate", "Bearer")
 	}
+	s.number(ctx.Context(), p)
 	ctx.SetHeader("Content-Type", "application/problem+json")
 	ctx.SetStatus(p.Status)
 	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
@@ -338,7 +357,7 @@ func (s *Server) problem(ctx huma.Context, err error) {
 func writeProblem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+	_ = json.NewEncoder(w).Encode(Problem{Request: w.Header().Get(RequestHeader), ErrorModel: huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail}})
 }
 
 // handle registers a route whose body in and out are plain structs.

@@ -75,6 +75,7 @@ var tags = []*huma.Tag{
 	{Name: "audit", Description: "Who may do what and why, what would become other, findings, reviews and reports."},
 	{Name: "journal", Description: "What was changed, by whom."},
 	{Name: "live", Description: "Who is connected, and what they hold open."},
+	{Name: "running", Description: "The process that serves: its settings, its certificate, backups of its records."},
 	{Name: "events", Description: "What was done or refused at the wire."},
 }
 

@@ -19,6 +19,8 @@ type reached struct {
 	client  string // as it calls itself
 	host    string // the gateway as the caller names it, without port
 	secure  bool   // it came over TLS, to here or to a proxy that is trusted
+	at      string // from where it came to here: the client, or the last proxy
+	proved  bool   // the client showed a certificate that is taken
 }
 
 func reachedBy(ctx context.Context) reached {
@@ -42,7 +44,8 @@ func (s *Server) reach(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		to := reached{address: withoutPort(r.RemoteAddr), client: plain.Text(r.UserAgent()), secure: r.TLS != nil}
+		to := reached{address: withoutPort(r.RemoteAddr), client: plain.Text(r.UserAgent()), secure: r.TLS != nil,
+			at: withoutPort(r.RemoteAddr), proved: r.TLS != nil && len(r.TLS.VerifiedChains) > 0}
 		if s.trusted(to.address) {
 			said, agree := forwarded(r.Header)
 			if !agree {
@@ -67,6 +70,9 @@ func (s *Server) reach(next http.Handler) http.Handler {
 		if !s.named(to.host, r.Context()) {
 			writeProblem(w, http.StatusMisdirectedRequest, "the console is not called "+plain.Text(to.host)+
 				" here: use an address that the service listens on, or start it with --console-name")
+			return
+		}
+		if s.byTLS(w, r, to) {
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), reachedKey{}, to)))

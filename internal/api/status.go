@@ -86,6 +86,9 @@ func (s *Server) status(ctx context.Context) Status {
 		}
 	}
 	out.Lines = append(out.Lines, counts, s.limitsLine(ctx), s.findingsLine())
+	if s.host != nil {
+		out.Lines = append(out.Lines, certificateLine(s.host.Certificate(), time.Now()), s.backupsLine(time.Now()))
+	}
 	if unsent, err := s.svc.Unsent(ctx); err == nil && len(unsent) > 0 {
 		out.Lines = append(out.Lines, StatusLine{What: "notices", State: mind, Says: plain.Counted(len(unsent), "could not be brought", "could not be brought"), Next: "amber notice unsent"})
 	}

@@ -92,7 +92,7 @@ func (s *Server) registerThroughput() {
 // scraped answers a scrape to whoever may look.
 func (s *Server) scraped(h http.Handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		by, err := s.svc.Authenticate(r.Context(), token(r.Header.Get("Authorization"), r.Header.Get("Cookie")), reachedBy(r.Context()).address)
+		by, err := s.who(r.Context(), r.Header.Get("Authorization"), r.Header.Get("Cookie"))
 		switch {
 		case err != nil:
 			writeProblem(w, http.StatusUnauthorized, "a scrape takes a bearer token of somebody who may look: amber token add NAME --role auditor")

@@ -118,6 +118,9 @@ func (a *app) root() *cli.Command {
 		},
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "where the service answers", Value: "http://127.0.0.1:8460", Sources: cli.EnvVars("AMBER_URL")},
+			&cli.StringFlag{Name: "fingerprint", Usage: "SHA-256 of the certificate that the service shows, where no authority has signed it", Sources: cli.EnvVars("AMBER_FINGERPRINT")},
+			&cli.StringFlag{Name: "certificate", Usage: "file with a certificate of the client's own (PEM), for services that ask tokens for one", Sources: cli.EnvVars("AMBER_CERTIFICATE")},
+			&cli.StringFlag{Name: "key", Usage: "file with the key of that certificate (PEM)", Sources: cli.EnvVars("AMBER_KEY")},
 			&cli.BoolFlag{Name: "json", Usage: "print what the API answers"},
 		}, effectFlags()...),
 		Writer: a.out, ErrWriter: a.err,
@@ -126,7 +129,15 @@ func (a *app) root() *cli.Command {
 		Action:         list,
 		Before: func(ctx context.Context, cmd *cli.Command) (context.Context, error) {
 			var err error
-			a.client, err = newClient(cmd.String("url"))
+			if a.client, err = newClient(cmd.String("url")); err != nil {
+				return ctx, err
+			}
+			a.client.strange = a.unknown
+			transport, err := a.client.transport(cmd.String("certificate"), cmd.String("key"), cmd.String("fingerprint"))
+			if err != nil {
+				return ctx, err
+			}
+			a.client.http.Transport = transport
 			if slices.ContainsFunc(a.args, func(s string) bool { return s == "--url" || strings.HasPrefix(s, "--url=") }) && !cmd.Bool("json") {
 				for _, l := range a.lines {
 					l.url = strings.Join(quoted([]string{cmd.String("url")}), "")
@@ -135,7 +146,7 @@ func (a *app) root() *cli.Command {
 			return ctx, err
 		},
 		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.signingCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
-			a.limitCommands(), a.connectedCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}),
+			a.limitCommands(), a.connectedCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}, a.runningCommands()),
 	}
 }
 
@@ -158,7 +169,7 @@ func list(_ context.Context, cmd *cli.Command) error {
 		for _, c := range cmd.Commands {
 			names = append(names, c.Name)
 		}
-		if near := nearest(typed, names); near != "" {
+		if near := plain.Nearest(typed, names); near != "" {
 			f.next = strings.Join(append([]string{cmd.FullName(), near}, quoted(cmd.Args().Tail())...), " ")
 		}
 		return f

@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -25,6 +24,9 @@ type client struct {
 	base  *url.URL
 	token string
 	http  http.Client
+	pin   string // the fingerprint of the certificate that is known for the service's; "" for none
+	// strange is asked about a certificate that is not known; nil where it was taken, and what was asked is asked again.
+	strange func(*strange) error
 	// before is asked about every request that changes something; nil for none.
 	before func(method, path string, query url.Values, in any) error
 }
@@ -72,6 +74,42 @@ func (c *client) fetch(ctx context.Context, path string, query url.Values) ([]by
 	return c.raw(ctx, http.MethodGet, path, query, nil)
 }
 
+// download has a route make something, and copies it as it comes. What ends before it should is an error.
+func (c *client) download(ctx context.Context, method, path string, in any, to io.Writer) (int64, error) {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return 0, err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base.JoinPath("api/v1", path).String(), bytes.NewReader(body))
+	if err != nil {
+		return 0, usage("%v", err)
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := (&http.Client{Transport: c.http.Transport}).Do(req) // it may take its time
+	if err != nil {
+		if s, ok := errors.AsType[*strange](err); ok && c.strange != nil {
+			if err := c.strange(s); err != nil {
+				return 0, err
+			}
+			return c.download(ctx, method, path, in, to)
+		}
+		return 0, &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 400 {
+		raw, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20)) // what there is of it
+		return 0, asFailure(resp, raw)
+	}
+	n, err := io.Copy(to, resp.Body)
+	if err != nil {
+		return n, &failure{code: exitFailed, msg: "what came is not all: the service ended it"}
+	}
+	return n, nil
+}
+
 // stream copies what a route answers, as it comes. What ends before it should is an error.
 func (c *client) stream(ctx context.Context, path string, query url.Values, to io.Writer) error {
 	u := c.base.JoinPath("api/v1", path)
@@ -84,6 +122,12 @@ func (c *client) stream(ctx context.Context, path string, query url.Values, to i
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
 	resp, err := (&http.Client{Transport: c.http.Transport}).Do(req) // it may take its time
+	if s, ok := errors.AsType[*strange](err); ok && c.strange != nil {
+		if err := c.strange(s); err != nil {
+			return err
+		}
+		return c.stream(ctx, path, query, to)
+	}
 	if err != nil {
 		return &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
 	}
@@ -121,6 +165,12 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
 	resp, err := c.http.Do(req)
+	if s, ok := errors.AsType[*strange](err); ok && c.strange != nil {
+		if err := c.strange(s); err != nil {
+			return nil, err
+		}
+		return c.raw(ctx, method, path, query, in)
+	}
 	if err != nil {
 		var ue *url.Error
 		if errors.As(err, &ue) {
@@ -180,53 +230,20 @@ func tokenFile() (string, error) {
 }
 
 // storedTokens reads what sign-in kept, by address; nothing where there is nothing.
-func storedTokens() map[string]string {
-	tokens := make(map[string]string)
-	if name, err := tokenFile(); err == nil {
-		if raw, err := os.ReadFile(name); err == nil {
-			_ = json.Unmarshal(raw, &tokens)
-		}
-	}
-	return tokens
-}
+func storedTokens() map[string]string { return storedTexts(tokenFile) }
 
 // storeToken keeps a token for an address; "" forgets it.
-func storeToken(base, token string) error {
-	name, err := tokenFile()
-	if err != nil {
-		return err
-	}
-	tokens := storedTokens()
-	if tokens[base] = token; token == "" {
-		delete(tokens, base)
-	}
-	raw, err := json.MarshalIndent(tokens, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
-		return err
-	}
-	tmp, err := os.CreateTemp(filepath.Dir(name), "tokens-*") // 0600
-	if err != nil {
-		return err
-	}
-	_, err = tmp.Write(raw)
-	if err = errors.Join(err, tmp.Close()); err != nil {
-		return errors.Join(err, os.Remove(tmp.Name()))
-	}
-	return os.Rename(tmp.Name(), name)
-}
+func storeToken(base, token string) error { return storeText(tokenFile, base, token) }
 
 // whyNot says why nothing answered, where it is worth saying.
 func whyNot(err error) string {
 	var name *net.DNSError
-	var certificate *tls.CertificateVerificationError
+	var op *net.OpError
 	switch {
 	case errors.As(err, &name):
 		return ": there is no host " + name.Name
-	case errors.As(err, &certificate):
-		return ": its certificate is signed by nobody whom this machine knows"
+	case errors.As(err, &op) && op.Op == "remote error": // an alert of TLS (RFC 8446 section 6)
+		return ": it ended the connection, and may not take the certificate that --certificate names"
 	case errors.Is(err, context.DeadlineExceeded), os.IsTimeout(err):
 		return " in time"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

@@ -49,7 +49,7 @@ func touchesAccess(path string) bool {
 
 // isSession says whether a route is about who asks, and not about the records.
 func isSession(path string) bool {
-	return path == "sign-in" || path == "sign-out" || path == "first-administrator" || path == "own-password"
+	return path == "settings/reread" || path == "log-level" || path == "backups" || path == "sign-in" || path == "sign-out" || path == "first-administrator" || path == "own-password"
 }
 
 var errRecorded = errors.New("recorded")
@@ -97,11 +97,16 @@ func (a *app) goOn(cmd *cli.Command, says string) error {
 		return &failure{code: exitUsage, msg: says + " Nothing was done: say --yes, since there is no terminal to ask at."}
 	}
 	fmt.Fprint(a.err, plain.Text(says), " Go on? [y/N] ")
-	line, err := bufio.NewReader(a.in).ReadString('\n')
-	if err != nil && line == "" || !strings.EqualFold(strings.TrimSpace(line), "y") {
+	if !a.yes() {
 		return &failure{code: exitFailed, msg: "nothing was done"}
 	}
 	return nil
+}
+
+// yes reads an answer, and says whether it is one.
+func (a *app) yes() bool {
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	return (err == nil || line != "") && strings.EqualFold(strings.TrimSpace(line), "y")
 }
 
 // grave says whether a warning wants an answer.

@@ -4,34 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"log/slog"
 	"net"
-	"net/http"
-	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
-	"strings"
 	"syscall"
-	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/demo"
-	"amber.example/gatekeeper/internal/api"
-	"amber.example/gatekeeper/internal/core/limit"
-	"amber.example/gatekeeper/internal/files"
-	"amber.example/gatekeeper/internal/listen"
-	"amber.example/gatekeeper/internal/live"
-	"amber.example/gatekeeper/internal/nfs"
-	"amber.example/gatekeeper/internal/onc"
-	"amber.example/gatekeeper/internal/scrape"
-	"amber.example/gatekeeper/internal/service"
-	"amber.example/gatekeeper/internal/smb"
-	"amber.example/gatekeeper/internal/trying"
-	"amber.example/gatekeeper/web"
+	"amber.example/gatekeeper/internal/config"
+	"amber.example/gatekeeper/internal/process"
 )
 
 func defaultState() string {
@@ -45,291 +28,129 @@ func defaultState() string {
 	return filepath.Join(home, ".local", "state", "amber-gatekeeper")
 }
 
-func (a *app) serveCommand() *cli.Command {
-	return a.leaf("serve", "run the service", "", []cli.Flag{
-		&cli.StringFlag{Name: "state", Usage: "directory of the records and keys", Value: defaultState()},
-		&cli.StringFlag{Name: "console", Usage: "address of the console and the API", Value: "127.0.0.1:8460"},
-		&cli.StringFlag{Name: "smb", Usage: "address of SMB", Value: ":4450", DefaultText: ":4450, with --demo 127.0.0.1:4450"},
-		&cli.StringFlag{Name: "nfs", Usage: "address of NFS", Value: ":20490", DefaultText: ":20490, with --demo 127.0.0.1:20490"},
-		&cli.DurationFlag{Name: "recount", Usage: "how long after it was last counted what is stored in a folder is counted again; 0 for never", Value: 24 * time.Hour},
-		&cli.DurationFlag{Name: "lease", Usage: "how long an NFS 4 client that is not heard of keeps what it has open; for so long, after a restart, others wait", Value: time.Minute},
-		&cli.StringFlag{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", DefaultText: "none"},
-		&cli.StringSliceFlag{Name: "volume-root", Usage: "directory of the host below which volumes may be; may be given several times", DefaultText: "anywhere"},
-		&cli.StringSliceFlag{Name: "console-name",
-			Usage: "name or address by which browsers reach the console, besides loopback names and the addresses listened on; may be given several times"},
-		&cli.StringSliceFlag{Name: "trusted-proxy",
-			Usage: "address or network of a proxy before the console, which is believed for whom it asks; may be given several times", DefaultText: "none"},
-		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
-		&cli.BoolFlag{Name: "refuse-unrecorded", Usage: "serve nobody while nothing can be written down in the state directory, instead of going on by what was decided before"},
-		&cli.StringFlag{Name: "keep", Usage: "for how long what was done and refused at the wire is kept, such as 30d or 52w; never more than 200,000 rows of it", Value: "90d"},
-		&cli.StringFlag{Name: "journal-hashes", Usage: "where to the hash of each row of the journal is sent: a file, syslog://HOST:PORT or syslog+tcp://HOST:PORT", DefaultText: "nowhere"},
-		&cli.BoolFlag{Name: "new-key", Usage: "make a new key where secret.key is missing, though what was sealed with it is lost"},
-		&cli.StringFlag{Name: "reset-password", Usage: "print a code with which this administrator sets another password, for who has forgotten it; a file reset-password with the name in it, in the state directory, does the same while the service runs"},
-		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more"},
-	}, func(ctx context.Context, cmd *cli.Command, _ []string) error {
-		for flag, address := range map[string]string{"smb": "127.0.0.1:4450", "nfs": "127.0.0.1:20490"} {
-			if !cmd.Bool("demo") || cmd.IsSet(flag) {
-				continue
-			}
-			// Its passwords are known to everyone: it answers this machine only.
-			if err := cmd.Set(flag, address); err != nil {
-				return err
-			}
+// defaultConfig is the file of settings that is read where none is named and it is there.
+const defaultConfig = "/etc/amber-gatekeeper/amber.yaml"
+
+// settingFlags are the settings as options of a command.
+func settingFlags() []cli.Flag {
+	flags := []cli.Flag{&cli.StringFlag{Name: "config", Usage: "file of settings (YAML), each by the name of its option", Sources: cli.EnvVars("AMBER_CONFIG"), DefaultText: defaultConfig + " where it is there"}}
+	for _, s := range config.Settings(defaultState()) {
+		switch {
+		case s.Switch:
+			flags = append(flags, &cli.BoolFlag{Name: s.Name, Usage: s.Usage})
+		case s.Many:
+			flags = append(flags, &cli.StringSliceFlag{Name: s.Name, Usage: s.Usage + "; may be given several times", DefaultText: s.Instead})
+		default:
+			flags = append(flags, &cli.StringFlag{Name: s.Name, Usage: s.Usage, Value: s.Default, DefaultText: s.Instead})
 		}
-		if err := a.serve(ctx, cmd); err != nil {
-			var f *failure
-			if errors.As(err, &f) {
-				return err
-			}
-			return &failure{code: exitFailed, msg: err.Error()}
-		}
-		return nil
-	})
+	}
+	return flags
 }
 
-// lockState keeps a second service off the same records, until the file is closed
-// or the process ends, however it ends.
-func lockState(dir string) (io.Closer, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("state directory: %w", err)
+// sources says where the settings of a command are looked for.
+func sources(cmd *cli.Command) config.Sources {
+	from := config.Sources{Given: make(map[string][]string), Variable: os.LookupEnv, State: defaultState(), File: cmd.String("config"), Defaults: make(map[string]string)}
+	if from.File == "" {
+		from.File, from.Optional = defaultConfig, true
 	}
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
+	for _, s := range config.Settings(from.State) {
+		if !cmd.IsSet(s.Name) {
+			continue
+		}
+		switch {
+		case s.Switch:
+			from.Given[s.Name] = []string{fmt.Sprint(cmd.Bool(s.Name))}
+		case s.Many:
+			from.Given[s.Name] = cmd.StringSlice(s.Name)
+		default:
+			from.Given[s.Name] = []string{cmd.String(s.Name)}
+		}
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("another service is running on %s", dir)
+	if cmd.Bool("demo") { // its passwords are known to everyone: it answers this machine only
+		from.Defaults["smb"], from.Defaults["nfs"] = "127.0.0.1:4450", "127.0.0.1:20490"
 	}
-	return f, nil
+	if cmd.Bool("debug") && from.Given["log-level"] == nil {
+		from.Given["log-level"] = []string{"debug"}
+	}
+	return from
+}
+
+func (a *app) serveCommand() *cli.Command {
+	return a.leaf("serve", "run the service", "", append(settingFlags(),
+		&cli.BoolFlag{Name: "check", Usage: "read the settings, say what they are and where each was said, or what is wrong with which, and end"},
+		&cli.BoolFlag{Name: "demo", Usage: "fill an empty state directory with Larkfell Observatory, made up"},
+		&cli.BoolFlag{Name: "new-key", Usage: "make a new key where secret.key is missing, though what was sealed with it is lost"},
+		&cli.StringFlag{Name: "reset-password", Usage: "print a code with which this administrator sets another password, for who has forgotten it; a file reset-password with the name in it, in the state directory, does the same while the service runs"},
+		&cli.BoolFlag{Name: "debug", Usage: "log what clients are refused, and more: --log-level debug"},
+	), func(ctx context.Context, cmd *cli.Command, _ []string) error {
+		err := a.serve(ctx, cmd)
+		var f *failure
+		var wrong *config.Fault
+		switch {
+		case err == nil || errors.As(err, &f):
+			return err
+		case errors.As(err, &wrong):
+			return &failure{code: exitUsage, msg: err.Error()}
+		}
+		return &failure{code: exitFailed, msg: err.Error()}
+	})
 }
 
 func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
+	from := sources(cmd)
+	cfg, err := config.Load(from)
+	if err != nil {
+		return err
+	}
+	if cmd.Bool("check") {
+		if err := process.Check(cfg); err != nil {
+			return err
+		}
+		return show(a, cmd, settingsOf(cfg), printSettings)
+	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	level := slog.LevelInfo
-	if cmd.Bool("debug") {
-		level = slog.LevelDebug
-	}
-	log := slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
-	state, err := filepath.Abs(cmd.String("state"))
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	defer signal.Stop(again)
+	p, err := process.Start(ctx, cfg, process.Options{Demo: cmd.Bool("demo"), NewKey: cmd.Bool("new-key"), Version: a.version, Stderr: a.err,
+		Again: func() (*config.Config, error) { return config.Load(from) }})
 	if err != nil {
 		return err
 	}
-	lock, err := lockState(state)
-	if err != nil {
-		return err
+	err = a.greet(p, cmd.Bool("demo"), cfg.State)
+	if name := cmd.String("reset-password"); err == nil && name != "" {
+		err = printReset(a.out, p.Service, name)
 	}
-	defer lock.Close()
-	if l := cmd.Duration("lease"); l < 5*time.Second || l > time.Hour {
-		return usage("--lease %s is not between 5s and 1h", l)
-	}
-	proxies, err := prefixes(cmd.StringSlice("trusted-proxy"))
-	if err != nil {
-		return err
-	}
-	// Listening comes first: if an address is taken, nothing has been touched.
-	console, err := net.Listen("tcp", cmd.String("console"))
-	if err != nil {
-		return fmt.Errorf("console: %w", err)
-	}
-	defer console.Close()
-	smbListener, err := net.Listen("tcp", cmd.String("smb"))
-	if err != nil {
-		return fmt.Errorf("SMB: %w", err)
-	}
-	defer smbListener.Close()
-	nfsListener, err := net.Listen("tcp", cmd.String("nfs"))
-	if err != nil {
-		return fmt.Errorf("NFS: %w", err)
-	}
-	defer nfsListener.Close()
-	quotaPackets, quotaErr := net.ListenPacket("udp", nfsListener.Addr().String())
-	if quotaErr == nil {
-		defer quotaPackets.Close()
-	}
-	portmap, err := listenPortmap(cmd.String("portmap"))
-	if err != nil {
-		return err
-	}
-	defer portmap.close()
-
-	keep, err := limit.ParseGrace(cmd.String("keep"))
-	if err != nil || keep < time.Hour {
-		return usage("--keep takes at least an hour, such as 36h, 30d or 52w, not %q", cmd.String("keep"))
-	}
-	svc, err := service.Open(ctx, state, service.WithVolumeRoots(cmd.StringSlice("volume-root")), service.WithNewKey(cmd.Bool("new-key")), service.WithHashes(cmd.String("journal-hashes")), service.KeepingEvents(keep), service.RefusingUnrecorded(cmd.Bool("refuse-unrecorded")))
-	if err != nil {
-		return err
-	}
-	defer svc.Close()
-	if cmd.Bool("demo") {
-		if err := demo.Load(ctx, svc, state); err != nil {
-			return err
-		}
-		box, err := demo.Postbox(ctx, svc, state)
-		if err != nil {
-			log.Warn("there is no mail server for the demo", "error", err)
-		} else if box != nil {
-			defer box.Close()
-		}
-	}
-	namespace := files.New(svc.ServedPolicy, svc)
-	namespace.ReportTo(svc)
-	namespace.HoldUp(svc.HeldUp)
-	namespace.Account(svc.Ledger())
-	svc.Account(namespace, cmd.Duration("recount"))
-	if cmd.Bool("demo") {
-		svc.AwaitCounts(ctx)
-		svc.AwaitTold(ctx)
-		if err := demo.Remember(ctx, svc); err != nil {
-			return err
-		}
-	}
-	recordedAll := make(chan struct{})
-	recordUntil, stopRecording := context.WithCancel(context.Background())
-	go func() { defer close(recordedAll); svc.RecordEvents(recordUntil) }()
-	defer func() { stopRecording(); <-recordedAll }() // before the records are closed
-	smbServer := smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Limits: svc, Files: namespace, Meter: svc.Meter(), Log: log.With("service", "smb")})
-	nfsServer, err := nfs.NewServer(nfs.Config{Policy: svc.ServedPolicy, Files: namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
-		Lease: cmd.Duration("lease"), Meter: svc.Meter(), Log: log.With("service", "nfs"), Refused: svc})
-	if err != nil {
-		return err
-	}
-	doors := live.Doors{smbServer, nfsServer}
-	handler := api.New(api.Config{Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: doors, Jobs: svc.JobsRunning, Version: a.version}), Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: a.version,
-		SMBPort: portOf(smbListener), NFSPort: portOf(nfsListener), SMBAt: smbListener.Addr().String(), NFSAt: nfsListener.Addr().String(), Names: cmd.StringSlice("console-name"), Proxies: proxies,
-		Doors: trying.Doors{SMB: smbServer.Try, NFS: nfsServer.Try, Files: namespace}, Live: doors})
-	httpServer := &http.Server{Handler: handler,
-		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
-
-	failed := make(chan error, 6)
-	go func() { failed <- nfsServer.Serve(nfsListener) }()
-	if quotaErr == nil {
-		go func() { failed <- nfsServer.ServePackets(quotaPackets) }()
-	} else { // all else is more important
-		log.Warn("the remote quota protocol is not answered over UDP", "error", quotaErr)
-	}
-	portmap.serve(nfsServer.Mappings(uint16(portOf(nfsListener))), log.With("service", "portmap"), failed)
-	go func() { failed <- smbServer.Serve(smbListener) }()
-	go func() {
-		failed <- httpServer.Serve(&listen.Bounded{Listener: console, Most: listen.Share(mostConsole), From: min(mostConsoleFrom, listen.Share(mostConsole)/2)})
-	}()
-	if err := a.greet(svc, state, cmd.Bool("demo"), console.Addr(), smbListener.Addr(), nfsListener.Addr()); err != nil {
-		return err
-	}
-	if name := cmd.String("reset-password"); name != "" {
-		if err := printReset(a.out, svc, name); err != nil {
-			return err
-		}
-	}
-	go a.watchReset(ctx, svc, state)
-	select {
-	case <-ctx.Done():
-	case err = <-failed:
+	if err == nil {
+		go a.watchReset(ctx, p.Service, cfg.State)
+		err = p.Wait(ctx, again)
 	}
 	stop() // who asks a second time does not wait
-	log.Info("stopping")
-	late := time.AfterFunc(stopPatience, func() {
-		log.Error("what was going on has not come to an end, and is cut off", "after", stopPatience)
-		os.Exit(exitFailed)
-	})
-	defer late.Stop()
-	svc.WindDown()
-	smbListener.Close()
-	nfsListener.Close()
-	smbServer.Close()
-	nfsServer.Close()
-	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	return errors.Join(err, httpServer.Shutdown(end))
+	return errors.Join(err, p.Close())
 }
 
-// How many connections the console takes, in all and from one address; and how long a stop may take.
-const (
-	mostConsole     = 512
-	mostConsoleFrom = 256
-	stopPatience    = 30 * time.Second
-)
-
-// prefixes reads addresses and networks.
-func prefixes(texts []string) ([]netip.Prefix, error) {
-	var out []netip.Prefix
-	for _, t := range texts {
-		p, err := netip.ParsePrefix(t)
-		if addr, addrErr := netip.ParseAddr(t); addrErr == nil {
-			p, err = netip.PrefixFrom(addr, addr.BitLen()), nil
+// consoleURL is how the console is reached at an address: other machines only by TLS.
+func consoleURL(a net.Addr) string {
+	tcp, ok := a.(*net.TCPAddr)
+	if ok && tcp.IP.IsLoopback() {
+		return "http://" + a.String()
+	}
+	if ok && tcp.IP.IsUnspecified() { // of all addresses of this machine, one by which it can be reached
+		own, _ := net.InterfaceAddrs() // none is as good as an error
+		for _, one := range own {
+			if n, is := one.(*net.IPNet); is && n.IP.IsGlobalUnicast() {
+				return fmt.Sprintf("https://%s (and http://127.0.0.1:%d on this machine)", net.JoinHostPort(n.IP.String(), fmt.Sprint(tcp.Port)), tcp.Port)
+			}
 		}
-		if err != nil {
-			return nil, usage("--trusted-proxy %q is neither an address nor a network, such as 192.0.2.7 or 192.0.2.0/24", t)
-		}
-		out = append(out, p.Masked())
 	}
-	return out, nil
-}
-
-// portmapper is the optional listener of the port mapper, on TCP and UDP.
-type portmapper struct {
-	tcp net.Listener
-	udp net.PacketConn
-}
-
-func listenPortmap(address string) (*portmapper, error) {
-	if address == "" {
-		return &portmapper{}, nil
-	}
-	tcp, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, fmt.Errorf("port mapper: %w", err)
-	}
-	udp, err := net.ListenPacket("udp", address)
-	if err != nil {
-		tcp.Close()
-		return nil, fmt.Errorf("port mapper: %w", err)
-	}
-	return &portmapper{tcp, udp}, nil
-}
-
-func (p *portmapper) close() {
-	if p.tcp != nil {
-		p.tcp.Close()
-		p.udp.Close()
-	}
-}
-
-// serve answers until close, and tells of what goes wrong before.
-func (p *portmapper) serve(mappings []onc.Mapping, log *slog.Logger, failed chan<- error) {
-	if p.tcp == nil {
-		return
-	}
-	port := uint32(portOf(p.tcp))
-	mappings = append(mappings, onc.Mapping{Program: onc.PortmapProgram, Version: onc.PortmapVersion, Protocol: onc.ProtocolTCP, Port: port},
-		onc.Mapping{Program: onc.PortmapProgram, Version: onc.PortmapVersion, Protocol: onc.ProtocolUDP, Port: port})
-	programs := []onc.Program{onc.Portmap(mappings)}
-	server := &onc.Server{Programs: programs, Log: log}
-	go func() { failed <- server.Serve(p.tcp) }()
-	go func() { failed <- onc.ServePackets(p.udp, programs) }()
-}
-
-func portOf(l net.Listener) int {
-	if a, ok := l.Addr().(*net.TCPAddr); ok {
-		return a.Port
-	}
-	return 0
-}
-
-func serverName() string {
-	name, err := os.Hostname()
-	if name, _, _ = strings.Cut(name, "."); err != nil || name == "" {
-		return "amber"
-	}
-	return name[:min(len(name), 15)]
+	return "https://" + a.String()
 }
 
 // greet prints where everything answers and what to do first.
-func (a *app) greet(svc *service.Service, state string, isDemo bool, console, smbAddr, nfsAddr net.Addr) error {
-	w := a.out
+func (a *app) greet(p *process.Process, isDemo bool, state string) error {
+	w, svc := a.out, p.Service
+	console, smbAddr, nfsAddr := p.Addresses()
 	_, port, err := net.SplitHostPort(smbAddr.String())
 	if err != nil {
 		return err
@@ -338,7 +159,11 @@ func (a *app) greet(svc *service.Service, state string, isDemo bool, console, sm
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(w, "Amber Gatekeeper %s is up.\n\n  console and API  http://%s\n  SMB              %s\n  NFS              %s\n", a.version, console, smbAddr, nfsAddr)
+	fmt.Fprintf(w, "Amber Gatekeeper %s is up.\n\n  console and API  %s\n  SMB              %s\n  NFS              %s\n", a.version, consoleURL(console), smbAddr, nfsAddr)
+	if is := p.Certificate(); is.Own {
+		first, second := halves(is.Fingerprint)
+		fmt.Fprintf(w, "\nOver HTTPS it shows a certificate that it has signed itself, of this fingerprint (SHA-256):\n\n  %s\n  %s\n", first, second)
+	}
 	if code := svc.FirstCode(); code != "" {
 		fmt.Fprintf(w, "\nThere is no administrator yet. Make the first one in the console, or type\n\n  amber first-administrator NAME --code %s\n", code)
 	}
@@ -377,7 +202,7 @@ Six things to try, from another terminal in this directory:
 
 Mail that it sends stays here: %[5]s
 
-The console shows the same: http://%[3]s as keeper or auditor. Stop with Ctrl-C; make demo-reset starts over.
-`, demo.PasswordSuffix, port, console, nfsPort, filepath.Join(state, demo.PostboxDir))
+The console shows the same: %[3]s as keeper or auditor. Stop with Ctrl-C; make demo-reset starts over.
+`, demo.PasswordSuffix, port, consoleURL(console), nfsPort, filepath.Join(state, demo.PostboxDir))
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"net/url"
@@ -22,6 +23,9 @@ var migrations embed.FS
 
 // FileName is the database's name in the state directory.
 const FileName = "records.sqlite"
+
+// ErrNewer says that a newer version of the program has written the records.
+var ErrNewer = errors.New("a newer version of amber has written them")
 
 // Store is the open database. One writer at a time; readers do not wait for it.
 type Store struct {
@@ -56,6 +60,12 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	}
 	provider, err := goose.NewProvider(goose.DialectSQLite3, db, sub, goose.WithLogger(goose.NopLogger()), goose.WithGoMigrations(oneTable))
 	if err == nil {
+		var has int64
+		if has, err = provider.GetDBVersion(ctx); err == nil && has > Schema() {
+			err = fmt.Errorf("%w: they have schema %d, and this one knows %d", ErrNewer, has, Schema())
+		}
+	}
+	if err == nil {
 		_, err = provider.Up(ctx)
 	}
 	if err != nil {
@@ -63,6 +73,18 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, fmt.Errorf("migrate records: %w", err)
 	}
 	return &Store{db: db, path: filepath.Join(dir, FileName)}, nil
+}
+
+// Schema is the number of the newest change of the schema that is known here.
+func Schema() int64 {
+	newest := oneTable.Version
+	names, _ := fs.Glob(migrations, "migrations/*.sql") // the pattern is well formed
+	for _, name := range names {
+		if n, err := goose.NumericComponent(filepath.Base(name)); err == nil {
+			newest = max(newest, n)
+		}
+	}
+	return newest
 }
 
 // Close closes the database.

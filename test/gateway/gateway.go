@@ -18,6 +18,7 @@ import (
 
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/certs"
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/live"
@@ -41,10 +42,17 @@ type Gateway struct {
 	URL     string // of the console and the API
 	Doors   trying.Doors
 	Live    live.Doors
+	Handler http.Handler // of the console and the API
 }
 
+// Option is something about a gateway that is decided when it is started.
+type Option func(*certs.Files)
+
+// WithClientAuthority has clients be asked for certificates that are signed by those in a file.
+func WithClientAuthority(name string) Option { return func(f *certs.Files) { f.Authorities = name } }
+
 // Start starts one; it ends with the test.
-func Start(t testing.TB) *Gateway {
+func Start(t testing.TB, with ...Option) *Gateway {
 	t.Helper()
 	ctx := context.Background()
 	state := t.TempDir()
@@ -78,8 +86,9 @@ func Start(t testing.TB) *Gateway {
 	g.NFS = nl.Addr().String()
 	g.Doors = trying.Doors{SMB: server.Try, NFS: nfsServer.Try, Files: g.Files}
 	g.Live = live.Doors{server, nfsServer}
-	console := httptest.NewServer(api.New(api.Config{Service: svc, Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
-		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port}))
+	g.Handler = api.New(api.Config{Service: svc, Host: newHost(t, svc, state, with), Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
+		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port})
+	console := httptest.NewServer(g.Handler)
 	g.URL = console.URL
 	t.Cleanup(func() {
 		console.Close()

@@ -1,0 +1,46 @@
+package service
+
+import (
+	"context"
+	"path/filepath"
+
+	"amber.example/gatekeeper/internal/backup"
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// StateDir is the state directory.
+func (s *Service) StateDir() string { return s.state }
+
+// CopyDatabases writes the records, what was seen at the wire, and what is in use into a directory, each as it is at one moment.
+func (s *Service) CopyDatabases(ctx context.Context, dir string) error {
+	for _, one := range []struct {
+		from interface {
+			CopyTo(ctx context.Context, path string) error
+		}
+		name string
+	}{{s.store, store.FileName}, {s.Log.Store(), store.EventsFileName}, {s.uses, store.UsesFileName}} {
+		if err := one.from.CopyTo(ctx, filepath.Join(dir, one.name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Contents says what the records are about.
+func (s *Service) Contents(ctx context.Context) (rows int64, volumes []backup.Volume, err error) {
+	err = s.store.DB().QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM journal`).Scan(&rows)
+	volumes = []backup.Volume{}
+	for _, v := range s.Policy().Volumes {
+		volumes = append(volumes, backup.Volume{Name: v.Name, Path: v.Path, Mark: v.Mark})
+	}
+	return rows, volumes, err
+}
+
+// MayBackUp says why somebody may not have a backup made, and writes down that they do.
+func (s *Service) MayBackUp(ctx context.Context, by Actor, about string) error {
+	if by.Role != identity.Administrator {
+		return &Error{Kind: Forbidden, Message: by.Name + " may not make backups: that takes an administrator, for they hold every secret"}
+	}
+	return s.OfProcess(ctx, by, "make backup", about, func() error { return nil })
+}

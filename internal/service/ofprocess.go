@@ -1,0 +1,26 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/store"
+)
+
+// OfProcess does something about the process that serves, which no record says, and writes it down first. It takes an administrator.
+func (s *Service) OfProcess(ctx context.Context, by Actor, action, about string, do func() error) error {
+	if s.drafting != nil || !s.asOf.IsZero() {
+		return conflict("", "", "what is done about the running service is done at once: it is neither tried out nor past")
+	}
+	if by.Role != identity.Administrator {
+		return &Error{Kind: Forbidden, Message: by.Name + " may not do that: it takes an administrator"}
+	}
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: about})
+	})
+	if err != nil {
+		return err
+	}
+	return do()
+}
