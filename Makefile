@@ -1,5 +1,7 @@
 # Everything from two commands: make demo, make test. Needs Go, Node and npm.
-VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+# The version of the newest part of CHANGELOG.md, and the commit.
+RELEASE := $(shell sed -n 's/^## \([0-9][0-9.]*\).*/\1/p' CHANGELOG.md | head -1)
+VERSION := $(RELEASE)+$(shell git describe --always --exclude='*' --dirty=.changed 2>/dev/null || echo unknown)
 COMMIT  := $(shell git rev-parse HEAD 2>/dev/null || echo unknown)
 DATE    := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
 LDFLAGS := -s -w -X main.version=$(VERSION) -X amber.example/gatekeeper/internal/cli.Commit=$(COMMIT) -X amber.example/gatekeeper/internal/cli.Date=$(DATE)
@@ -49,13 +51,14 @@ tools:
 
 lint: web/dist/index.html
 	@if git ls-files --eol 2>/dev/null | grep '^i/-text' | grep -Ev '\.(png|fits)$$'; then echo 'lint: binaries that are no pictures do not belong in git' >&2; exit 1; fi
-	@test -z "$$(gofmt -l cmd internal demo test web/*.go | tee /dev/stderr)"
+	@test -z "$$(gofmt -l cmd internal demo packaging test web/*.go | tee /dev/stderr)"
 	go vet ./...
+	cd packaging && go vet ./...
 	go tool staticcheck ./...
 	cd web && npm run --silent lint
 
 # What asks the API and the command line one thing after the other is tested without it, and so is the lab, whose clients are emulated.
-UNRACED := ^Test(KernelClient|EveryExample.*|Docs.*|NoErrorSpeaks.*|TheTableOfRoles|WhatMayStandInASet|BadInput.*|ASetIsOne)$$
+UNRACED := ^Test(KernelClient|EveryExample.*|Docs.*|NoErrorSpeaks.*|TheTableOfRoles|WhatMayStandInASet|BadInput.*|ASetIsOne|Packages)$$
 
 .PHONY: test-raced test-unraced test-console
 test: tools build lint
@@ -72,6 +75,15 @@ test-raced:
 test-console:
 	cd web && npm run --silent test
 	cd web && AMBER=../bin/amber node --test --test-concurrency=2 e2e/*.test.mjs
+
+# Packages for each architecture into dist/: the same commit gives the same bytes.
+.PHONY: package
+package: web/dist/index.html
+	@test "$(DATE)" != unknown || { echo 'package: takes a checkout of git, of which packages have their moment' >&2; exit 1; }
+	@mkdir -p dist/programs
+	@for arch in amd64 arm64; do GOOS=linux GOARCH=$$arch go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o dist/programs/amber-$$arch ./cmd/amber || exit 1; done
+	cd packaging && go run . -root .. -bin ../dist/programs -out ../dist -version '$(VERSION)' -made '$(DATE)'
+	@cat dist/SHA256SUMS
 
 # People who mean harm, for five minutes; a shorter form is part of make test.
 siege: build
@@ -94,7 +106,7 @@ fuzz:
 	done
 
 clean:
-	rm -rf bin web/node_modules web/dist/assets web/dist/index.html web/src/api/schema.gen.ts web/openapi.json
+	rm -rf bin dist web/node_modules web/dist/assets web/dist/index.html web/src/api/schema.gen.ts web/openapi.json
 
 # The pictures of the docs; needs Debian's chromium, xvfb, xterm and imagemagick.
 .PHONY: screenshots

@@ -117,7 +117,7 @@ func TestSettingsOfARunningService(t *testing.T) {
 	for _, args := range [][]string{{"config", "reread"}, {"config", "log-level", "debug"}, {"backup"}, {"backup", filepath.Join(dir, "x")}} {
 		_, errOut, code = b.try("", args...)
 		require.Equal(t, 1, code, args)
-		require.Contains(t, errOut, "auditor may not")
+		require.Contains(t, errOut, "takes an administrator")
 	}
 	require.Regexp(t, `keeper +set log level +warn`, a.run("journal", "list"))
 

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 
 	"amber.example/gatekeeper/internal/core/plain"
@@ -87,7 +86,7 @@ func fillKinds(in *FolderInput) error {
 	default:
 		return invalid("permissions", "%q is not one of acl, unix", in.Permissions)
 	}
-	root := os.Geteuid() == 0
+	root := files.MayGive()
 	switch in.Ownership {
 	case "":
 		if in.Ownership = site.Mapped; root {
@@ -96,7 +95,7 @@ func fillKinds(in *FolderInput) error {
 	case site.Mapped:
 	case site.Native:
 		if !root {
-			return invalid("ownership", "native ownership takes a service that runs as root")
+			return invalid("ownership", "native ownership takes a service that runs as root, or with the capabilities to give files away")
 		}
 	default:
 		return invalid("ownership", "%q is not one of native, mapped", in.Ownership)

@@ -26,7 +26,7 @@ type Ownership string
 // The kinds of Ownership.
 const (
 	Mapped Ownership = "mapped" // in an extended attribute: the service needs no privilege
-	Native Ownership = "native" // as the host's own: takes a service that runs as root
+	Native Ownership = "native" // as the host's own: takes a service that may give files away
 )
 
 // Squash says which numbers of clients are taken for the anonymous ones.
