@@ -148,6 +148,7 @@ func New(c Config) *Server {
 	s.registerStatus()
 	s.registerHost()
 	s.registerBackups()
+	s.registerDoctor()
 	s.registerPublishing()
 	s.registerExports()
 	s.registerMode()

@@ -19,6 +19,8 @@ type Host interface {
 	// Reload reads the settings again, and gives the names of those that wait for the next start.
 	Reload() (waiting []string, err error)
 	SetLogLevel(level string) error
+	// ConsoleAt is the address where the console is listened for.
+	ConsoleAt() string
 	Certificate() certs.Standing
 	// Firm says whether browsers that ask for a name may be told to come by TLS alone.
 	Firm(name string) bool

@@ -66,7 +66,7 @@ func (a *app) runningCommands() []*cli.Command {
 				return nil
 			}),
 		),
-		a.backupCommand(), a.restoreCommand(),
+		a.doctorCommand(), a.backupCommand(), a.restoreCommand(),
 		a.versionCommand(),
 	}
 }

@@ -20,20 +20,30 @@ func (a *app) statusCommand() *cli.Command {
 		if err := show(a, cmd, st, printStatus); err != nil {
 			return err
 		}
-		switch st.State {
-		case "to mind":
-			return &failure{code: exitMind, msg: "something is to be minded"}
-		case "wrong":
-			return &failure{code: exitWrong, msg: "something is wrong"}
-		}
-		return nil
+		return endAs(st.State)
 	})
+}
+
+// endAs ends a command by how something stands.
+func endAs(state string) error {
+	switch state {
+	case "to mind":
+		return &failure{code: exitMind, msg: "something is to be minded"}
+	case "wrong":
+		return &failure{code: exitWrong, msg: "something is wrong"}
+	}
+	return nil
 }
 
 func printStatus(w io.Writer, st api.Status) {
 	fmt.Fprintf(w, "amber %s, since %s: %s\n\n", st.Version, shortMoment(st.Since), st.State)
+	printLines(w, st.Lines)
+}
+
+// printLines prints how things stand, one by one.
+func printLines(w io.Writer, lines []api.StatusLine) {
 	t := newTable("what", "is", "", "next")
-	for _, l := range st.Lines {
+	for _, l := range lines {
 		next := ""
 		if l.State != "well" {
 			next = l.Next

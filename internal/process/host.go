@@ -22,6 +22,9 @@ func (p *Process) Settings() []config.Value {
 	return out
 }
 
+// ConsoleAt is the address where the console is listened for.
+func (p *Process) ConsoleAt() string { return p.sockets.console.Addr().String() }
+
 // Certificate is how the console's certificate stands.
 func (p *Process) Certificate() certs.Standing { return p.certs.Standing() }
 

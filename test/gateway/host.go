@@ -46,6 +46,7 @@ func newHost(t testing.TB, svc *service.Service, state string, with []Option) *h
 
 func (h *host) Settings() []config.Value                 { return h.cfg.Values() }
 func (h *host) Reload() ([]string, error)                { return nil, h.Again() }
+func (h *host) ConsoleAt() string                        { return "127.0.0.1:8460" }
 func (h *host) SetLogLevel(level string) error           { return h.log.SetLevel(level) }
 func (h *host) Certificate() certs.Standing              { return h.Standing() }
 func (h *host) Backups() (string, []backup.Kept, string) { return h.dir, nil, "" }
