@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/demo"
+	"amber.example/gatekeeper/internal/announce"
 	"amber.example/gatekeeper/internal/api"
 	"amber.example/gatekeeper/internal/backup"
 	"amber.example/gatekeeper/internal/certs"
@@ -188,7 +190,38 @@ func Start(ctx context.Context, cfg *config.Config, opts Options) (p *Process, e
 		return p, err
 	}
 	p.serve()
-	return p, nil
+	return p, p.announce()
+}
+
+// announce has the service be found on the networks that the settings name.
+func (p *Process) announce() error {
+	if len(p.cfg.Announce) == 0 {
+		return nil
+	}
+	a, err := announce.Start(announce.Config{Interfaces: p.cfg.Announce, Host: p.name(), ID: p.Service.Identity(), Services: p.announced, Changed: p.Service.Changed, Log: p.log.With("service", "announce")})
+	if err != nil {
+		return p.cfg.Wrong("announce", err.Error())
+	}
+	p.later(a.Close)
+	return nil
+}
+
+// name is this host's as it is announced: one label.
+func (p *Process) name() string { return strings.ToLower(serverName()) }
+
+// announced are the services that other machines can reach now.
+func (p *Process) announced() (out []announce.Service) {
+	on := p.Service.Policy().Services
+	for _, s := range []struct {
+		kind string
+		at   net.Addr
+		on   bool
+	}{{"_smb._tcp", p.sockets.smb.Addr(), on.SMB}, {"_nfs._tcp", p.sockets.nfs.Addr(), on.NFS}, {"_https._tcp", p.sockets.console.Addr(), true}} {
+		if tcp, ok := s.at.(*net.TCPAddr); ok && s.on && (!tcp.IP.IsLoopback() || slices.Contains(p.cfg.Announce, "lo")) {
+			out = append(out, announce.Service{Type: s.kind, Port: uint16(tcp.Port)})
+		}
+	}
+	return out
 }
 
 // later has something be undone at the end.

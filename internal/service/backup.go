@@ -2,12 +2,20 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 
 	"amber.example/gatekeeper/internal/backup"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/store"
 )
+
+// Identity is a UUID of this gateway (of version 8, RFC 9562 section 5.8), the same over restarts and on another machine.
+func (s *Service) Identity() string {
+	raw := s.keys.Derive("identity")[:16]
+	raw[6], raw[8] = raw[6]&0x0f|0x80, raw[8]&0x3f|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", raw[:4], raw[4:6], raw[6:8], raw[8:10], raw[10:])
+}
 
 // StateDir is the state directory.
 func (s *Service) StateDir() string { return s.state }
