@@ -51,6 +51,7 @@ const Person = page(() => import('./pages/person'), 'Person');
 const Publishing = page(() => import('./pages/publishing'), 'Publishing');
 const ReviewPage = page(() => import('./pages/reviews'), 'ReviewPage');
 const Reviews = page(() => import('./pages/reviews'), 'Reviews');
+const ServicePage = page(() => import('./pages/service'), 'ServicePage');
 const Settings = page(() => import('./pages/settings'), 'Settings');
 const Volumes = page(() => import('./pages/volumes'), 'Volumes');
 const Who = page(() => import('./pages/who'), 'Who');
@@ -91,6 +92,7 @@ function Pages({ role }: { role: Me['role'] }) {
       <Route path="/overview" element={<Overview />} />
       <Route path="/volumes" element={<Volumes />} />
       <Route path="/settings" element={<Settings />} />
+      <Route path="/service" element={<ServicePage />} />
       <Route path="/publishing" element={<Publishing />} />
       <Route path="/journal" element={<Journal />} />
       <Route path="/folders" element={<Folders />} />
@@ -139,6 +141,7 @@ const first: [RegExp, { come: () => Promise<unknown> }][] = [
   [/^\/reviews\/./, ReviewPage],
   [/^\/journal/, Journal],
   [/^\/settings/, Settings],
+  [/^\/service/, ServicePage],
   [/^\/account/, Account],
 ];
 const coming = first

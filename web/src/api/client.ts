@@ -108,7 +108,9 @@ export class Refusal extends Error {
   readonly fields: { at: string; says: string }[];
   constructor(status: number, problem?: Partial<Problem>) {
     const details = (problem?.errors ?? []).map((e) => e.message).filter((m) => m && m !== problem?.detail);
-    super([problem?.detail ?? t`The service answered ${status}.`, ...details].join(' – '));
+    const says = [problem?.detail ?? t`The service answered ${status}.`, ...details];
+    if (status >= 500 && problem?.request) says.push(t`request ${problem.request}`);
+    super(says.join(' – '));
     this.status = status;
     this.next = problem?.next;
     this.need = problem?.need;

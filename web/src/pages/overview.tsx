@@ -24,10 +24,10 @@ import {
 } from '../api/client';
 import { useSessions, useStatus, useThroughput } from '../api/live';
 import { FindingIcon } from '../parts/icons';
+import { Lines } from '../parts/lines';
 import { Moment } from '../parts/moment';
 import { NewFolderLink } from '../parts/new-folder-link';
 import { MainButton, PageHead, Part, QuietButton, Sheet, Waiting } from '../parts/sheet';
-import { DataTable } from '../parts/table';
 import { say, sayRefused } from '../parts/toaster';
 import { span, stateOf, UseBar } from '../parts/use';
 import { Room } from './volumes';
@@ -126,9 +126,6 @@ function AtTheWire() {
 /** How the service stands, line by line; what is not well first. */
 function HowItStands() {
   const status = useStatus();
-  const words = { well: t`well`, 'to mind': t`to mind`, wrong: t`wrong` };
-  const worst = ['wrong', 'to mind', 'well'];
-  const lines = [...(status.data?.lines ?? [])].sort((a, b) => worst.indexOf(a.state) - worst.indexOf(b.state));
   return (
     <Part title={t`How it stands`}>
       {!status.data ? (
@@ -136,23 +133,7 @@ function HowItStands() {
           <Waiting error={status.error} rows={3} />
         </Box>
       ) : (
-        <DataTable
-          label={t`How it stands`}
-          rows={lines}
-          rowKey={(l) => l.what}
-          columns={[
-            { head: t`What`, cell: (l) => l.what, is: { fontWeight: '600', whiteSpace: 'nowrap' } },
-            {
-              head: t`Is`,
-              cell: (l) => words[l.state],
-              is: (l) => ({
-                color: l.state === 'wrong' ? 'shut' : l.state === 'to mind' ? 'accent' : 'open',
-                whiteSpace: 'nowrap',
-              }),
-            },
-            { head: `-${t`How so`}`, cell: (l) => l.says, is: { color: 'faint', whiteSpace: 'normal' } },
-          ]}
-        />
+        <Lines label={t`How it stands`} lines={status.data.lines} />
       )}
     </Part>
   );

@@ -75,6 +75,7 @@ export const SettingsIcon = drawn(
 export const JournalIcon = drawn(
   'M6 4h11.5A1.5 1.5 0 0 1 19 5.5V20H7a2 2 0 0 1-2-2V5a1 1 0 0 1 1-1ZM5 17.5A2 2 0 0 1 7 16h12M9 8h6M9 11.5h4',
 );
+export const ServiceIcon = drawn('M12 3.5v8M7.2 6.4a8 8 0 1 0 9.6 0');
 export const LiveIcon = drawn('M3.5 12.5h4l2.5-7 4 13 2.5-6h4');
 export const FindingIcon = drawn('M12 4 21 19.5H3L12 4ZM12 10v4.5M12 17v.1');
 export const ReviewIcon = drawn('M8 5H6v15h12V5h-2M9 3.5h6v3H9v-3ZM9 13l2 2 4-4.5');

@@ -15,6 +15,7 @@ import {
   PersonIcon,
   PublishIcon,
   ReviewIcon,
+  ServiceIcon,
   SettingsIcon,
   VolumeIcon,
   WhyIcon,
@@ -53,6 +54,7 @@ export const placeGroups: { name?: string; places: Place[] }[] = [
     places: [
       { to: '/journal', text: t`Journal`, Drawn: JournalIcon, letter: 'j' },
       { to: '/settings', text: t`Settings`, Drawn: SettingsIcon, letter: 's' },
+      { to: '/service', text: t`Service`, Drawn: ServiceIcon, letter: 'c' },
     ],
   },
 ];
