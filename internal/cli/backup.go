@@ -201,11 +201,16 @@ func restoredOf(r *backup.Restored, state string) Restored {
 
 func printRestored(w io.Writer, r Restored) {
 	fmt.Fprintf(w, "made %s on %s by amber %s, schema %d, %s of the journal\n", shortMoment(r.Made), r.Host, r.Version, r.Schema, plain.Counted(int(r.Rows), "row", "rows"))
-	t := newTable("volume", "was at", "is at", "mind")
 	for _, v := range r.Volumes {
-		t.row(v.Name, v.Was, v.Path, v.Mind)
+		text := "volume " + v.Name + ": at " + v.Path
+		if v.Was != v.Path {
+			text += ", was at " + v.Was
+		}
+		hung(w, "  ", text)
+		if v.Mind != "" {
+			hung(w, "    mind: ", v.Mind)
+		}
 	}
-	t.print(w)
 	if r.Restored {
 		fmt.Fprintf(w, "restored: amber serve --state %s\n", plain.Word(r.State))
 		return

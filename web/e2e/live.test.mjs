@@ -1,15 +1,16 @@
 // What is connected, what is open and what is asked at the wire, with a client of other hands at it.
 import assert from 'node:assert/strict';
 import { spawn } from 'node:child_process';
+import { mkdtempSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { after, before, test } from 'node:test';
-import { accessible, launch, patience, start, stop, tidy } from './around.mjs';
+import { accessible, launch, patience, start, state, stop, tidy } from './around.mjs';
 
 const busy = join(import.meta.dirname, '../../test/clients/busy.py');
 let service, browser;
 
 before(async () => {
-  service = await start('--demo');
+  service = await start('--demo', '--backup-to', mkdtempSync(join(state, 'copies-')));
   browser = await launch();
 });
 after(async () => {
@@ -140,4 +141,47 @@ test('what was refused at the wire is there with why, for an auditor too, who en
   await row.getByRole('link', { name: 'Ask why' }).click();
   await p.getByText('Refused at the entry gate').waitFor();
   one.child.kill();
+});
+
+test('the service itself: a backup taken along, one more kept, the log, the machine and the way in', async () => {
+  const p = await signedIn('keeper');
+  await p.goto(`${service.url}/service`);
+  await p.getByText('Fingerprint (SHA-256)').waitFor();
+  await p
+    .getByRole('cell', { name: /^amber-/ })
+    .first()
+    .waitFor();
+  await p.getByLabel('Passphrase').fill('three pale moons');
+  const file = p.waitForEvent('download');
+  await p.getByRole('button', { name: 'Make one, and take it along' }).click();
+  const come = await file;
+  assert.match(come.suggestedFilename(), /^amber-.*\.tar\.gz\.age$/);
+  assert.equal(
+    readFileSync(await come.path())
+      .subarray(0, 21)
+      .toString(),
+    'age-encryption.org/v1',
+  );
+  await p.getByRole('button', { name: 'Write one now' }).click();
+  await p.getByText(/^Written: amber-/).waitFor();
+
+  await p.getByLabel('Log from').selectOption('debug');
+  await p.getByText('Logged from debug on.').waitFor();
+  await p.getByRole('row', { name: /log-level.*debug.*asked for/ }).waitFor();
+  await p.getByRole('button', { name: 'Read again' }).click();
+  await p.getByText('The settings have been read again.').waitFor();
+  await p.getByRole('row', { name: /log-level.*info/ }).waitFor();
+
+  await p.getByRole('button', { name: 'Look at this machine' }).click();
+  await p.getByRole('row', { name: /openat2.*well/ }).waitFor();
+  await p.getByLabel('Client, by address or name').fill('127.0.0.1');
+  await p.getByLabel('Into the folder').selectOption('plates');
+  await p.getByRole('button', { name: 'Go the way in' }).click();
+  await p.getByRole('row', { name: /NFS: MOUNT of \/plates.*is granted/ }).waitFor();
+  await accessible(p, 'the service');
+
+  const other = await signedIn('auditor');
+  await other.goto(`${service.url}/service`);
+  await other.getByText('Fingerprint (SHA-256)').waitFor();
+  assert.equal(await other.getByRole('button', { name: /Write one|Make one|Read again|Look at/ }).count(), 0);
 });

@@ -8,6 +8,7 @@ import { chromium } from 'playwright-core';
 const root = join(import.meta.dirname, '../..');
 const shots = join(root, 'docs/screenshots');
 const state = mkdtempSync(join(tmpdir(), 'amber-shots-'));
+const copies = mkdtempSync(join(tmpdir(), 'amber-copies-'));
 const url = 'http://127.0.0.1:18460';
 const service = spawn(
   join(root, 'bin/amber'),
@@ -22,6 +23,8 @@ const service = spawn(
     '127.0.0.1:18450',
     '--nfs',
     '127.0.0.1:0',
+    '--backup-to',
+    copies,
   ],
   { stdio: ['ignore', 'pipe', 'ignore'] },
 );
@@ -149,9 +152,22 @@ try {
     .nth(1)
     .waitFor();
   await shot(page, 'live');
+
+  await page.goto(`${url}/service`);
+  await page
+    .getByRole('cell', { name: /^amber-/ })
+    .first()
+    .waitFor();
+  await page.getByLabel('Client, by address or name').fill('127.0.0.1');
+  await page.getByLabel('Into the folder').selectOption('plates');
+  await page.getByRole('button', { name: 'Go the way in' }).click();
+  await page.getByText('NFS: NULL').waitFor();
+  await page.mouse.wheel(0, 240);
+  await shot(page, 'service');
   await Promise.all(busy.map((b) => new Promise((done) => b.once('exit', done))));
 } finally {
   await browser.close();
   service.kill();
+  rmSync(copies, { recursive: true, force: true });
   rmSync(state, { recursive: true, force: true });
 }
