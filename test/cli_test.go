@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -74,8 +75,11 @@ func serve(t testing.TB, bin, state string, flags ...string) *process {
 	require.NoError(t, p.cmd.Start())
 	t.Cleanup(p.kill)
 	last := "make demo-reset"
-	if len(flags) == 0 {
-		last = "--code "
+	if !slices.Contains(flags, "--demo") {
+		last = "\n  NFS  "
+		if _, err := os.Stat(filepath.Join(state, store.FileName)); err != nil {
+			last = "--code "
+		}
 	}
 	var text string
 	require.Eventually(t, func() bool {

@@ -220,9 +220,12 @@ func TestWhatIsAskedIsCounted(t *testing.T) {
 	said := string(a.body)
 	for _, line := range []string{`amber_folder_read_bytes_total{folder="nightlog"} 300000`, `amber_folder_written_bytes_total{folder="nightlog"} 300000`, `amber_share_written_bytes_total{share="nightlog"} 300000`,
 		`amber_person_read_bytes_total{user="isolde"} 300000`, `amber_host_written_bytes_total{address="127.0.0.1"} 300000`, `amber_folder_requests_total{folder="nightlog",kind="look",outcome="failed"} 1`,
-		`amber_export_requests_total{kind="look",outcome="done",path="/nightlog"} 1`, `amber_protocol_requests_total{kind="other",outcome="refused",version="SMB 3.1.1"} 1`, `amber_sessions{via="SMB"} 2`, `amber_gate_refusals_total{gate="entry"} 1`, `amber_build_info{version="test"} 1`} {
+		`amber_export_requests_total{kind="look",outcome="done",path="/nightlog"} 1`, `amber_protocol_requests_total{kind="other",outcome="refused",version="SMB 3.1.1"} 1`, `amber_sessions{via="SMB"} 2`, `amber_gate_refusals_total{gate="entry"} 1`, `amber_build_info{version="test"} 1`,
+		`amber_errors_total{protocol="SMB",status="0xC0000022"} 1`, `amber_connections{via="SMB"} 2`, `amber_requests_working{via="SMB"} 0`, `amber_queue_length{queue="messages"} 0`} {
 		require.Contains(t, said, line+"\n")
 	}
+	require.Regexp(t, `amber_database_write_seconds_count\{database="records"\} [1-9]`, said)
+	require.Regexp(t, `amber_cache_looks_total\{cache="NFS answers kept",result="not found"\} \d`, said)
 	require.Regexp(t, `amber_folder_request_duration_seconds_count\{folder="nightlog"\} [1-9]`, said)
 	for _, token := range []string{"", g.Token(t, "isolde")} {
 		require.Contains(t, []int{http.StatusUnauthorized, http.StatusForbidden}, ask(t, g, token, "GET", "/metrics", "").status)

@@ -281,3 +281,10 @@ func (l *Log) EachEvent(ctx context.Context, m store.Match, visit func(store.Eve
 
 // VerifyEvents follows the chain of the events; see store.Events.
 func (l *Log) VerifyEvents(ctx context.Context) (int64, error) { return l.events.Verify(ctx) }
+
+// Waiting is how many kinds of events are to be written down still.
+func (l *Log) Waiting() int {
+	l.seen.mu.Lock()
+	defer l.seen.mu.Unlock()
+	return len(l.seen.by) + len(l.seen.other)
+}

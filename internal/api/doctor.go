@@ -32,9 +32,9 @@ func (s *Server) subject(ctx context.Context) doctor.Subject {
 	if s.host != nil {
 		out.Ports = append(out.Ports, doctor.Port{Name: "console", Address: s.host.ConsoleAt(), Ours: true})
 	}
-	for name, at := range map[string]string{"SMB": s.smbAt, "NFS": s.nfsAt} {
-		if at != "" {
-			out.Ports = append(out.Ports, doctor.Port{Name: name, Address: at, Ours: true})
+	for _, p := range []doctor.Port{{Name: "SMB", Address: s.smbAt, Ours: true}, {Name: "NFS", Address: s.nfsAt, Ours: true}} {
+		if p.Address != "" {
+			out.Ports = append(out.Ports, p)
 		}
 	}
 	for _, v := range p.Volumes {

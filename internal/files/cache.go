@@ -10,13 +10,15 @@ import (
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/live"
 )
 
 // fdCache keeps files open between the requests of NFS version 3, which has no open of its own.
 type fdCache struct {
-	mu   sync.Mutex
-	by   map[cacheKey]*list.Element // of *cached
-	used *list.List                 // most recently used first
+	looks live.Looks
+	mu    sync.Mutex
+	by    map[cacheKey]*list.Element // of *cached
+	used  *list.List                 // most recently used first
 }
 
 type cacheKey struct {
@@ -53,6 +55,9 @@ const (
 	creatorFor = 2 * time.Minute
 )
 
+// Kept says how often a file was found open that a client had asked for before.
+func (n *Namespace) Kept() live.Cache { return n.cache.looks.Cache("files kept open") }
+
 func newFDCache() *fdCache {
 	return &fdCache{by: make(map[cacheKey]*list.Element), used: list.New()}
 }
@@ -62,6 +67,7 @@ func (c *fdCache) get(key cacheKey) *cached {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	e := c.by[key]
+	c.looks.Looked(e != nil)
 	if e == nil {
 		return nil
 	}

@@ -96,6 +96,13 @@ func (l *Lanes) call(aside func()) *Call {
 	return c
 }
 
+// Held is how many calls have a place.
+func (l *Lanes) Held() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return len(l.calls)
+}
+
 // SetAside has the calls that have been in work for long give up their places, as far as there may be more of those.
 func (l *Lanes) SetAside() {
 	var told []func()

@@ -106,10 +106,51 @@ type Door interface {
 	CloseOpen(id string) bool
 	// Stirs counts what was asked there: where it is as it was, nobody did anything.
 	Stirs() uint64
+	// Via is its protocol: "SMB", "NFS".
+	Via() string
+	// Load is what it has to do now.
+	Load() Load
 }
+
+// Load is what a way in has to do now.
+type Load struct {
+	Connections int
+	Working     int // requests that are being answered, or wait for it
+	Caches      []Cache
+}
+
+// Cache is how often something was found where it was kept, and how often it was not.
+type Cache struct {
+	Name         string
+	Hits, Misses uint64
+}
+
+// Looks counts how often something was found where it was kept. It is safe for use by several goroutines.
+type Looks struct{ hits, misses atomic.Uint64 }
+
+// Looked counts one more.
+func (l *Looks) Looked(found bool) {
+	if found {
+		l.hits.Add(1)
+	} else {
+		l.misses.Add(1)
+	}
+}
+
+// Cache is what was counted so far.
+func (l *Looks) Cache(name string) Cache { return Cache{name, l.hits.Load(), l.misses.Load()} }
 
 // Doors are all ways in, as one.
 type Doors []Door
+
+// Loads are what each has to do now, by the protocol.
+func (d Doors) Loads() map[string]Load {
+	out := make(map[string]Load)
+	for _, door := range d {
+		out[door.Via()] = door.Load()
+	}
+	return out
+}
 
 // Sessions gives those of all doors, the latest last.
 func (d Doors) Sessions() []Session {

@@ -171,6 +171,12 @@ func (t *Tally) add(d Did) {
 	t.last.Store(d.Began.Unix())
 }
 
+// Took counts how long something took, and nothing else of it.
+func (t *Tally) Took(d time.Duration) {
+	t.took[bucketOf(d)].Add(1)
+	t.sum.Add(int64(d))
+}
+
 // Refuse counts a refusal alone.
 func (t *Tally) Refuse() { t.operations[Other][Refused].Add(1) }
 
@@ -212,6 +218,31 @@ var mostOf = [bys]int{ByProtocol: 16, ByShare: 20_000, ByExport: 20_000, ByFolde
 // Meter holds the tallies. It is safe for use by several goroutines.
 type Meter struct {
 	by [bys]table
+
+	statuses sync.Map // status: *atomic.Uint64
+}
+
+// Status is an error as a protocol numbers it.
+type Status struct {
+	Protocol string // "SMB", "NFS"
+	Number   uint32
+}
+
+// Ended counts a request that was answered with an error.
+func (m *Meter) Ended(s Status) {
+	n, there := m.statuses.Load(s)
+	if !there {
+		n, _ = m.statuses.LoadOrStore(s, new(atomic.Uint64))
+	}
+	n.(*atomic.Uint64).Add(1)
+}
+
+// EachStatus visits how often requests were answered with each error.
+func (m *Meter) EachStatus(visit func(Status, uint64)) {
+	m.statuses.Range(func(s, n any) bool {
+		visit(s.(Status), n.(*atomic.Uint64).Load())
+		return true
+	})
 }
 
 type table struct {

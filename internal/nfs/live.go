@@ -366,3 +366,16 @@ func (m *lockManager) giveUp(number uint64) bool {
 
 // Stirs is live.Door's: connections that end are among it.
 func (s *Server) Stirs() uint64 { return s.stirs.Load() + s.rpc.Ended() }
+
+// Via is live.Door's.
+func (s *Server) Via() string { return "NFS" }
+
+// Load is live.Door's.
+func (s *Server) Load() live.Load {
+	conns := s.rpc.Conns()
+	out := live.Load{Connections: len(conns), Caches: []live.Cache{s.replies.looks.Cache("NFS answers kept"), s.Files.Kept()}}
+	for _, c := range conns {
+		out.Working += c.Working()
+	}
+	return out
+}

@@ -67,7 +67,11 @@ func (s *Server) counted(c *onc.Call, version string, kind meter.Kind, status ui
 		of = *about
 	}
 	of.Protocol = s.protocol(version)
-	of.Count(meter.Did{Kind: kind, Outcome: outcome(status), Read: read, Written: written, Began: began, Took: time.Since(began)})
+	is := outcome(status)
+	if is != meter.Done {
+		s.Meter.Ended(meter.Status{Protocol: "NFS", Number: status})
+	}
+	of.Count(meter.Did{Kind: kind, Outcome: is, Read: read, Written: written, Began: began, Took: time.Since(began)})
 }
 
 func (s *Server) protocol(version string) *meter.Tally {

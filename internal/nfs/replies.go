@@ -6,13 +6,16 @@ import (
 	"net/netip"
 	"sync"
 	"time"
+
+	"amber.example/gatekeeper/internal/live"
 )
 
 // replyCache answers a call that is made again, over a new connection after the old one broke,
 // with the first answer: what cannot be done twice is not (RFC 1813 section 4.1). Version
 // 4.1 has its slots for that.
 type replyCache struct {
-	seed maphash.Seed
+	looks live.Looks
+	seed  maphash.Seed
 
 	mu   sync.Mutex
 	by   map[replyKey]*list.Element // of *cachedReply
@@ -51,10 +54,12 @@ func (c *replyCache) begin(client netip.AddrPort, xid, procedure uint32, args []
 	if e := c.by[key]; e != nil {
 		r := e.Value.(*cachedReply)
 		if time.Since(r.at) < replyFor {
+			c.looks.Looked(true)
 			return key, false, r.reply
 		}
 		c.used.Remove(e)
 	}
+	c.looks.Looked(false)
 	c.by[key] = c.used.PushFront(&cachedReply{key: key, at: time.Now()})
 	for c.used.Len() > mostReplies {
 		e := c.used.Back()

@@ -125,6 +125,9 @@ func (s *Server) begin(nc net.Conn, trial bool) {
 	go c.serve()
 }
 
+// Working is how many calls of the connection are being answered.
+func (c *Conn) Working() int { return c.pending.Held() }
+
 // Conns gives the connections that there are, in no order.
 func (s *Server) Conns() []*Conn {
 	s.mu.Lock()

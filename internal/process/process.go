@@ -295,7 +295,7 @@ func (p *Process) openServers() (err error) {
 		return err
 	}
 	doors := live.Doors{p.smb, p.nfs}
-	metrics := scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: doors, Jobs: svc.JobsRunning, Version: p.opts.Version})
+	metrics := scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: doors, Jobs: svc.JobsRunning, Databases: svc.Databases, Queues: svc.Queues, Version: p.opts.Version})
 	smbAt, nfsAt := p.sockets.smb.Addr(), p.sockets.nfs.Addr()
 	handler := api.New(api.Config{Scrape: metrics, Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: p.opts.Version, Host: p,
 		SMBPort: portOf(smbAt), NFSPort: portOf(nfsAt), SMBAt: smbAt.String(), NFSAt: nfsAt.String(), Names: cfg.ConsoleNames, Proxies: cfg.TrustedProxies,

@@ -2,6 +2,7 @@
 package scrape
 
 import (
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -20,7 +21,11 @@ type Source struct {
 	// FolderName is the name of a folder by the number of its record; "" for one that is gone.
 	FolderName func(number string) string
 	// Jobs is how many go on; nil where that is not known.
-	Jobs    func() int
+	Jobs func() int
+	// Databases are how long writing into each took; nil where that is not known.
+	Databases func() map[string]meter.Times
+	// Queues are how much waits to be written down or sent; nil where that is not known.
+	Queues  func() map[string]int
 	Version string
 }
 
@@ -69,7 +74,15 @@ var (
 	locks    = prometheus.NewDesc("amber_locks", "Ranges of bytes that clients have locked.", []string{"via"}, nil)
 	jobs     = prometheus.NewDesc("amber_jobs_running", "Jobs that go on.", nil, nil)
 	gates    = prometheus.NewDesc("amber_gate_refusals_total", "What was refused at files and directories, by the gate that did.", []string{"gate"}, nil)
-	build    = prometheus.NewDesc("amber_build_info", "The version that runs.", []string{"version"}, nil)
+	errors   = prometheus.NewDesc("amber_errors_total", "Requests that were answered with an error, by its number: NTSTATUS over SMB, nfsstat3 or nfsstat4 over NFS.", []string{"protocol", "status"}, nil)
+	found    = prometheus.NewDesc("amber_cache_looks_total", "How often something was looked for where it is kept, and whether it was there.", []string{"cache", "result"}, nil)
+	queued   = prometheus.NewDesc("amber_queue_length", "What waits to be written down or sent.", []string{"queue"}, nil)
+	writes   = prometheus.NewDesc("amber_database_write_seconds", "How long transactions that write took; records holds the journal.", []string{"database"}, nil)
+	working  = prometheus.NewDesc("amber_requests_working", "Requests that are being answered, or wait for it.", []string{"via"}, nil)
+
+	connections = prometheus.NewDesc("amber_connections", "Connections of clients.", []string{"via"}, nil)
+
+	build = prometheus.NewDesc("amber_build_info", "The version that runs.", []string{"version"}, nil)
 )
 
 // Describe is prometheus.Collector's.
@@ -108,15 +121,35 @@ func (c *collector) Collect(to chan<- prometheus.Metric) {
 			if f.took == nil {
 				return
 			}
-			buckets, below := make(map[float64]uint64, meter.Buckets), uint64(0)
-			for i, n := range is.Buckets {
-				below += n
-				if bound, ok := meter.Bound(i); ok {
-					buckets[bound.Seconds()] = below
-				}
-			}
-			to <- prometheus.MustNewConstHistogram(f.took, below, is.Sum.Seconds(), buckets, name)
+			buckets, all := cumulated(is.Times)
+			to <- prometheus.MustNewConstHistogram(f.took, all, is.Sum.Seconds(), buckets, name)
 		})
+	}
+	c.Meter.EachStatus(func(s meter.Status, n uint64) {
+		number := fmt.Sprint(s.Number)
+		if s.Protocol == "SMB" {
+			number = fmt.Sprintf("0x%08X", s.Number)
+		}
+		counter(errors, n, s.Protocol, number)
+	})
+	for name, load := range c.Doors.Loads() {
+		gauge(connections, load.Connections, name)
+		gauge(working, load.Working, name)
+		for _, cache := range load.Caches {
+			counter(found, cache.Hits, cache.Name, "found")
+			counter(found, cache.Misses, cache.Name, "not found")
+		}
+	}
+	if c.Databases != nil {
+		for name, times := range c.Databases() {
+			buckets, all := cumulated(times)
+			to <- prometheus.MustNewConstHistogram(writes, all, times.Sum.Seconds(), buckets, name)
+		}
+	}
+	if c.Queues != nil {
+		for name, n := range c.Queues() {
+			gauge(queued, n, name)
+		}
 	}
 	c.Meter.Each(meter.ByGate, func(gate string, is meter.Count) { counter(gates, is.All(), gate) })
 	held := make(map[string][3]int)
@@ -136,6 +169,18 @@ func (c *collector) Collect(to chan<- prometheus.Metric) {
 		gauge(jobs, c.Jobs())
 	}
 	gauge(build, 1, c.Version)
+}
+
+// cumulated is how many took no longer than each bound, in seconds, and how many there were.
+func cumulated(t meter.Times) (buckets map[float64]uint64, all uint64) {
+	buckets = make(map[float64]uint64, meter.Buckets)
+	for i, n := range t.Buckets {
+		all += n
+		if bound, ok := meter.Bound(i); ok {
+			buckets[bound.Seconds()] = all
+		}
+	}
+	return buckets, all
 }
 
 // valid is a name as a label may have it: names of folders and users are text, but what clients say need not be.

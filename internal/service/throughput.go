@@ -122,3 +122,17 @@ func (s *Service) Saw(d files.AccessEvent) {
 	}
 	s.Log.Saw(d)
 }
+
+// Databases says how long writing into each database took; that of the records holds the journal.
+func (s *Service) Databases() map[string]meter.Times {
+	return map[string]meter.Times{"records": s.store.Took(), "events": s.Log.Store().Took(), "use": s.uses.Took()}
+}
+
+// Queues says how much waits: what was seen at the wire to be written down, messages to be sent.
+func (s *Service) Queues() map[string]int {
+	out := map[string]int{"events": s.Log.Waiting()}
+	if n, err := s.uses.Waiting(s.background.ctx); err == nil {
+		out["messages"] = n
+	}
+	return out
+}

@@ -144,3 +144,17 @@ func (s *session) drop(o *open) {
 
 // Stirs is live.Door's.
 func (s *Server) Stirs() uint64 { return s.stirs.Load() }
+
+// Via is live.Door's.
+func (s *Server) Via() string { return "SMB" }
+
+// Load is live.Door's.
+func (s *Server) Load() live.Load {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := live.Load{Connections: len(s.conns)}
+	for c := range s.conns {
+		out.Working += c.slots.Held()
+	}
+	return out
+}

@@ -56,5 +56,9 @@ func (r *request) count(began time.Time, status Status) {
 	if r.tree != nil && r.tree.of != nil {
 		of = r.tree.of
 	}
-	of.Count(meter.Did{Kind: kindsOf[r.h.command], Outcome: outcome(status), Read: r.gave, Written: r.took, Began: began, Took: time.Since(began)})
+	is := outcome(status)
+	if is != meter.Done {
+		r.sess.conn.srv.Meter.Ended(meter.Status{Protocol: "SMB", Number: uint32(status)})
+	}
+	of.Count(meter.Did{Kind: kindsOf[r.h.command], Outcome: is, Read: r.gave, Written: r.took, Began: began, Took: time.Since(began)})
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/limit"
+	"amber.example/gatekeeper/internal/meter"
 )
 
 // KeptTold is what has been told of how something counted stands with a limit.
@@ -204,3 +205,12 @@ func (u *Uses) Unbrought(ctx context.Context, id int64, problem string, due time
 func (u *Uses) ForgetOutgoing(ctx context.Context, before time.Time) error {
 	return u.write(ctx, func(tx *Tx) error { return tx.Run(ctx, `DELETE FROM outbox WHERE made < ?`, before.UnixMilli()) })
 }
+
+// Waiting is how many messages are still to be brought.
+func (u *Uses) Waiting(ctx context.Context) (n int, err error) {
+	err = u.db.QueryRowContext(ctx, `SELECT count(*) FROM outbox WHERE due IS NOT NULL`).Scan(&n)
+	return n, err
+}
+
+// Took is how long transactions that write took.
+func (u *Uses) Took() meter.Times { return u.store.Took() }

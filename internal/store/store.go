@@ -13,9 +13,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver, under the name "sqlite"
+
+	"amber.example/gatekeeper/internal/meter"
 )
 
 //go:embed migrations/*.sql
@@ -32,7 +35,11 @@ type Store struct {
 	db   *sql.DB
 	path string
 	trouble
+	took meter.Tally // of transactions that write
 }
+
+// Took is how long transactions that write took, waiting for each other and the disk included.
+func (s *Store) Took() meter.Times { return s.took.Count().Times }
 
 // Tx is one transaction.
 type Tx struct{ *sql.Tx }
@@ -95,6 +102,7 @@ func (s *Store) DB() *sql.DB { return s.db }
 
 // Write runs fn in one transaction, and leaves nothing of it behind if fn fails.
 func (s *Store) Write(ctx context.Context, fn func(*Tx) error) error {
+	defer func(began time.Time) { s.took.Took(time.Since(began)) }(time.Now())
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return s.judge(fmt.Errorf("begin: %w", err))

@@ -86,7 +86,7 @@ func Start(t testing.TB, with ...Option) *Gateway {
 	g.NFS = nl.Addr().String()
 	g.Doors = trying.Doors{SMB: server.Try, NFS: nfsServer.Try, Files: g.Files}
 	g.Live = live.Doors{server, nfsServer}
-	g.Handler = api.New(api.Config{Service: svc, Host: newHost(t, svc, state, with), Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
+	g.Handler = api.New(api.Config{Service: svc, Host: newHost(t, svc, state, with), Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Databases: svc.Databases, Queues: svc.Queues, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
 		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port})
 	console := httptest.NewServer(g.Handler)
 	g.URL = console.URL
