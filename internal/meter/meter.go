@@ -219,7 +219,8 @@ var mostOf = [bys]int{ByProtocol: 16, ByShare: 20_000, ByExport: 20_000, ByFolde
 type Meter struct {
 	by [bys]table
 
-	statuses sync.Map // status: *atomic.Uint64
+	status   sync.RWMutex
+	statuses map[Status]*atomic.Uint64
 }
 
 // Status is an error as a protocol numbers it.
@@ -230,19 +231,30 @@ type Status struct {
 
 // Ended counts a request that was answered with an error.
 func (m *Meter) Ended(s Status) {
-	n, there := m.statuses.Load(s)
-	if !there {
-		n, _ = m.statuses.LoadOrStore(s, new(atomic.Uint64))
+	m.status.RLock()
+	n := m.statuses[s]
+	m.status.RUnlock()
+	if n == nil {
+		m.status.Lock()
+		if n = m.statuses[s]; n == nil {
+			if m.statuses == nil {
+				m.statuses = make(map[Status]*atomic.Uint64)
+			}
+			n = new(atomic.Uint64)
+			m.statuses[s] = n
+		}
+		m.status.Unlock()
 	}
-	n.(*atomic.Uint64).Add(1)
+	n.Add(1)
 }
 
 // EachStatus visits how often requests were answered with each error.
 func (m *Meter) EachStatus(visit func(Status, uint64)) {
-	m.statuses.Range(func(s, n any) bool {
-		visit(s.(Status), n.(*atomic.Uint64).Load())
-		return true
-	})
+	m.status.RLock()
+	defer m.status.RUnlock()
+	for s, n := range m.statuses {
+		visit(s, n.Load())
+	}
 }
 
 type table struct {
