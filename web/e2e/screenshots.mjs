@@ -142,9 +142,12 @@ try {
     ['isolde', 'nightlog'],
     ['piran', 'nightlog'],
     ['bettany', 'plates'],
-  ].map(([user, share]) =>
-    spawn('/usr/bin/python3', [join(root, 'test/clients/busy.py'), '18450', user, share, '75'], { stdio: 'inherit' }),
-  );
+  ].map(([user, share]) => {
+    const client = spawn('/usr/bin/python3', [join(root, 'test/clients/busy.py'), '18450', user, share, '75'], {
+      stdio: 'inherit',
+    });
+    return new Promise((done) => client.once('exit', done));
+  });
   await page.waitForTimeout(70_000); // until there is something to be drawn
   await page.goto(`${url}/live?show=throughput&of=nightlog&beside=plates&since=10min`);
   await page
@@ -164,7 +167,7 @@ try {
   await page.getByText('NFS: NULL').waitFor();
   await page.mouse.wheel(0, 240);
   await shot(page, 'service');
-  await Promise.all(busy.map((b) => new Promise((done) => b.once('exit', done))));
+  await Promise.all(busy);
 } finally {
   await browser.close();
   service.kill();
