@@ -234,6 +234,13 @@ func TestATokenWithoutItsCertificate(t *testing.T) {
 	require.Equal(t, http.StatusOK, code(made.Text, "192.0.2.7", true))
 	require.Equal(t, http.StatusOK, code(made.Text, "127.0.0.1", false))
 	require.Equal(t, http.StatusOK, code(keeper, "192.0.2.7", false))
+	r := httptest.NewRequest("GET", "http://127.0.0.1/api/v1/status", nil) // by a proxy on this machine
+	r.RemoteAddr = "127.0.0.1:40000"
+	r.Header.Set("Authorization", "Bearer "+made.Text)
+	r.Header.Set("X-Forwarded-For", "192.0.2.7")
+	w := httptest.NewRecorder()
+	g.Behind("127.0.0.1").ServeHTTP(w, r)
+	require.Equal(t, http.StatusUnauthorized, w.Code, "who comes by a proxy is not on this machine")
 
 	// On the wire, with the command line's own certificate.
 	p := serve(t, bin, filepath.Join(dir, "state"), "--demo", "--tls-client-authority", filepath.Join(dir, "desk.pem"))

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -43,6 +44,15 @@ type Gateway struct {
 	Doors   trying.Doors
 	Live    live.Doors
 	Handler http.Handler // of the console and the API
+
+	config api.Config
+}
+
+// Behind is the console and the API as they answer who comes by a proxy that is trusted.
+func (g *Gateway) Behind(proxy string) http.Handler {
+	c, addr := g.config, netip.MustParseAddr(proxy)
+	c.Proxies = []netip.Prefix{netip.PrefixFrom(addr, addr.BitLen())}
+	return api.New(c)
 }
 
 // Option is something about a gateway that is decided when it is started.
@@ -86,8 +96,9 @@ func Start(t testing.TB, with ...Option) *Gateway {
 	g.NFS = nl.Addr().String()
 	g.Doors = trying.Doors{SMB: server.Try, NFS: nfsServer.Try, Files: g.Files}
 	g.Live = live.Doors{server, nfsServer}
-	g.Handler = api.New(api.Config{Service: svc, Host: newHost(t, svc, state, with), Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Databases: svc.Databases, Queues: svc.Queues, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
-		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port})
+	g.config = api.Config{Service: svc, Host: newHost(t, svc, state, with), Doors: g.Doors, Live: g.Live, Scrape: scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: g.Live, Jobs: svc.JobsRunning, Databases: svc.Databases, Queues: svc.Queues, Version: "test"}), SMBAt: g.SMB, NFSAt: g.NFS, Log: log, Console: web.Console(), Version: "test",
+		SMBPort: l.Addr().(*net.TCPAddr).Port, NFSPort: nl.Addr().(*net.TCPAddr).Port}
+	g.Handler = api.New(g.config)
 	console := httptest.NewServer(g.Handler)
 	g.URL = console.URL
 	t.Cleanup(func() {
