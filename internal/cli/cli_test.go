@@ -81,7 +81,7 @@ func TestCommandLinesThatMakeNoSense(t *testing.T) {
 		"user list --nothing-like-it": "there is no option --nothing-like-it",
 		"first-administrator keeper":  "--code is missing",
 		"user set piran --full-name":  "--full-name needs something after it",
-		"serve --lease 5x":            `--lease takes a time such as 90s, 5m or 24h, not "5x"`,
+		"serve --lease 5x":            `--lease: "5x" is no length of time, such as 90s, 36h or 30d`,
 		"user lst":                    "next: amber user list",
 		"exprot list":                 "next: amber export list",
 		"frobnicate":                  "next: amber --help",
