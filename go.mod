@@ -14,6 +14,7 @@ require (
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/goccy/go-yaml v1.19.2
 	github.com/google/nftables v0.3.0
+	github.com/pion/dtls/v3 v3.1.15
 	github.com/pion/logging v0.2.4
 	github.com/pion/mdns/v2 v2.2.2
 	github.com/pquerna/otp v1.5.0

@@ -26,6 +26,7 @@ type Share struct {
 	Announced        bool              `json:"announced" doc:"Appears when a client lists the shares."`
 	ReadOnly         bool              `json:"readOnly"`
 	ListOnlyOpenable bool              `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
+	Encrypted        bool              `json:"encrypted" doc:"Nothing goes over the wire open: clients that cannot encrypt (before SMB 3.0) are refused."`
 	On               bool              `json:"on" doc:"Whether SMB is switched on."`
 	Entries          []Entry           `json:"entries" doc:"Share-level permission, on top of the folder's; none lets everyone through."`
 	Labels           map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
@@ -33,7 +34,7 @@ type Share struct {
 
 func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 	out := Share{Name: sh.Name, Folder: sh.Folder.Name, Description: sh.Description, Announced: sh.Announced, ReadOnly: sh.ReadOnly,
-		ListOnlyOpenable: sh.ListOnlyOpenable, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map()}
+		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map()}
 	for i := range sh.Share.Entries {
 		out.Entries = append(out.Entries, entryOf(p, &sh.Share.Entries[i], "share "+sh.Name))
 	}
@@ -148,6 +149,7 @@ type NewShare struct {
 	Hidden           bool              `json:"hidden,omitempty" doc:"Do not announce it."`
 	ReadOnly         bool              `json:"readOnly,omitempty"`
 	ListOnlyOpenable bool              `json:"listOnlyOpenable,omitempty"`
+	Encrypted        bool              `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
 	Labels           map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
@@ -158,6 +160,7 @@ type ShareChange struct {
 	Announced        *bool             `json:"announced,omitempty"`
 	ReadOnly         *bool             `json:"readOnly,omitempty"`
 	ListOnlyOpenable *bool             `json:"listOnlyOpenable,omitempty"`
+	Encrypted        *bool             `json:"encrypted,omitempty" doc:"Nothing goes over the wire open; who is connected and does not encrypt is refused from then on."`
 	Labels           map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
@@ -187,11 +190,11 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 			return shownBy(sh, err, shown(ctx))
 		},
 		add: func(ctx context.Context, b NewShare) (Share, error) {
-			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Labels: b.Labels})
+			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {
-			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Labels: b.Labels})
+			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveShare(ctx, caller(ctx), name) },

@@ -55,7 +55,10 @@ func (a Answers) Connect(folder, host string, ports Ports, user string) ([]Way, 
 	}
 	var out []Way
 	for _, sh := range f.Shares {
-		share := fmt.Sprintf("//%s/%s", host, sh.Name)
+		share, options := fmt.Sprintf("//%s/%s", host, sh.Name), options
+		if sh.Encrypted {
+			options += ",seal"
+		}
 		inFile, inURL := strings.ReplaceAll(sh.Name, " ", `\040`), strings.ReplaceAll(sh.Name, " ", "%20")
 		out = append(out,
 			Way{"Linux", "SMB", "mounts it once", fmt.Sprintf("mount -t cifs %s %s -o %s,username=%s", quote(share), quote("/mnt/"+sh.Name), options, user)},

@@ -21,10 +21,11 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "hidden", Usage: "do not announce it, as with a name that ends in $"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
+			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused"},
 			markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
-				"listOnlyOpenable": cmd.Bool("list-only-openable"), "name": cmd.String("name"), "description": cmd.String("description")}
+				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "name": cmd.String("name"), "description": cmd.String("description")}
 			if err := fillLabels(cmd, b); err != nil {
 				return err
 			}
@@ -36,8 +37,9 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "announced", Usage: "appear in the list of shares (--announced=false hides it)"},
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it (--read-only=false ends that)"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open (=false ends that)"},
+			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused (=false ends that)"},
 		}, func(cmd *cli.Command, b body) error {
-			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable"} {
+			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable", "encrypted": "encrypted"} {
 				if cmd.IsSet(flag) {
 					b[field] = cmd.Bool(flag)
 				}
@@ -140,7 +142,7 @@ var shares = resource[api.Share]{
 }
 
 func shareOptions(s api.Share) string {
-	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "service off": !s.On})
+	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "service off": !s.On})
 	if len(s.Entries) > 0 {
 		options = append(options, fmt.Sprintf("%d share-level entries", len(s.Entries)))
 	}

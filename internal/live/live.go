@@ -61,6 +61,7 @@ type Session struct {
 	Who     []Person // one over SMB
 	Address string
 	Signing string // the algorithm; "" where nothing is signed
+	Sealing string // the cipher, once something was encrypted by it; "" before
 	Since   time.Time
 	Count
 	Opens   int

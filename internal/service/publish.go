@@ -16,6 +16,7 @@ type ShareInput struct {
 	Hidden                    bool // not announced
 	ReadOnly                  bool
 	ListOnlyOpenable          bool
+	Encrypted                 bool              // nothing goes over the wire open
 	Labels                    map[string]string // by key; "" takes one away
 }
 
@@ -47,7 +48,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 		if s.Policy().ShareNamed(in.Name) != nil {
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
-		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable}
+		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted}
 		if err := relabel(&sh.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -64,6 +65,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 type ShareChange struct {
 	Name, Description                     *string
 	Announced, ReadOnly, ListOnlyOpenable *bool
+	Encrypted                             *bool
 	Labels                                map[string]string // by key; "" takes one away
 }
 
@@ -91,6 +93,7 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		set(&is.Description, in.Description)
 		set(&is.ReadOnly, in.ReadOnly)
 		set(&is.ListOnlyOpenable, in.ListOnlyOpenable)
+		set(&is.Encrypted, in.Encrypted)
 		if err := relabel(&is.Labelled, in.Labels); err != nil {
 			return err
 		}

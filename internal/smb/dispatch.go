@@ -18,6 +18,8 @@ type request struct {
 	tree *tree
 	link *chain
 
+	sealed *session // in whose seal it came; nil where it came open
+
 	gave, took int // bytes of files
 }
 
@@ -36,9 +38,10 @@ type reply struct {
 	b    []byte
 	buf  *buffer // backing b, if it came from the pool
 	h    header
-	sign signer // nil where it goes out unsigned
-	bare bool   // it must: see later
-	sent func() // called when it has gone out; may be nil
+	sign signer   // nil where it goes out unsigned
+	seal *session // in whose seal it goes out; nil for open. What is sealed is not signed (MS-SMB2 section 3.3.4.1.1)
+	bare bool     // it must: see later
+	sent func()   // called when it has gone out; may be nil
 }
 
 func newReply(size int) *reply {
@@ -61,7 +64,19 @@ func (c *conn) receive(f *buffer) bool {
 		defer f.release()
 		return c.negotiateSMB1(f.b)
 	}
-	reqs, ok := c.split(f.b)
+	frame, in := f.b, (*session)(nil)
+	if isSealed(frame) {
+		var ok bool
+		if frame, in, ok = c.unseal(frame); !ok {
+			c.log.Debug("a sealed frame was refused")
+			f.release()
+			return false
+		}
+	}
+	reqs, ok := c.split(frame)
+	for _, r := range reqs {
+		r.sealed = in
+	}
 	if !ok {
 		f.release()
 		return false
@@ -181,10 +196,13 @@ func (c *conn) transmit(replies []*reply) {
 			r.h.next = uint32(len(r.b))
 		}
 		r.h.put(r.b)
-		if r.sign != nil {
+		if r.sign != nil && r.seal == nil {
 			signMessage(r.sign, r.b)
 		}
 		msgs[i] = r.b
+	}
+	if s := replies[0].seal; s != nil {
+		msgs = s.seal(msgs)
 	}
 	c.send(msgs...)
 	for _, r := range replies {
@@ -212,6 +230,7 @@ func (r *request) finish(rep *reply, status Status) *reply {
 	r.c.mu.Lock()
 	rep.h.credits = r.c.window.grant(r.h.credits)
 	r.c.mu.Unlock()
+	rep.seal = r.sealed
 	if rep.sign == nil && !rep.bare && r.sess != nil && r.sess.established.Load() && r.h.command != cmdSessionSetup {
 		rep.sign = r.sess.signer
 	}
@@ -264,7 +283,10 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	if r.sess == nil || !r.sess.established.Load() {
 		return fail(statusUserSessionDeleted)
 	}
-	if r.h.flags&flagSigned == 0 || !verifyMessage(r.sess.signer, r.raw) {
+	if r.sealed != nil && r.sealed != r.sess { // MS-SMB2 section 3.3.5.2.1.1
+		return nil, statusAccessDenied, false
+	}
+	if !r.genuine(r.sess) {
 		return fail(statusAccessDenied)
 	}
 	r.sess.traffic.Did()
@@ -275,6 +297,9 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	if !withoutTree(r.h.command) {
 		if r.tree = r.sess.tree(r.h.treeID); r.tree == nil {
 			return fail(statusNetworkNameDeleted)
+		}
+		if r.sealed == nil && r.c.srv.sealsShare(r.tree) {
+			return fail(statusAccessDenied) // MS-SMB2 section 3.3.5.2.11
 		}
 	}
 	handle := handlers[r.h.command]
@@ -289,6 +314,11 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 		return nil, statusAccessDenied, false
 	}
 	return orEmpty(rep), statusOf(err), true
+}
+
+// genuine says whether a message is the session's: it came in its seal, or has its signature.
+func (r *request) genuine(s *session) bool {
+	return r.sealed == s || r.h.flags&flagSigned != 0 && verifyMessage(s.signer, r.raw)
 }
 
 func orEmpty(rep *reply) *reply {
@@ -347,7 +377,7 @@ func (a *asyncOp) stop() { a.once.Do(func() { close(a.cancel) }) }
 func (r *request) later(file uint64, wait func(*asyncOp)) (*reply, error) {
 	c := r.c
 	// The frame is used again once the request returns: keep only what is copied.
-	kept := &request{c: c, h: r.h, sess: r.sess}
+	kept := &request{c: c, h: r.h, sess: r.sess, sealed: r.sealed}
 	a := &asyncOp{id: c.srv.nextID.Add(1), req: kept, file: file, cancel: make(chan struct{})}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -391,13 +421,13 @@ func (r *request) finishAsync(rep *reply, status Status, id uint64) {
 	}
 	rep.h = header{status: status, command: r.h.command, flags: flagResponse | flagAsync, messageID: r.h.messageID,
 		creditCharge: r.h.creditCharge, asyncID: id, sessionID: r.h.sessionID}
-	rep.sign = r.sess.signer
+	rep.sign, rep.seal = r.sess.signer, r.sealed
 }
 
 // cancelAsync is CANCEL, MS-SMB2 section 3.3.5.16: it has no answer of its own.
 func (c *conn) cancelAsync(r *request) {
 	sess := c.session(r.h.sessionID)
-	if sess == nil || !sess.established.Load() || r.h.flags&flagSigned == 0 || !verifyMessage(sess.signer, r.raw) {
+	if sess == nil || !sess.established.Load() || r.sealed != nil && r.sealed != sess || !r.genuine(sess) {
 		return
 	}
 	c.mu.Lock()

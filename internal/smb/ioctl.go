@@ -88,7 +88,7 @@ func (r *request) validateNegotiate(input []byte, limit int) (*reply, error) {
 		return nil, errHangUp
 	}
 	out := make([]byte, 24)
-	le.PutUint32(out, capLargeMTU)
+	le.PutUint32(out, c.capabilities())
 	copy(out[4:], c.srv.guid[:])
 	le.PutUint16(out[20:], signingEnabled|signingRequired)
 	le.PutUint16(out[22:], c.dialect)

@@ -62,6 +62,9 @@ func (s *Server) Sessions() []live.Session {
 			ID: liveID(one.number), Via: site.SMB, Version: dialectNames[one.conn.dialect], Who: []live.Person{one.person()},
 			Address: one.conn.address, Signing: signingNames[one.conn.signing], Since: one.since, Count: one.traffic.Count(), Opens: len(opens),
 		}
+		if one.sealing != nil && one.sealing.used.Load() {
+			is.Sealing = cipherNames[one.sealing.cipher]
+		}
 		for _, o := range opens {
 			if o.handle != nil {
 				is.Locks += len(o.handle.Live().Locks)

@@ -41,7 +41,7 @@ func (c *conn) helloReply(dialect uint16, contexts []byte) *reply {
 	le.PutUint16(b[2:], signingEnabled|signingRequired)
 	le.PutUint16(b[4:], dialect)
 	copy(b[8:], c.srv.guid[:])
-	le.PutUint32(b[24:], capLargeMTU)
+	le.PutUint32(b[24:], c.capabilities())
 	le.PutUint32(b[28:], maxTransact)
 	le.PutUint32(b[32:], maxTransact)
 	le.PutUint32(b[36:], maxTransact)
@@ -57,6 +57,14 @@ func (c *conn) helloReply(dialect uint16, contexts []byte) *reply {
 		rep.b = append(rep.b, contexts...)
 	}
 	return rep
+}
+
+// capabilities are the server's, MS-SMB2 section 2.2.4.
+func (c *conn) capabilities() uint32 {
+	if c.cipher != 0 && c.dialect != dialect311 { // there, a context says so
+		return capLargeMTU | capEncryption
+	}
+	return capLargeMTU
 }
 
 // negotiate is MS-SMB2 section 3.3.5.4.
@@ -94,6 +102,9 @@ func (r *request) negotiate() (*reply, Status, bool) {
 		c.signing = signHMAC
 	case dialect30, dialect302:
 		c.signing = signCMAC
+		if c.client.capabilities&capEncryption != 0 {
+			c.cipher = cipherCCM128
+		}
 	case dialect311:
 		c.signing = signCMAC
 		offered, ok := r.negotiateContexts()
@@ -108,6 +119,11 @@ func (r *request) negotiate() (*reply, Status, bool) {
 		rand.Read(salt)
 		data := []byte{1, 0, 32, 0, preauthSHA512, 0}
 		contexts = appendContext(contexts, contextPreauth, append(data, salt...))
+		if ciphers, ok := offered[contextEncryption]; ok {
+			c.cipher = chooseCipher(ciphers)
+			contexts = appendContext(contexts, contextEncryption, []byte{1, 0, byte(c.cipher), 0})
+			ctxCount++
+		}
 		// GMAC where the client can: hardware does it many times faster than CMAC.
 		if algorithms, ok := offered[contextSigning]; ok {
 			if listed(algorithms, 2, signGMAC) {

@@ -159,6 +159,7 @@ type conn struct {
 	dialect    uint16
 	negotiated bool
 	signing    uint16
+	cipher     uint16 // 0 for none
 	preauth    [64]byte
 	client     clientHello
 
@@ -205,7 +206,7 @@ func (c *conn) serve() {
 		size := int(binary.BigEndian.Uint32(prefix[:]) & 0xffffff)
 		limit := maxFirst
 		if c.signedIn() {
-			limit = maxFrame
+			limit = maxFrame + transformSize
 		}
 		if prefix[0] != 0 || size > limit || size < 4 {
 			c.log.Debug("frame refused", "size", size)
@@ -300,7 +301,7 @@ func (s *Server) setAside() {
 	}
 }
 
-var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+headerSize); return &b }}
+var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+headerSize+transformSize+tagSize); return &b }}
 
 // buffer gives one for what comes from, or goes to, a client: a large one once there is room for it. It is nil where the connection ends
 // first.
@@ -319,7 +320,7 @@ func (c *conn) buffer(size int) *buffer {
 
 func getBuffer(size int) *buffer {
 	if size <= 16<<10 {
-		return &buffer{b: make([]byte, size)}
+		return &buffer{b: make([]byte, size, size+tagSize)}
 	}
 	back := bigBuffers.Get().(*[]byte)
 	return &buffer{b: (*back)[:size], pool: &bigBuffers, back: back}

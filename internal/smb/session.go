@@ -47,6 +47,7 @@ type session struct {
 	user        identity.ID // these three are fixed once established
 	name        string
 	signer      signer
+	sealing     *sealing // nil where the two agreed on no cipher
 	traffic     live.Traffic
 	of          *meter.Of // what it is counted by; nil for nothing
 
@@ -164,7 +165,7 @@ func (r *request) setupSession() (*session, Status) {
 		switch {
 		case s == nil:
 			return nil, statusUserSessionDeleted
-		case s.established.Load() && (r.h.flags&flagSigned == 0 || !verifyMessage(s.signer, r.raw)):
+		case r.sealed != nil && r.sealed != s, s.established.Load() && !r.genuine(s):
 			return nil, statusAccessDenied
 		}
 		return s, statusOK
@@ -237,6 +238,10 @@ func (r *request) establish(s *session) Status {
 	s.signIn = nil
 	if s.established.Load() {
 		return statusOK // signed in again: the keys stay
+	}
+	var err error
+	if s.sealing, err = newSealing(c.dialect, c.cipher, key, s.preauth); err != nil {
+		return statusUnexpectedIOError
 	}
 	switch c.dialect {
 	case dialect30, dialect302:
@@ -343,6 +348,13 @@ func (r *request) treeConnect() (*reply, error) {
 		t.share, t.of = sh.Name, r.sess.through(sh)
 		if sh.ListOnlyOpenable {
 			flags |= listAccessible
+		}
+		if sh.Encrypted {
+			if r.sess.sealing == nil {
+				r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", "it is encrypted, and the client cannot")
+				return nil, statusAccessDenied
+			}
+			flags |= shareSealed
 		}
 	}
 	s := r.sess

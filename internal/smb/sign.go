@@ -108,16 +108,21 @@ func (c *cmacSigner) sign(msg []byte) (x [16]byte) {
 	return x
 }
 
-// deriveKey is the counter-mode KDF of NIST SP 800-108 with HMAC-SHA256 and a
-// result of 128 bits, MS-SMB2 section 3.1.4.2.
+// deriveKey is deriveBits for 128 bits.
 func deriveKey(key []byte, label string, context []byte) []byte {
+	return deriveBits(key, label, context, 128)
+}
+
+// deriveBits is the counter-mode KDF of NIST SP 800-108 with HMAC-SHA256 and a
+// result of so many bits, 256 at most, MS-SMB2 section 3.1.4.2.
+func deriveBits(key []byte, label string, context []byte, bits int) []byte {
 	h := hmac.New(sha256.New, key)
 	h.Write([]byte{0, 0, 0, 1})
 	h.Write([]byte(label))
 	h.Write([]byte{0})
 	h.Write(context)
-	h.Write([]byte{0, 0, 0, 128})
-	return h.Sum(nil)[:16]
+	h.Write([]byte{0, 0, byte(bits >> 8), byte(bits)})
+	return h.Sum(nil)[:bits/8]
 }
 
 const signatureAt = 48

@@ -119,6 +119,14 @@ same 'leaves nothing behind' '2026 README.txt many plate.fits' "$(echo $(ls /b))
 rm /a/plate.fits
 umount /a /b
 
+for v in 3.0 3.02 3.1.1; do # encrypted, as the client asks for it
+  mount.cifs -o "${options/vers=$VERSION/vers=$v},seal" //10.0.2.2/nightlog /a
+  cp /tmp/plate /a/sealed.fits
+  same "sealed over $v: a copy is what it was" "$(sha256sum </tmp/plate)" "$(sha256sum </a/sealed.fits)"
+  rm /a/sealed.fits
+  umount /a
+done
+
 same 'a wrong password is refused' 32 "$(mount.cifs -o "${options/-at-/-on-}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
 same 'who may not is refused' 32 "$(mount.cifs -o "${options//piran/orla}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
 mount.cifs -o "${options//piran/bettany}" //10.0.2.2/plates /a

@@ -93,6 +93,7 @@ type Share struct {
 	Announced        bool        `json:"announced,omitzero"` // appears in the list of shares
 	ReadOnly         bool        `json:"readOnly,omitzero"`
 	ListOnlyOpenable bool        `json:"listOnlyOpenable,omitzero"` // listings leave out what the user may not open
+	Encrypted        bool        `json:"encrypted,omitzero"`        // nothing goes over the wire open
 	Entries          []acl.Entry `json:"entries,omitzero"`
 	identity.Labelled
 }

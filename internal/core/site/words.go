@@ -391,7 +391,7 @@ func (n *Names) entry(e *acl.Entry) string {
 
 func sayShare(n *Names, s *Share) (string, []Said) {
 	return s.Name, append([]Said{{"name", s.Name}, {"folder", named(n.folders, s.FolderID)}, {"description", s.Description},
-		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}}, n.entries(s.Entries)...)
+		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}, {"encrypted", yes(s.Encrypted)}}, n.entries(s.Entries)...)
 }
 
 func sayHostSet(_ *Names, h *HostSet) (string, []Said) {

@@ -6,7 +6,7 @@ import { Link } from 'react-router';
 import { type Share, useExports, useMe, useServices, useShares } from '../api/client';
 import { type Asked, useAsk } from '../parts/effect';
 import { Labels } from '../parts/labels';
-import { ShareEntries, ShareOption } from '../parts/shares';
+import { ShareEntries, ShareOption, type shareOptions } from '../parts/shares';
 import { PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
 import { type Column, DataTable } from '../parts/table';
 
@@ -184,7 +184,7 @@ function ToFolder({ name, tab }: { name: string; tab?: string }) {
 
 function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolean; ask: (a: Asked) => void }) {
   const [opened, setOpened] = useState('');
-  const option = (head: string, name: 'announced' | 'readOnly' | 'listOnlyOpenable'): Column<Share> => ({
+  const option = (head: string, name: (typeof shareOptions)[number]['name']): Column<Share> => ({
     head,
     cell: (s) => <ShareOption share={s} name={name} mayChange={mayChange} ask={ask} />,
   });
@@ -216,6 +216,7 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
         option(t`Announced`, 'announced'),
         option(t`Read-only`, 'readOnly'),
         option(t`Only what one may open`, 'listOnlyOpenable'),
+        option(t`Encrypted`, 'encrypted'),
         {
           head: t`Entries of its own`,
           cell: (s) => (

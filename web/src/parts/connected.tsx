@@ -56,7 +56,9 @@ export function SessionTable(props: { rows: Session[]; onEnd?: (s: Session) => v
     {
       head: t`Over`,
       cell: (s) => `${s.via.toUpperCase()} ${s.version}`,
-      is: (s) => ({ title: s.signing ? t`signed by ${s.signing}` : t`not signed` }),
+      is: (s) => ({
+        title: s.sealing ? t`encrypted by ${s.sealing}` : s.signing ? t`signed by ${s.signing}` : t`not signed`,
+      }),
       by: (s) => `${s.via} ${s.version}`,
     },
     { head: t`Through`, cell: (s) => s.through.join(', '), is: { maxW: '180px', truncate: true } },

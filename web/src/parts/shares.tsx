@@ -21,6 +21,7 @@ export const shareOptions = [
   { name: 'announced', text: t`announced` },
   { name: 'readOnly', text: t`read-only` },
   { name: 'listOnlyOpenable', text: t`only what one may open` },
+  { name: 'encrypted', text: t`encrypted` },
 ] as const;
 
 /** One such answer, to be changed with a preview. */
@@ -156,6 +157,13 @@ function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean 
           share={s}
           name="listOnlyOpenable"
           label={t`listings leave out what one may not open`}
+          mayChange={mayChange}
+          ask={ask}
+        />
+        <ShareOption
+          share={s}
+          name="encrypted"
+          label={t`nothing goes over the wire open`}
           mayChange={mayChange}
           ask={ask}
         />
