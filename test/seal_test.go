@@ -69,6 +69,8 @@ func TestAnEncryptedShare(t *testing.T) {
 	old := g.Dial(t, "isolde", 0x0210)
 	_, err = old.Mount("nightlog")
 	require.Error(t, err, "SMB 2.1 has no encryption")
+	require.Contains(t, string(ask(t, g, g.Token(t, "keeper"), "GET", "/api/v1/events?on=nightlog&only=refused", "").body), `"gate":"share"`, "it is seen who was refused, and by which gate")
+	require.Contains(t, string(ask(t, g, g.Token(t, "keeper"), "GET", "/api/v1/why?user=isolde&path=nightlog&via=smb", "").body), "clients that do not encrypt", "and why knows it")
 	m, err := old.Mount("plates")
 	require.NoError(t, err, "other shares are as they were")
 	require.NoError(t, m.Umount())

@@ -24,11 +24,12 @@ import (
 // Subject is on whose behalf something is done, and by which way in. Over NFS it is a
 // guest of an export.
 type Subject struct {
-	User  identity.ID
-	Via   site.Protocol
-	From  string // the address; over NFS it is the guest's
-	Guest *Guest
-	Trial bool // the service itself looks at what they may: nobody is told of what is done
+	User     identity.ID
+	Via      site.Protocol
+	From     string // the address; over NFS it is the guest's
+	Guest    *Guest
+	Trial    bool // the service itself looks at what they may: nobody is told of what is done
+	Encrypts bool // over SMB: the client and the server have agreed on a cipher
 }
 
 // trial says whether the service itself looks at what they may.
@@ -268,6 +269,9 @@ func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
 	v, err := n.view(sub, share)
 	if err != nil {
 		return 0, err
+	}
+	if v.share.Encrypted && !sub.Encrypts {
+		return 0, v.refuse(access.ShareLevel, "")
 	}
 	verdict := v.decide("", false, acl.All)
 	if verdict.Granted == 0 {

@@ -341,7 +341,9 @@ func (r *request) treeConnect() (*reply, error) {
 			return nil, statusBadNetworkName
 		}
 		var err error
-		if maximum, err = r.c.srv.Files.Connect(r.c.subject(r.sess.user), sh.Name); err != nil {
+		who := r.c.subject(r.sess.user)
+		who.Encrypts = r.sess.sealing != nil
+		if maximum, err = r.c.srv.Files.Connect(who, sh.Name); err != nil {
 			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", err.Error())
 			return nil, err
 		}
@@ -350,10 +352,6 @@ func (r *request) treeConnect() (*reply, error) {
 			flags |= listAccessible
 		}
 		if sh.Encrypted {
-			if r.sess.sealing == nil {
-				r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", "it is encrypted, and the client cannot")
-				return nil, statusAccessDenied
-			}
 			flags |= shareSealed
 		}
 	}

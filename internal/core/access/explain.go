@@ -228,9 +228,12 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 			fixes = append(fixes, Fix{Kind: FixReadWrite, Share: r.Share.Name, Touches: "everybody who uses share " + r.Share.Name})
 		}
 	}
+	if r.Share.Encrypted {
+		reasons = append(reasons, r.Share.Name+" is encrypted: clients that do not encrypt (before SMB 3.0 none can) are refused")
+	}
 	var trace []EntryReport
 	if list == nil {
-		if !r.Share.ReadOnly {
+		if len(reasons) == 0 {
 			reasons = append(reasons, fmt.Sprintf("share %s adds no limits of its own", r.Share.Name))
 		}
 	} else {
