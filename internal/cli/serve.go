@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,7 +42,7 @@ func settingFlags() []cli.Flag {
 		case s.Many:
 			flags = append(flags, &cli.StringSliceFlag{Name: s.Name, Usage: s.Usage + "; may be given several times", DefaultText: s.Instead})
 		default:
-			flags = append(flags, &cli.StringFlag{Name: s.Name, Usage: s.Usage, Value: s.Default, DefaultText: s.Instead})
+			flags = append(flags, &cli.StringFlag{Name: s.Name, Usage: s.Usage, Value: s.Default, DefaultText: cmp.Or(s.Instead, s.Default)})
 		}
 	}
 	return flags
