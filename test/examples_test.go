@@ -21,6 +21,7 @@ var untried = []string{
 	"amber ids hand-over", "amber holding remove", "amber try", "amber session end", "amber open close", // what is not tried out beforehand
 	"amber certificate trust", "amber certificate forget", "amber backup", "amber restore", // an address of another, and files that it makes: docs/operating.md has them
 	"amber config reread --url", // another service
+	"amber doctor",              // how it ends says how the machine stands: docs/years.md goes a way in
 	"amber status",              // how it ends says how the demo stands: docs/live.md has it
 	"amber notice test",         // a mail server and a webhook: what is only tried sends nothing
 }

@@ -101,6 +101,9 @@ func caller(ctx context.Context) service.Actor {
 
 // New makes the handler.
 func New(c Config) *Server {
+	if c.Log == nil {
+		c.Log = slog.Default()
+	}
 	s := &Server{host: c.Host, doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

@@ -17,6 +17,7 @@ import os
 import shlex
 import sys
 
+from impacket.nmb import NetBIOSError
 from impacket.smbconnection import SMBConnection, SessionError
 
 DIALECTS = {"2.1": 0x0210, "3.0": 0x0300}
@@ -105,6 +106,9 @@ def main():
             run(conn, shlex.split(line))
         except SessionError as e:
             print("refused:", e)
+        except NetBIOSError:
+            print("the connection has been ended")
+            return
         except IndexError:
             print("what, and where?")
     conn.close()
