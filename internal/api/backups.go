@@ -79,11 +79,15 @@ func (s *Server) registerBackups() {
 		return out, nil
 	})
 	handle(s, operation("keep-backup", http.MethodPost, "/backups", "Have one more written to where the service keeps them", "running"), func(ctx context.Context, _ *struct{}) (KeptBackup, error) {
-		if err := s.on(ctx).MayBackUp(ctx, caller(ctx), "kept by the service"); err != nil || s.host == nil {
-			return KeptBackup{}, err
-		}
-		kept, err := s.host.KeepBackup(ctx)
-		return keptOf(kept), asInvalid(err)
+		var kept backup.Kept
+		err := s.on(ctx).OfProcess(ctx, caller(ctx), "make backup", "kept by the service", func() (err error) {
+			if s.host == nil {
+				return nil
+			}
+			kept, err = s.host.KeepBackup(ctx)
+			return asInvalid(err)
+		})
+		return keptOf(kept), err
 	})
 	op := operation("make-backup", http.MethodPost, "/backup", "Make a backup, and send it", "running")
 	op.Responses = map[string]*huma.Response{"200": {Description: "The backup: a tar archive, compressed with gzip, sealed with age where that was asked for.",
@@ -97,7 +101,7 @@ func (s *Server) registerBackups() {
 		if seal.Sealed() {
 			about = "sealed"
 		}
-		if err := s.on(ctx).MayBackUp(ctx, caller(ctx), about+", sent to "+reachedBy(ctx).address); err != nil {
+		if err := s.on(ctx).OfProcess(ctx, caller(ctx), "make backup", about+", sent to "+reachedBy(ctx).address, func() error { return nil }); err != nil {
 			return nil, s.asProblem(err, "body")
 		}
 		if s.host == nil {

@@ -156,11 +156,11 @@ func placings(all []site.Volume, state string, volumes map[string]string) (out [
 			p.Path = real
 		}
 		for _, other := range out {
-			if within(p.Path, other.Path) || within(other.Path, p.Path) {
+			if files.Inside(p.Path, other.Path) || files.Inside(other.Path, p.Path) {
 				return nil, fmt.Errorf("volume %s at %s overlaps volume %s at %s: --volume says where each is here", p.Name, p.Path, other.Name, other.Path)
 			}
 		}
-		if within(p.Path, state) {
+		if files.Inside(state, p.Path) {
 			return nil, fmt.Errorf("volume %s at %s holds the state directory %s, which must not be served", p.Name, p.Path, state)
 		}
 		mark, err := files.VolumeMark(p.Path)
@@ -180,9 +180,4 @@ func placings(all []site.Volume, state string, volumes map[string]string) (out [
 		}
 	}
 	return out, nil
-}
-
-// within says whether a path is a directory or below it.
-func within(dir, path string) bool {
-	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, "/")+"/")
 }

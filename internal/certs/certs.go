@@ -28,6 +28,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/core/plain"
+	"amber.example/gatekeeper/internal/whole"
 )
 
 // Names of the files in the state directory, of the certificate that the service signs itself.
@@ -334,29 +335,13 @@ func (k *Keeper) ownPair() (*tls.Certificate, error) {
 		return nil, err
 	}
 	// The key first: a certificate without its key is made anew.
-	if err := replace(f.Key, key); err != nil {
+	if err := whole.Write(f.Key, key); err != nil {
 		return nil, fault(f.Key, "it cannot be written: %s", plain.Reason(err))
 	}
-	if err := replace(f.Certificate, certificate); err != nil {
+	if err := whole.Write(f.Certificate, certificate); err != nil {
 		return nil, fault(f.Certificate, "it cannot be written: %s", plain.Reason(err))
 	}
 	return pairOf(certificate, key, f, k.clock())
-}
-
-// replace puts a file in place whole, readable by its owner alone.
-func replace(name string, content []byte) error {
-	tmp, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+"-*") // 0600
-	if err != nil {
-		return err
-	}
-	_, err = tmp.Write(content)
-	if err = errors.Join(err, tmp.Sync(), tmp.Close()); err == nil {
-		err = os.Rename(tmp.Name(), name)
-	}
-	if err != nil {
-		os.Remove(tmp.Name())
-	}
-	return err
 }
 
 // SignItself makes a key (ECDSA P-256) and a certificate for it that is signed by itself, for the names given, this host's and loopback.
@@ -398,13 +383,17 @@ func SignItself(now time.Time, names []string) (certificate, key []byte, err err
 // Fingerprint is the SHA-256 of a certificate (DER), in hexadecimal by pairs.
 func Fingerprint(der []byte) string {
 	sum := sha256.Sum256(der)
-	text := strings.ToUpper(hex.EncodeToString(sum[:]))
+	return pairs(sum[:])
+}
+
+// pairs spells bytes in hexadecimal, with colons between.
+func pairs(raw []byte) string {
 	var b strings.Builder
-	for i := 0; i < len(text); i += 2 {
+	for i, c := range raw {
 		if i > 0 {
 			b.WriteByte(':')
 		}
-		b.WriteString(text[i : i+2])
+		fmt.Fprintf(&b, "%02X", c)
 	}
 	return b.String()
 }
@@ -417,14 +406,7 @@ func ReadFingerprint(s string) string {
 	if err != nil || len(raw) != sha256.Size {
 		return ""
 	}
-	var b strings.Builder
-	for i, c := range raw {
-		if i > 0 {
-			b.WriteByte(':')
-		}
-		fmt.Fprintf(&b, "%02X", c)
-	}
-	return b.String()
+	return pairs(raw)
 }
 
 // CheckAuthorities says what is wrong with a file of certificates of who signs those of clients.

@@ -76,27 +76,9 @@ func (c *client) fetch(ctx context.Context, path string, query url.Values) ([]by
 
 // download has a route make something, and copies it as it comes. What ends before it should is an error.
 func (c *client) download(ctx context.Context, method, path string, in any, to io.Writer) (int64, error) {
-	body, err := json.Marshal(in)
+	resp, err := c.ask(ctx, c.lasting(), method, path, nil, in)
 	if err != nil {
 		return 0, err
-	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base.JoinPath("api/v1", path).String(), bytes.NewReader(body))
-	if err != nil {
-		return 0, usage("%v", err)
-	}
-	req.Header.Set("Content-Type", "application/json")
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
-	resp, err := (&http.Client{Transport: c.http.Transport}).Do(req) // it may take its time
-	if err != nil {
-		if s, ok := errors.AsType[*strange](err); ok && c.strange != nil {
-			if err := c.strange(s); err != nil {
-				return 0, err
-			}
-			return c.download(ctx, method, path, in, to)
-		}
-		return 0, &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 400 {
@@ -112,24 +94,9 @@ func (c *client) download(ctx context.Context, method, path string, in any, to i
 
 // stream copies what a route answers, as it comes. What ends before it should is an error.
 func (c *client) stream(ctx context.Context, path string, query url.Values, to io.Writer) error {
-	u := c.base.JoinPath("api/v1", path)
-	u.RawQuery = query.Encode()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	resp, err := c.ask(ctx, c.lasting(), http.MethodGet, path, query, nil)
 	if err != nil {
-		return usage("%v", err)
-	}
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
-	resp, err := (&http.Client{Transport: c.http.Transport}).Do(req) // it may take its time
-	if s, ok := errors.AsType[*strange](err); ok && c.strange != nil {
-		if err := c.strange(s); err != nil {
-			return err
-		}
-		return c.stream(ctx, path, query, to)
-	}
-	if err != nil {
-		return &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
+		return err
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 400 { // asked once more, for what is wrong
@@ -142,7 +109,11 @@ func (c *client) stream(ctx context.Context, path string, query url.Values, to i
 	return nil
 }
 
-func (c *client) raw(ctx context.Context, method, path string, query url.Values, in any) ([]byte, error) {
+// lasting is for answers that may take their time.
+func (c *client) lasting() *http.Client { return &http.Client{Transport: c.http.Transport} }
+
+// ask sends one request. Where a certificate is not known and then is, it is sent again.
+func (c *client) ask(ctx context.Context, over *http.Client, method, path string, query url.Values, in any) (*http.Response, error) {
 	u := c.base.JoinPath("api/v1", path)
 	u.RawQuery = query.Encode()
 	var body io.Reader
@@ -164,12 +135,12 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	resp, err := c.http.Do(req)
+	resp, err := over.Do(req)
 	if s, ok := errors.AsType[*strange](err); ok && c.strange != nil {
 		if err := c.strange(s); err != nil {
 			return nil, err
 		}
-		return c.raw(ctx, method, path, query, in)
+		return c.ask(ctx, over, method, path, query, in)
 	}
 	if err != nil {
 		var ue *url.Error
@@ -177,6 +148,14 @@ func (c *client) raw(ctx context.Context, method, path string, query url.Values,
 			err = ue.Err
 		}
 		return nil, &failure{code: exitUnreachable, msg: fmt.Sprintf("no service answers at %s%s", c.base, whyNot(err)), next: "amber serve"}
+	}
+	return resp, nil
+}
+
+func (c *client) raw(ctx context.Context, method, path string, query url.Values, in any) ([]byte, error) {
+	resp, err := c.ask(ctx, &c.http, method, path, query, in)
+	if err != nil {
+		return nil, err
 	}
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(resp.Body, longestAnswer))

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/config"
+	"amber.example/gatekeeper/internal/doctor"
 	"amber.example/gatekeeper/internal/process"
 )
 
@@ -138,11 +140,8 @@ func consoleURL(a net.Addr) string {
 		return "http://" + a.String()
 	}
 	if ok && tcp.IP.IsUnspecified() { // of all addresses of this machine, one by which it can be reached
-		own, _ := net.InterfaceAddrs() // none is as good as an error
-		for _, one := range own {
-			if n, is := one.(*net.IPNet); is && n.IP.IsGlobalUnicast() {
-				return fmt.Sprintf("https://%s (and http://127.0.0.1:%d on this machine)", net.JoinHostPort(n.IP.String(), fmt.Sprint(tcp.Port)), tcp.Port)
-			}
+		if own := doctor.OwnAddresses(); len(own) > 0 {
+			return fmt.Sprintf("https://%s (and http://127.0.0.1:%d on this machine)", netip.AddrPortFrom(own[0], uint16(tcp.Port)), tcp.Port)
 		}
 	}
 	return "https://" + a.String()

@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -14,6 +13,7 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/certs"
+	"amber.example/gatekeeper/internal/whole"
 )
 
 // A certificate that no authority which this machine knows has signed is taken where its fingerprint is known: from before, from --fingerprint, or
@@ -172,13 +172,5 @@ func storeText(file func() (string, error), base, text string) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	tmp, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+"-*") // 0600
-	if err != nil {
-		return err
-	}
-	_, err = tmp.Write(raw)
-	if err = errors.Join(err, tmp.Close()); err != nil {
-		return errors.Join(err, os.Remove(tmp.Name()))
-	}
-	return os.Rename(tmp.Name(), name)
+	return whole.Write(name, raw)
 }

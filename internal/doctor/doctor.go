@@ -105,7 +105,7 @@ func (m *Machine) names(ctx context.Context, s Subject) []Finding {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	var out []Finding
-	own := ownAddresses()
+	own := OwnAddresses()
 	host, err := os.Hostname()
 	if err == nil {
 		out = append(out, m.ownName(ctx, host, own))
@@ -158,8 +158,8 @@ func (m *Machine) reverse(ctx context.Context, addr netip.Addr) Finding {
 	return f
 }
 
-// ownAddresses are those by which other machines reach this.
-func ownAddresses() (out []netip.Addr) {
+// OwnAddresses are those by which other machines reach this.
+func OwnAddresses() (out []netip.Addr) {
 	all, err := net.InterfaceAddrs()
 	if err != nil {
 		return nil

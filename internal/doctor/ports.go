@@ -141,7 +141,7 @@ func (m *Machine) ports(all []Port) (out []Finding) {
 
 // families looks whether who comes by IPv4 and by IPv6 gets to each port.
 func (m *Machine) families(all []Port) (out []Finding) {
-	own := ownAddresses()
+	own := OwnAddresses()
 	has6 := slices.ContainsFunc(own, func(a netip.Addr) bool { return a.Is6() })
 	only6 := strings.TrimSpace(m.read("/proc/sys/net/ipv6/bindv6only")) == "1"
 	for _, p := range all {

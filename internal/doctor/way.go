@@ -77,7 +77,7 @@ func reachable(address string, client netip.Addr) string {
 	if err != nil || host != "" && (parseErr != nil || !addr.IsUnspecified()) {
 		return address
 	}
-	for _, own := range ownAddresses() {
+	for _, own := range OwnAddresses() {
 		if own.Is4() == client.Unmap().Is4() && !client.IsLoopback() {
 			return net.JoinHostPort(own.String(), port)
 		}

@@ -120,7 +120,7 @@ func checkBackups(cfg *config.Config) error {
 	if err != nil || !info.IsDir() {
 		return cfg.Wrong("backup-to", cfg.BackupTo+" is no directory that the service can see")
 	}
-	if state, err := filepath.Abs(cfg.State); err == nil && (cfg.BackupTo == state || strings.HasPrefix(cfg.BackupTo, state+"/")) {
+	if state, err := filepath.Abs(cfg.State); err == nil && files.Inside(cfg.BackupTo, state) {
 		return cfg.Wrong("backup-to", "it is in the state directory, which is lost with what it is a backup of")
 	}
 	return nil
@@ -189,8 +189,11 @@ func Start(ctx context.Context, cfg *config.Config, opts Options) (p *Process, e
 	if err = p.openServers(); err != nil {
 		return p, err
 	}
+	if err = p.announce(); err != nil {
+		return p, err
+	}
 	p.serve()
-	return p, p.announce()
+	return p, nil
 }
 
 // announce has the service be found on the networks that the settings name.

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 
 	"amber.example/gatekeeper/internal/backup"
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -43,12 +42,4 @@ func (s *Service) Contents(ctx context.Context) (rows int64, volumes []backup.Vo
 		volumes = append(volumes, backup.Volume{Name: v.Name, Path: v.Path, Mark: v.Mark})
 	}
 	return rows, volumes, err
-}
-
-// MayBackUp says why somebody may not have a backup made, and writes down that they do.
-func (s *Service) MayBackUp(ctx context.Context, by Actor, about string) error {
-	if by.Role != identity.Administrator {
-		return &Error{Kind: Forbidden, Message: by.Name + " may not make backups: that takes an administrator, for they hold every secret"}
-	}
-	return s.OfProcess(ctx, by, "make backup", about, func() error { return nil })
 }

@@ -123,9 +123,9 @@ func (s *Service) candidate(path string, d files.HostDirectory) Candidate {
 		switch {
 		case v.Path == path:
 			c.Volume, c.Wrong = v.Name, "it is volume "+v.Name
-		case c.Volume == "" && inside(path, v.Path):
+		case c.Volume == "" && files.Inside(path, v.Path):
 			c.Wrong = "it is in volume " + v.Name
-		case c.Volume == "" && inside(v.Path, path):
+		case c.Volume == "" && files.Inside(v.Path, path):
 			c.Wrong = "volume " + v.Name + " is in it"
 		}
 	}

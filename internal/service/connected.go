@@ -9,10 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/live"
-	"amber.example/gatekeeper/internal/store"
 )
 
 // LiveQuery narrows what is connected or open; what is empty narrows nothing.
@@ -212,18 +210,8 @@ func noOpen(id string) error {
 }
 
 func (s *Service) endLive(ctx context.Context, by Actor, action, about string, end func() bool) error {
-	if s.drafting != nil || !s.asOf.IsZero() {
-		return conflict("", "", "what is connected is so now: it is neither tried out nor past")
-	}
-	if by.Role != identity.Administrator {
-		return &Error{Kind: Forbidden, Message: by.Name + " may not " + action + "s: that takes an administrator"}
-	}
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.Append(ctx, &store.JournalRow{At: time.Now(), Actor: by.Name, Action: action, Subject: about})
+	return s.atOnce(ctx, by, action, about, "what is connected is so now: it is neither tried out nor past", by.Name+" may not "+action+"s: that takes an administrator", func() error {
+		end() // what has ended by itself meanwhile is as it was to be
+		return nil
 	})
-	if err != nil {
-		return err
-	}
-	end() // what has ended by itself meanwhile is as it was to be
-	return nil
 }

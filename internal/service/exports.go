@@ -10,6 +10,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/refusal"
 )
 
@@ -75,7 +76,7 @@ func (s *Service) exportPathFree(where string, export int64) error {
 		case e.ID == export:
 		case e.Path == where:
 			return conflict("path", "amber export show "+quote(where), "there is an export %s already", where)
-		case inside(e.Path, where), inside(where, e.Path):
+		case files.Inside(e.Path, where), files.Inside(where, e.Path):
 			return conflict("path", "amber export show "+quote(e.Path), "%s and export %s would lie within each other: clients could not tell where one ends", where, e.Path)
 		}
 	}

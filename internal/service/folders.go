@@ -48,7 +48,7 @@ func (s *Service) CreateFolder(ctx context.Context, by Actor, in FolderInput) (*
 			return conflict("name", "amber folder show "+quote(in.Name), "there is a folder %s already", in.Name)
 		}
 		for _, f := range s.Policy().Folders {
-			if f.VolumeID == v.ID && (inside(f.Path, path) || inside(path, f.Path)) {
+			if f.VolumeID == v.ID && (files.Inside(f.Path, path) || files.Inside(path, f.Path)) {
 				return conflict("path", "amber folder show "+quote(f.Name), "%s overlaps folder %s: a path belongs to one folder, so that one set of rules governs it", path, f.Name)
 			}
 		}

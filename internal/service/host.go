@@ -12,6 +12,7 @@ import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 )
 
 // Option is something about a service that is decided when it is started.
@@ -48,7 +49,7 @@ func (s *Service) settleRoots(context.Context) error {
 // withinRoots says whether a directory may be a volume as far as the roots say.
 func (s *Service) withinRoots(real string) bool {
 	for _, root := range s.roots {
-		if inside(real, root) {
+		if files.Inside(real, root) {
 			return true
 		}
 	}
@@ -125,7 +126,7 @@ func (s *Service) holdsState(dir string) bool {
 	volumes, volumesErr := os.Stat(filepath.Join(s.state, "volumes"))
 	at, err := os.Stat(dir)
 	if err != nil {
-		return inside(dir, s.state) || inside(s.state, dir)
+		return files.Inside(dir, s.state) || files.Inside(s.state, dir)
 	}
 	for up := s.state; ; up = filepath.Dir(up) {
 		if info, err := os.Stat(up); err == nil && os.SameFile(info, at) {

@@ -89,10 +89,6 @@ func (s *Service) find(at site.Location, path string) (files.Place, error) {
 	return known.place, known.err
 }
 
-func inside(path, dir string) bool {
-	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, "/")+"/")
-}
-
 // EntryInput is what a new entry is made from.
 type EntryInput struct {
 	Who     string // as principals are written

@@ -144,7 +144,7 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 	if err != nil {
 		return err
 	}
-	if f.ID == g.ID && (inside(at.Path, there.Path) || inside(there.Path, at.Path) || at.Path == "" || there.Path == "") {
+	if f.ID == g.ID && (files.Inside(at.Path, there.Path) || files.Inside(there.Path, at.Path) || at.Path == "" || there.Path == "") {
 		return invalid("path", "%s and %s are one inside the other", f.Display(at.Path), g.Display(there.Path))
 	}
 	if !at.Exists || !there.Exists {
@@ -180,7 +180,7 @@ func (s *Service) CopyRules(ctx context.Context, by Actor, from, to string) erro
 
 // under says whether a path is below another, which may be the folder itself.
 func under(path, dir string) bool {
-	return path != dir && (dir == "" || inside(path, dir))
+	return path != dir && (dir == "" || files.Inside(path, dir))
 }
 
 // SetRule writes a whole list on FOLDER or FOLDER/PATH in the place of what is written there.

@@ -51,7 +51,7 @@ func (s *Service) CreateVolume(ctx context.Context, by Actor, in VolumeInput) (s
 			if identity.Fold(v.Name) == identity.Fold(in.Name) {
 				return conflict("name", "amber volume list", "there is a volume %s already", v.Name)
 			}
-			if inside(v.Path, real) || inside(real, v.Path) {
+			if files.Inside(v.Path, real) || files.Inside(real, v.Path) {
 				return conflict("path", "amber volume list", "%s overlaps volume %s at %s", real, v.Name, v.Path)
 			}
 		}
@@ -194,7 +194,7 @@ func (s *Service) UpdateVolume(ctx context.Context, by Actor, name string, in Vo
 // mayMoveTo says why a volume cannot be taken for being at another directory: it has to carry its mark, unless what is there is to be it from now on.
 func (s *Service) mayMoveTo(v site.Volume, path string, here bool) error {
 	for _, other := range s.Policy().Volumes {
-		if other.ID != v.ID && (inside(other.Path, path) || inside(path, other.Path)) {
+		if other.ID != v.ID && (files.Inside(other.Path, path) || files.Inside(path, other.Path)) {
 			return conflict("path", "amber volume list", "%s overlaps volume %s at %s", path, other.Name, other.Path)
 		}
 	}
