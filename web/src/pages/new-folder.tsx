@@ -209,10 +209,12 @@ export function NewFolderPage() {
   const picked = arrangements.data?.find((a) => a.name === f.arrangement);
   const drawn = drawnUp(f, picked);
   const [made, setMade] = useState(false);
+  // What half a name would be refused for is not asked: it would move the list away from under the pointer.
+  const [choosing, setChoosing] = useState(false);
   const settled = useSettled(drawn.map((d) => d.change));
   const effect = useQuery({
     queryKey: ['preview', settled],
-    enabled: settled.length > 0 && !made,
+    enabled: settled.length > 0 && !made && !choosing,
     staleTime: 0,
     gcTime: 0,
     retry: false,
@@ -222,7 +224,7 @@ export function NewFolderPage() {
   const refused = effect.error;
   const { getValues, setValue } = form;
   useEffect(() => {
-    if (refused) placeRefusal(refused, form, names);
+    if (refused) placeRefusal(refused, form, names, false);
     else form.clearErrors();
   }, [refused, form]);
   const only = volumes.data?.length === 1 ? volumes.data[0]?.name : undefined;
@@ -299,8 +301,8 @@ export function NewFolderPage() {
                   />
                 </Entry>
                 <Flex gap="4" wrap="wrap">
-                  <Who label={t`Owner`} field="owner" kind="user" form={form} />
-                  <Who label={t`Group`} field="group" kind="group" form={form} />
+                  <Who label={t`Owner`} field="owner" kind="user" form={form} onChoosing={setChoosing} />
+                  <Who label={t`Group`} field="group" kind="group" form={form} onChoosing={setChoosing} />
                   <Entry label={t`Label`} flex="1" minW="44" error={wrong.label}>
                     <Input placeholder={t`backup=nightly`} {...form.register('label')} />
                   </Entry>
@@ -333,8 +335,22 @@ export function NewFolderPage() {
                     </Pick>
                   </Entry>
                   <Flex gap="4" wrap="wrap">
-                    <Who label={begun(picked?.team ?? 'team')} field="team" kind="both" form={form} />
-                    {picked?.others && <Who label={begun(picked.others)} field="others" kind="both" form={form} />}
+                    <Who
+                      label={begun(picked?.team ?? 'team')}
+                      field="team"
+                      kind="both"
+                      form={form}
+                      onChoosing={setChoosing}
+                    />
+                    {picked?.others && (
+                      <Who
+                        label={begun(picked.others)}
+                        field="others"
+                        kind="both"
+                        form={form}
+                        onChoosing={setChoosing}
+                      />
+                    )}
                   </Flex>
                 </>
               )}
@@ -374,6 +390,7 @@ export function NewFolderPage() {
                       several
                       control={form.control}
                       name="hosts"
+                      onChoosing={setChoosing}
                       placeholder={t`192.0.2.0/24, @dome-hosts`}
                     />
                   </Entry>
@@ -476,8 +493,9 @@ function Who(props: {
   field: 'owner' | 'group' | 'team' | 'others';
   kind: 'user' | 'group' | 'both';
   form: UseFormReturn<Filled>;
+  onChoosing: (now: boolean) => void;
 }) {
-  const { label, field, kind, form } = props;
+  const { label, field, kind, form, onChoosing } = props;
   return (
     <Entry label={label} flex="1" minW="52" error={form.formState.errors[field]}>
       <PickerField
@@ -485,6 +503,7 @@ function Who(props: {
         several={kind === 'both'}
         control={form.control}
         name={field}
+        onChoosing={onChoosing}
         placeholder={kind === 'both' ? t`users and groups` : t`nobody`}
       />
     </Entry>

@@ -46,6 +46,7 @@ export function placeRefusal<T extends FieldValues>(
   error: unknown,
   form: UseFormReturn<T>,
   names: Record<string, Path<T>> = {},
+  shouldFocus = true, // not while somebody is still filling it in
 ): boolean {
   if (!(error instanceof Refusal) || error.fields.length === 0) return false;
   const known = form.getValues();
@@ -57,7 +58,7 @@ export function placeRefusal<T extends FieldValues>(
         .split('.')
         .pop() ?? '';
     const name = names[f.at.replace(/^.*\]\.(with|of)\./, '')] ?? names[last] ?? (last as Path<T>);
-    if (name in known) form.setError(name, { message: f.says }, { shouldFocus: true });
+    if (name in known) form.setError(name, { message: f.says }, { shouldFocus });
     else all = false;
   }
   return all;

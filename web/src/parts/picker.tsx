@@ -34,6 +34,8 @@ export type PickerProps = {
   onBlur?: () => void;
   ref?: React.Ref<HTMLInputElement>;
   'aria-label'?: string;
+  /** A list to choose from is shown from now on, or no longer. */
+  onChoosing?: (now: boolean) => void;
   /** It stands in a dialog, and what is found has to stay there. */
   inDialog?: boolean;
 };
@@ -48,6 +50,7 @@ export function Picker({
   mono,
   inDialog,
   onBlur,
+  onChoosing,
   autoFocus,
   ...input
 }: PickerProps) {
@@ -84,15 +87,23 @@ export function Picker({
       if (e.inputValue !== told.current) tell(e.inputValue);
     },
     onValueChange: (e) => {
-      const chosen = e.items[0]?.name;
-      if (chosen === undefined) return;
-      const text = several ? `${before}${before && !before.endsWith(' ') ? ' ' : ''}${chosen}, ` : chosen;
-      tell(text);
-      box.setInputValue(text);
+      if (e.items[0]) choose(e.items[0].name);
     },
     positioning: { sameWidth: false, placement: 'bottom-start' },
   });
   const { setInputValue } = box;
+  function choose(name: string) {
+    const text = several ? `${before}${before && !before.endsWith(' ') ? ' ' : ''}${name}, ` : name;
+    tell(text);
+    box.setInputValue(text);
+  }
+  const choosing = open && collection.size > 0;
+  useEffect(() => {
+    if (choosing) onChoosing?.(true);
+    return () => {
+      if (choosing) onChoosing?.(false);
+    };
+  }, [choosing, onChoosing]);
   useEffect(() => {
     if (value === told.current) return; // it comes from here
     told.current = value;
@@ -117,7 +128,18 @@ export function Picker({
             {collection.items.map((item) => {
               const Drawn = icons[item.kind];
               return (
-                <Combobox.Item key={`${item.kind}:${item.name}`} item={item} _highlighted={{ bg: 'accent.soft' }}>
+                <Combobox.Item
+                  key={`${item.kind}:${item.name}`}
+                  item={item}
+                  _highlighted={{ bg: 'accent.soft' }}
+                  // Chosen as the button goes down: more may be found before it comes up, and the list move from under it.
+                  onMouseDown={(e) => {
+                    if (e.button !== 0) return;
+                    e.preventDefault();
+                    choose(item.name);
+                    box.setOpen(false);
+                  }}
+                >
                   <HStack gap="2" minW="0">
                     <Drawn boxSize="4" color="faint" />
                     <Text as="span" fontWeight="600" fontFamily={item.kind === 'path' ? 'mono' : undefined}>
