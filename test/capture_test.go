@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -112,6 +113,29 @@ func TestCapture(t *testing.T) {
 	require.NoError(t, m.Umount())
 	require.NoError(t, s.Logoff())
 	write("smb", "go-3.1.1", "a Go client by SMB 3.1.1 as piran, password piran-at-larkfell", tp)
+
+	for _, version := range []string{"3.0", "3.1.1"} {
+		tp = newTap(t, g.SMB)
+		job := filepath.Join(t.TempDir(), "job")
+		require.NoError(t, os.WriteFile(job, fmt.Appendf(nil, `set -e
+mkdir -p /a
+mount.cifs -o port=%s,username=piran,password=piran-at-larkfell,vers=%s //10.0.2.2/nightlog /a
+ls -l /a /a/2026
+cat /a/README.txt
+echo text >/a/captured
+mv /a/captured /a/captured2
+mkdir /a/made
+touch -d 2026-03-01T22:10:00Z /a/made
+flock /a/captured2 true
+truncate -s 100 /a/captured2
+stat -f /a
+rm -r /a/captured2 /a/made
+umount /a
+`, tp.port(), version), 0o600))
+		out, err := exec.Command("lab/run", job).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		write("smb", "linux-"+version, "the Linux kernel's client by SMB "+version+" as piran, password piran-at-larkfell", tp)
+	}
 
 	_, err = g.Service.AddRule(t.Context(), gateway.Keeper, service.RuleList{Export: "/scratch"}, service.RuleInput{From: "127.0.0.1", Write: new(true)}, 1)
 	require.NoError(t, err)

@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 	//lint:ignore SA1019 MS-NLMP section 3.3.1 builds NTLMv2 on it
 	"golang.org/x/crypto/md4"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // frame is one of a conversation that was taken down: see test/capture_test.go.
@@ -60,8 +62,8 @@ func sessionKey(t *testing.T, user, password string, token []byte) []byte {
 		return m.Sum(nil)
 	}
 	h := md4.New()
-	h.Write(utf16le(password))
-	key := mac(h.Sum(nil), utf16le(strings.ToUpper(user)), field(28))
+	h.Write(message.UTF16(password))
+	key := mac(h.Sum(nil), message.UTF16(strings.ToUpper(user)), field(28))
 	key = mac(key, field(20)[:16])
 	if le.Uint32(msg[60:])&0x40000000 != 0 {
 		c, err := rc4.NewCipher(key)
@@ -79,83 +81,80 @@ func TestCapturedConversations(t *testing.T) {
 		dialect   uint16
 		algorithm uint16
 		names     []string // of CREATE
-		commands  []command
+		commands  []message.Command
 	}{
-		"python-2.1": {dialect21, signHMAC, []string{"", "README.txt", "new"}, []command{cmdNegotiate, cmdSessionSetup, cmdTreeConnect, cmdCreate, cmdQueryDirectory, cmdRead, cmdWrite, cmdSetInfo, cmdClose, cmdLogoff}},
-		"go-3.1.1":   {dialect311, signCMAC, []string{"", "README.txt", "captured.txt"}, []command{cmdNegotiate, cmdSessionSetup, cmdTreeConnect, cmdCreate, cmdQueryDirectory, cmdRead, cmdWrite, cmdSetInfo, cmdClose, cmdTreeDisconnect, cmdLogoff}},
+		"python-2.1":  {dialect21, signHMAC, []string{"", "README.txt", "new"}, []message.Command{message.Negotiate, message.SessionSetup, message.TreeConnect, message.Create, message.QueryDirectory, message.Read, message.Write, message.SetInfo, message.Close, message.Logoff}},
+		"go-3.1.1":    {dialect311, signCMAC, []string{"", "README.txt", "captured.txt"}, []message.Command{message.Negotiate, message.SessionSetup, message.TreeConnect, message.Create, message.QueryDirectory, message.Read, message.Write, message.SetInfo, message.Close, message.TreeDisconnect, message.Logoff}},
+		"linux-3.0":   {dialect30, signCMAC, []string{"", "README.txt", "captured", "made"}, []message.Command{message.Negotiate, message.SessionSetup, message.TreeConnect, message.Create, message.QueryDirectory, message.Read, message.Write, message.SetInfo, message.Lock, message.Ioctl, message.Close, message.TreeDisconnect, message.Logoff}},
+		"linux-3.1.1": {dialect311, signCMAC, []string{"", "README.txt", "captured", "made"}, []message.Command{message.Negotiate, message.SessionSetup, message.TreeConnect, message.Create, message.QueryDirectory, message.Read, message.Write, message.SetInfo, message.Lock, message.Ioctl, message.Close, message.TreeDisconnect, message.Logoff}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var preauth [64]byte
 			var sign signer
 			var token []byte
-			names, commands := make(map[string]bool), make(map[command]bool)
+			names, commands := make(map[string]bool), make(map[message.Command]bool)
 			signed, algorithm := 0, c.algorithm
 			for _, f := range captured(t, name) {
 				if string(f.b[:4]) == "\xffSMB" {
 					continue
 				}
 				for rest := f.b; ; {
-					h, err := parseHeader(rest)
-					require.NoError(t, err)
+					var h message.Header
+					require.NoError(t, h.Parse(rest))
 					msg := rest
-					if h.next != 0 {
-						msg, rest = rest[:h.next], rest[h.next:]
+					if h.Next != 0 {
+						msg, rest = rest[:h.Next], rest[h.Next:]
 					}
-					b := body(msg[headerSize:])
-					commands[h.command] = true
-					require.Equal(t, !f.fromClient, h.flags&flagResponse != 0)
-					again := make([]byte, headerSize)
-					h.status = Status(le.Uint32(msg[8:]))
-					h.put(again)
-					copy(again[signatureAt:], msg[signatureAt:headerSize])
-					if h.flags&flagAsync == 0 {
-						copy(again[32:36], msg[32:36]) // reserved
-					}
-					require.Equal(t, msg[8:32], again[8:32], "%v", h.command)
-					if sign == nil && (h.command == cmdNegotiate || h.command == cmdSessionSetup && h.status != statusOK || h.command == cmdSessionSetup && f.fromClient) {
+					commands[h.Command] = true
+					require.Equal(t, !f.fromClient, h.Flags&message.FlagResponse != 0)
+					if sign == nil && (h.Command == message.Negotiate || h.Command == message.SessionSetup && h.Status != 0 || h.Command == message.SessionSetup && f.fromClient) {
 						preauth = extend(preauth, msg)
 					}
 					switch {
-					case f.fromClient && h.command == cmdSessionSetup:
-						var ok bool
-						require.True(t, b.fixed(25))
-						token, ok = b.buffer(int(le.Uint16(b[12:])), int(le.Uint16(b[14:])))
-						require.True(t, ok)
-					case !f.fromClient && h.command == cmdNegotiate && le.Uint16(b[4:]) != dialectWild:
-						require.Equal(t, c.dialect, le.Uint16(b[4:]))
-						if c.dialect == dialect311 && bytes.Contains(msg, []byte{contextSigning, 0, 4, 0, 0, 0, 0, 0, 1, 0, signGMAC, 0}) {
-							algorithm = signGMAC
+					case f.fromClient && h.Command == message.SessionSetup:
+						var m message.SessionSetupRequest
+						require.NoError(t, m.Parse(msg))
+						token = m.Token
+					case !f.fromClient && h.Command == message.Negotiate:
+						var m message.NegotiateResponse
+						require.NoError(t, m.Parse(msg))
+						if m.Dialect == dialectWild {
+							break
 						}
-					case !f.fromClient && h.command == cmdSessionSetup && h.status == statusOK:
+						require.Equal(t, c.dialect, m.Dialect)
+						for _, one := range m.Contexts {
+							if one.Type == message.ContextSigning {
+								algorithm = le.Uint16(one.Data[2:])
+							}
+						}
+					case !f.fromClient && h.Command == message.SessionSetup && h.Status == 0:
 						key := sessionKey(t, "piran", "piran-at-larkfell", token)
-						if c.dialect == dialect311 {
+						switch c.dialect {
+						case dialect30:
+							key = deriveKey(key, "SMB2AESCMAC\x00", []byte("SmbSign\x00"))
+						case dialect311:
 							key = deriveKey(key, "SMBSigningKey\x00", preauth[:])
 						}
 						var err error
 						sign, err = newSigner(algorithm, key)
 						require.NoError(t, err)
-					case f.fromClient && h.command == cmdCreate:
-						require.True(t, b.fixed(57))
-						raw, ok := b.buffer(int(le.Uint16(b[44:])), int(le.Uint16(b[46:])))
-						require.True(t, ok)
-						path, status := fromWire(raw)
+					case f.fromClient && h.Command == message.Create:
+						var m message.CreateRequest
+						require.NoError(t, m.Parse(msg))
+						path, status := fromWire(m.Name)
 						require.Equal(t, statusOK, status)
 						names[path] = true
-						contexts, ok := b.buffer(int(le.Uint32(b[48:])), int(le.Uint32(b[52:])))
-						require.True(t, ok)
-						_, ok = createContexts(contexts)
-						require.True(t, ok)
-						_, _, status = genericAccess(le.Uint32(b[24:]))
+						_, _, status = genericAccess(m.Access)
 						require.Equal(t, statusOK, status)
 					}
-					if sign != nil && h.flags&flagSigned != 0 {
-						require.True(t, verifyMessage(sign, msg), "%v from the client %v", h.command, f.fromClient)
+					if sign != nil && h.Flags&message.FlagSigned != 0 {
+						require.True(t, verifyMessage(sign, msg), "%v from the client %v", h.Command, f.fromClient)
 						signed++
 						msg[len(msg)-1] ^= 1
 						require.False(t, verifyMessage(sign, msg))
 						msg[len(msg)-1] ^= 1
 					}
-					if h.next == 0 {
+					if h.Next == 0 {
 						break
 					}
 				}

@@ -6,14 +6,14 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/contain"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // request is one message of a frame on its way to being answered.
 type request struct {
 	c    *conn
-	h    header
+	h    message.Header
 	raw  []byte // the whole message
-	body body
 	sess *session
 	tree *tree
 	link *chain
@@ -37,35 +37,29 @@ type chain struct {
 type reply struct {
 	b    []byte
 	buf  *buffer // backing b, if it came from the pool
-	h    header
+	h    message.Header
 	sign signer   // nil where it goes out unsigned
 	seal *session // in whose seal it goes out; nil for open. What is sealed is not signed (MS-SMB2 section 3.3.4.1.1)
 	bare bool     // it must: see later
 	sent func()   // called when it has gone out; may be nil
 }
 
-func newReply(size int) *reply {
-	return &reply{b: make([]byte, headerSize, headerSize+size)}
+// answer is a reply with a body.
+func answer(m interface{ Append([]byte) []byte }) *reply {
+	return &reply{b: m.Append(make([]byte, message.HeaderSize, 256))}
 }
 
-// at gives the body's bytes from an offset on, to fill in.
-func (r *reply) at(offset int) []byte { return r.b[headerSize+offset:] }
-
-// fixed appends a body of n zero bytes that begins with a structure size.
-func (r *reply) fixed(size uint16, n int) *reply {
-	r.b = append(r.b, make([]byte, n)...)
-	le.PutUint16(r.at(0), size)
-	return r
-}
+// noBody is one that gets the body of an error.
+func noBody() *reply { return &reply{b: make([]byte, message.HeaderSize, 80)} }
 
 // receive takes one frame. It is false when the connection is to be closed.
 func (c *conn) receive(f *buffer) bool {
-	if len(f.b) >= 4 && string(f.b[:4]) == "\xffSMB" {
+	if message.IsSMB1(f.b) {
 		defer f.release()
 		return c.negotiateSMB1(f.b)
 	}
 	frame, in := f.b, (*session)(nil)
-	if isSealed(frame) {
+	if message.IsTransform(frame) {
 		var ok bool
 		if frame, in, ok = c.unseal(frame); !ok {
 			c.log.Debug("a sealed frame was refused")
@@ -83,17 +77,17 @@ func (c *conn) receive(f *buffer) bool {
 	}
 	ordered := true
 	for _, r := range reqs {
-		switch r.h.command {
-		case cmdNegotiate, cmdSessionSetup:
+		switch r.h.Command {
+		case message.Negotiate, message.SessionSetup:
 			if len(reqs) > 1 {
 				f.release()
 				return false // MS-SMB2 section 3.3.5.2.7: never in a compound
 			}
-		case cmdLogoff, cmdTreeConnect, cmdTreeDisconnect, cmdCancel:
+		case message.Logoff, message.TreeConnect, message.TreeDisconnect, message.Cancel:
 		default:
 			ordered = false
 		}
-		if !c.negotiated && r.h.command != cmdNegotiate {
+		if !c.negotiated && r.h.Command != message.Negotiate {
 			f.release()
 			return false
 		}
@@ -123,27 +117,27 @@ func (c *conn) receive(f *buffer) bool {
 func (c *conn) split(frame []byte) ([]*request, bool) {
 	var out []*request
 	for {
-		h, err := parseHeader(frame)
-		if err != nil || h.flags&flagResponse != 0 {
+		var h message.Header
+		if h.Parse(frame) != nil || h.Flags&message.FlagResponse != 0 {
 			return nil, false
 		}
 		msg := frame
-		if h.next != 0 {
-			if h.next%8 != 0 || h.next < headerSize || int(h.next) > len(frame)-headerSize {
+		if h.Next != 0 {
+			if h.Next%8 != 0 || h.Next < message.HeaderSize || int(h.Next) > len(frame)-message.HeaderSize {
 				return nil, false
 			}
-			msg, frame = frame[:h.next], frame[h.next:]
+			msg, frame = frame[:h.Next], frame[h.Next:]
 		}
-		if h.command != cmdCancel {
+		if h.Command != message.Cancel {
 			c.mu.Lock()
-			ok := c.window.take(h.messageID, h.creditCharge)
+			ok := c.window.take(h.MessageID, h.CreditCharge)
 			c.mu.Unlock()
 			if !ok {
 				return nil, false // MS-SMB2 section 3.3.5.2.3
 			}
 		}
-		out = append(out, &request{c: c, h: h, raw: msg, body: body(msg[headerSize:])})
-		if h.next == 0 {
+		out = append(out, &request{c: c, h: h, raw: msg})
+		if h.Next == 0 {
 			return out, true
 		}
 		if len(out) == 64 {
@@ -158,11 +152,11 @@ func (c *conn) answer(reqs []*request, done func()) bool {
 	var replies []*reply
 	for i, r := range reqs {
 		r.link = link
-		related := r.h.flags&flagRelated != 0
+		related := r.h.Flags&message.FlagRelated != 0
 		if !related {
 			*link = chain{length: len(reqs)}
 		} else if i == 0 {
-			replies = append(replies, r.finish(newReply(16), statusInvalidParameter))
+			replies = append(replies, r.finish(noBody(), statusInvalidParameter))
 			link.status = statusInvalidParameter
 			continue
 		}
@@ -193,9 +187,9 @@ func (c *conn) transmit(replies []*reply) {
 			for len(r.b)%8 != 0 {
 				r.b = append(r.b, 0)
 			}
-			r.h.next = uint32(len(r.b))
+			r.h.Next = uint32(len(r.b))
 		}
-		r.h.put(r.b)
+		r.h.Put(r.b)
 		if r.sign != nil && r.seal == nil {
 			signMessage(r.sign, r.b)
 		}
@@ -218,38 +212,57 @@ func (c *conn) transmit(replies []*reply) {
 // finish fills in a reply's header; one without a body gets the error body of
 // MS-SMB2 section 2.2.2.
 func (r *request) finish(rep *reply, status Status) *reply {
-	if len(rep.b) == headerSize {
-		rep.fixed(9, 9)
-	}
-	rep.h.status = status
-	rep.h.command = r.h.command
-	rep.h.flags |= flagResponse | r.h.flags&flagRelated
-	rep.h.messageID = r.h.messageID
-	rep.h.creditCharge = r.h.creditCharge
-	rep.h.treeID, rep.h.sessionID = r.h.treeID, r.h.sessionID
+	rep.complete()
+	rep.h.Status = uint32(status)
+	rep.h.Command = r.h.Command
+	rep.h.Flags |= message.FlagResponse | r.h.Flags&message.FlagRelated
+	rep.h.MessageID = r.h.MessageID
+	rep.h.CreditCharge = r.h.CreditCharge
+	rep.h.TreeID, rep.h.SessionID = r.h.TreeID, r.h.SessionID
 	r.c.mu.Lock()
-	rep.h.credits = r.c.window.grant(r.h.credits)
+	rep.h.Credits = r.c.window.grant(r.h.Credits)
 	r.c.mu.Unlock()
 	rep.seal = r.sealed
-	if rep.sign == nil && !rep.bare && r.sess != nil && r.sess.established.Load() && r.h.command != cmdSessionSetup {
+	if rep.sign == nil && !rep.bare && r.sess != nil && r.sess.established.Load() && r.h.Command != message.SessionSetup {
 		rep.sign = r.sess.signer
 	}
 	return rep
 }
 
+// complete gives a reply that has no body that of an error.
+func (rep *reply) complete() {
+	if len(rep.b) == message.HeaderSize {
+		rep.b = (&message.ErrorResponse{}).Append(rep.b)
+	}
+}
+
 type handler func(*request) (*reply, error)
 
-var handlers = map[command]handler{
-	cmdLogoff: (*request).logoff, cmdTreeConnect: (*request).treeConnect, cmdTreeDisconnect: (*request).treeDisconnect,
-	cmdCreate: (*request).create, cmdClose: (*request).close, cmdFlush: (*request).flush, cmdRead: (*request).read,
-	cmdWrite: (*request).write, cmdLock: (*request).lock, cmdIoctl: (*request).ioctl, cmdEcho: (*request).echo,
-	cmdQueryDirectory: (*request).queryDirectory, cmdChangeNotify: (*request).changeNotify,
-	cmdQueryInfo: (*request).queryInfo, cmdSetInfo: (*request).setInfo,
+// taking reads the request that a handler takes.
+func taking[T any, P interface {
+	*T
+	Parse(msg []byte) error
+}](handle func(*request, P) (*reply, error)) handler {
+	return func(r *request) (*reply, error) {
+		m := P(new(T))
+		if m.Parse(r.raw) != nil {
+			return nil, statusInvalidParameter
+		}
+		return handle(r, m)
+	}
+}
+
+var handlers = map[message.Command]handler{
+	message.Logoff: taking((*request).logoff), message.TreeConnect: taking((*request).treeConnect), message.TreeDisconnect: taking((*request).treeDisconnect),
+	message.Create: taking((*request).create), message.Close: taking((*request).close), message.Flush: taking((*request).flush),
+	message.Read: taking((*request).read), message.Write: taking((*request).write), message.Lock: taking((*request).lock),
+	message.Ioctl: taking((*request).ioctl), message.Echo: taking((*request).echo), message.QueryDirectory: taking((*request).queryDirectory),
+	message.ChangeNotify: taking((*request).changeNotify), message.QueryInfo: taking((*request).queryInfo), message.SetInfo: taking((*request).setInfo),
 }
 
 // withoutTree are the commands that need no tree.
-func withoutTree(c command) bool {
-	return c == cmdLogoff || c == cmdTreeConnect || c == cmdEcho
+func withoutTree(c message.Command) bool {
+	return c == message.Logoff || c == message.TreeConnect || c == message.Echo
 }
 
 // run answers one message. alive is false when the connection must be closed.
@@ -257,29 +270,29 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	defer func() {
 		// One bad message must not take the others' connections with it.
 		if p := recover(); p != nil {
-			r.c.log.Error("request failed", "command", r.h.command, "panic", p, "stack", string(debug.Stack()))
+			r.c.log.Error("request failed", "command", r.h.Command, "panic", p, "stack", string(debug.Stack()))
 			rep, status, alive = nil, statusUnexpectedIOError, false
 		}
 	}()
-	fail := func(s Status) (*reply, Status, bool) { return newReply(16), s, true }
-	switch r.h.command {
-	case cmdNegotiate:
+	fail := func(s Status) (*reply, Status, bool) { return noBody(), s, true }
+	switch r.h.Command {
+	case message.Negotiate:
 		return r.negotiate()
-	case cmdSessionSetup:
+	case message.SessionSetup:
 		return r.sessionSetup()
-	case cmdCancel:
+	case message.Cancel:
 		r.c.cancelAsync(r)
 		return nil, statusOK, true
 	}
 	if related {
-		r.h.sessionID, r.h.treeID = r.link.sessionID, r.link.treeID
+		r.h.SessionID, r.h.TreeID = r.link.sessionID, r.link.treeID
 	}
-	r.link.sessionID, r.link.treeID = r.h.sessionID, r.h.treeID
-	if r.h.command == cmdEcho && r.h.sessionID == 0 {
-		rep, err := r.echo()
+	r.link.sessionID, r.link.treeID = r.h.SessionID, r.h.TreeID
+	if r.h.Command == message.Echo && r.h.SessionID == 0 {
+		rep, err := handlers[message.Echo](r)
 		return orEmpty(rep), statusOf(err), true
 	}
-	r.sess = r.c.session(r.h.sessionID)
+	r.sess = r.c.session(r.h.SessionID)
 	if r.sess == nil || !r.sess.established.Load() {
 		return fail(statusUserSessionDeleted)
 	}
@@ -294,17 +307,17 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	if related && r.link.status.failed() && !r.link.hasFile {
 		return fail(r.link.status) // it would act on what was never opened
 	}
-	if !withoutTree(r.h.command) {
-		if r.tree = r.sess.tree(r.h.treeID); r.tree == nil {
+	if !withoutTree(r.h.Command) {
+		if r.tree = r.sess.tree(r.h.TreeID); r.tree == nil {
 			return fail(statusNetworkNameDeleted)
 		}
 		if r.sealed == nil && r.c.srv.sealsShare(r.tree) {
 			return fail(statusAccessDenied) // MS-SMB2 section 3.3.5.2.11
 		}
 	}
-	handle := handlers[r.h.command]
+	handle := handlers[r.h.Command]
 	if handle == nil {
-		if r.h.command == cmdOplockBreak { // none is ever granted
+		if r.h.Command == message.OplockBreak { // none is ever granted
 			return fail(statusInvalidDeviceRequest)
 		}
 		return fail(statusInvalidParameter)
@@ -318,31 +331,25 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 
 // genuine says whether a message is the session's: it came in its seal, or has its signature.
 func (r *request) genuine(s *session) bool {
-	return r.sealed == s || r.h.flags&flagSigned != 0 && verifyMessage(s.signer, r.raw)
+	return r.sealed == s || r.h.Flags&message.FlagSigned != 0 && verifyMessage(s.signer, r.raw)
 }
 
 func orEmpty(rep *reply) *reply {
 	if rep == nil {
-		return newReply(16)
+		return noBody()
 	}
 	return rep
 }
 
-// fileID reads the 16 bytes of a file ID; the one that stands for "as before" in a
-// compound is replaced (MS-SMB2 section 3.3.5.2.7.2).
-func (r *request) fileID(at int) uint64 {
-	persistent, id := le.Uint64(r.body[at:]), le.Uint64(r.body[at+8:])
-	if id == ^uint64(0) && persistent == id && r.h.flags&flagRelated != 0 && r.link.hasFile {
-		return r.link.fileID
+// open finds the open file that a request names; the ID that stands for "as before" in a compound is replaced (MS-SMB2
+// section 3.3.5.2.7.2).
+func (r *request) open(id message.FileID) (*open, error) {
+	if id == message.AsBefore && r.h.Flags&message.FlagRelated != 0 && r.link.hasFile {
+		id.Volatile = r.link.fileID
+	} else {
+		r.link.fileID, r.link.hasFile = id.Volatile, true
 	}
-	r.link.fileID, r.link.hasFile = id, true
-	return id
-}
-
-// open finds the open file that a request names.
-func (r *request) open(at int) (*open, error) {
-	id := r.fileID(at)
-	if o := r.sess.find(id); o != nil && o.tree == r.tree {
+	if o := r.sess.find(id.Volatile); o != nil && o.tree == r.tree {
 		return o, nil
 	}
 	return nil, statusFileClosed
@@ -350,15 +357,10 @@ func (r *request) open(at int) (*open, error) {
 
 // fits says whether the request paid for n bytes of data, MS-SMB2 section 3.3.5.2.5.
 func (r *request) fits(n int) bool {
-	return n <= maxTransact && n <= int(max(r.h.creditCharge, 1))*65536
+	return n <= maxTransact && n <= int(max(r.h.CreditCharge, 1))*65536
 }
 
-func (r *request) echo() (*reply, error) {
-	if !r.body.fixed(4) {
-		return nil, statusInvalidParameter
-	}
-	return newReply(8).fixed(4, 4), nil
-}
+func (r *request) echo(*message.Empty) (*reply, error) { return answer(&message.Empty{}), nil }
 
 // asyncOp is a request that was answered with "pending" and is answered again later.
 type asyncOp struct {
@@ -385,8 +387,8 @@ func (r *request) later(file uint64, wait func(*asyncOp)) (*reply, error) {
 		return nil, statusInsufficientResources
 	}
 	c.waiting[a.id] = a
-	rep := newReply(16).fixed(9, 9)
-	rep.h.flags, rep.h.asyncID = flagAsync, a.id
+	rep := answer(&message.ErrorResponse{})
+	rep.h.Flags, rep.h.AsyncID = message.FlagAsync, a.id
 	// It has the message ID of the answer that follows, and so would have its nonce: two signatures by one nonce
 	// give away the key of AES-GMAC. Interim answers are not signed (MS-SMB2 sections 3.3.4.1.1 and 3.3.4.2), and
 	// clients do not check them (section 3.2.5.1.3).
@@ -409,31 +411,29 @@ func (a *asyncOp) settle(rep *reply, status Status) {
 	delete(c.waiting, a.id)
 	c.mu.Unlock()
 	if rep == nil {
-		rep = newReply(16)
+		rep = noBody()
 	}
 	a.req.finishAsync(rep, status, a.id)
 	c.transmit([]*reply{rep})
 }
 
 func (r *request) finishAsync(rep *reply, status Status, id uint64) {
-	if len(rep.b) == headerSize {
-		rep.fixed(9, 9)
-	}
-	rep.h = header{status: status, command: r.h.command, flags: flagResponse | flagAsync, messageID: r.h.messageID,
-		creditCharge: r.h.creditCharge, asyncID: id, sessionID: r.h.sessionID}
+	rep.complete()
+	rep.h = message.Header{Status: uint32(status), Command: r.h.Command, Flags: message.FlagResponse | message.FlagAsync, MessageID: r.h.MessageID,
+		CreditCharge: r.h.CreditCharge, AsyncID: id, SessionID: r.h.SessionID}
 	rep.sign, rep.seal = r.sess.signer, r.sealed
 }
 
 // cancelAsync is CANCEL, MS-SMB2 section 3.3.5.16: it has no answer of its own.
 func (c *conn) cancelAsync(r *request) {
-	sess := c.session(r.h.sessionID)
+	sess := c.session(r.h.SessionID)
 	if sess == nil || !sess.established.Load() || r.sealed != nil && r.sealed != sess || !r.genuine(sess) {
 		return
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for id, a := range c.waiting {
-		if a.req.sess == sess && (r.h.flags&flagAsync != 0 && id == r.h.asyncID || r.h.flags&flagAsync == 0 && a.req.h.messageID == r.h.messageID) {
+		if a.req.sess == sess && (r.h.Flags&message.FlagAsync != 0 && id == r.h.AsyncID || r.h.Flags&message.FlagAsync == 0 && a.req.h.MessageID == r.h.MessageID) {
 			a.stop()
 			return
 		}

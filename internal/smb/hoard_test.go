@@ -11,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 func (h *hoard) held() (all, most int) {
@@ -72,7 +74,7 @@ func TestWhoReadsNothingBackWaitsAlone(t *testing.T) {
 	require.NoError(t, greedy.nc.(*net.TCPConn).SetReadBuffer(4096))
 	id := greedy.create("plate", 0x120089, 1, 0)
 	for range 50 {
-		msg := greedy.message(cmdRead, readBody(id, 65536, 0))
+		msg := greedy.message(message.Read, readBody(id, 65536, 0))
 		if greedy.sign != nil {
 			signMessage(greedy.sign, msg)
 		}
@@ -95,9 +97,9 @@ func TestWhoReadsNothingBackWaitsAlone(t *testing.T) {
 	other := (&rawClient{t: t, nc: nc}).signIn().connect()
 	own := other.create("plate", 0x120089, 1, 0)
 	for range 20 {
-		h, body, err := other.do(cmdRead, readBody(own, 65536, 0))
+		h, body, err := other.do(message.Read, readBody(own, 65536, 0))
 		require.NoError(t, err)
-		require.Equal(t, statusOK, h.status)
+		require.Equal(t, statusOK, Status(h.Status))
 		require.Len(t, body, 16+65536)
 	}
 	greedy.nc.Close()
@@ -112,18 +114,18 @@ func TestNamesAreKeptNoLongerThanTheyAreListed(t *testing.T) {
 	}
 	c := dialRaw(t, addr).signIn().connect()
 	list := func(id []byte, flags byte) Status {
-		raw := utf16le("*")
+		raw := message.UTF16("*")
 		b := make([]byte, 32)
 		le.PutUint16(b, 33)
-		b[2], b[3] = fileNamesInfo, flags
+		b[2], b[3] = message.FileNamesInfo, flags
 		copy(b[8:], id)
-		le.PutUint16(b[24:], headerSize+32)
+		le.PutUint16(b[24:], message.HeaderSize+32)
 		le.PutUint16(b[26:], uint16(len(raw)))
 		le.PutUint32(b[28:], 32<<10)
-		return c.status(cmdQueryDirectory, append(append(b, raw...), 0))
+		return c.status(message.QueryDirectory, append(append(b, raw...), 0))
 	}
 	const restart, reopen = 1, 16
-	id := c.create("2026", 0x120089, 1, optDirectory)
+	id := c.create("2026", 0x120089, 1, message.OptDirectory)
 	require.Equal(t, statusOK, list(id, 0))
 	all, _ := s.hoard.held()
 	require.Greater(t, all, 1000*15)
@@ -136,7 +138,7 @@ func TestNamesAreKeptNoLongerThanTheyAreListed(t *testing.T) {
 	require.Zero(t, all)
 	require.Equal(t, statusNoMoreFiles, list(id, 0))
 	require.Equal(t, statusOK, list(id, reopen))
-	require.Equal(t, statusOK, c.status(cmdClose, closeBody(id)))
+	require.Equal(t, statusOK, c.status(message.Close, closeBody(id)))
 	all, _ = s.hoard.held()
 	require.Zero(t, all, "closed in the middle")
 
@@ -145,7 +147,7 @@ func TestNamesAreKeptNoLongerThanTheyAreListed(t *testing.T) {
 	s.hoard.mu.Unlock()
 	refused := 0
 	for range 10 {
-		if list(c.create("2026", 0x120089, 1, optDirectory), 0) == statusInsufficientResources {
+		if list(c.create("2026", 0x120089, 1, message.OptDirectory), 0) == statusInsufficientResources {
 			refused++
 		}
 	}

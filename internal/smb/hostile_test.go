@@ -22,6 +22,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -88,11 +89,11 @@ func dialRaw(t testing.TB, addr string) *rawClient {
 	return &rawClient{t: t, nc: nc}
 }
 
-func (c *rawClient) message(cmd command, body []byte) []byte {
-	h := header{command: cmd, credits: 64, creditCharge: 1, messageID: c.id, treeID: c.tree, sessionID: c.session}
+func (c *rawClient) message(cmd message.Command, body []byte) []byte {
+	h := message.Header{Command: cmd, Credits: 64, CreditCharge: 1, MessageID: c.id, TreeID: c.tree, SessionID: c.session}
 	c.id++
-	msg := make([]byte, headerSize, headerSize+len(body))
-	h.put(msg)
+	msg := make([]byte, message.HeaderSize, message.HeaderSize+len(body))
+	h.Put(msg)
 	return append(msg, body...)
 }
 
@@ -100,24 +101,24 @@ func (c *rawClient) frame(msg []byte) {
 	_, _ = c.nc.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(msg))), msg...))
 }
 
-func (c *rawClient) receive() (header, []byte, error) {
+func (c *rawClient) receive() (message.Header, []byte, error) {
 	var prefix [4]byte
 	if _, err := io.ReadFull(c.nc, prefix[:]); err != nil {
-		return header{}, nil, err
+		return message.Header{}, nil, err
 	}
 	msg := make([]byte, binary.BigEndian.Uint32(prefix[:]))
 	if _, err := io.ReadFull(c.nc, msg); err != nil {
-		return header{}, nil, err
+		return message.Header{}, nil, err
 	}
-	h, err := parseHeader(msg)
-	h.status = Status(le.Uint32(msg[8:]))
-	if c.preauth != nil && c.sign == nil && (h.command == cmdNegotiate || h.status == statusMoreProcessingRequired) {
+	var h message.Header
+	err := h.Parse(msg)
+	if c.preauth != nil && c.sign == nil && (h.Command == message.Negotiate || Status(h.Status) == statusMoreProcessingRequired) {
 		*c.preauth = extend(*c.preauth, msg)
 	}
-	return h, msg[headerSize:], err
+	return h, msg[message.HeaderSize:], err
 }
 
-func (c *rawClient) do(cmd command, body []byte) (header, []byte, error) {
+func (c *rawClient) do(cmd message.Command, body []byte) (message.Header, []byte, error) {
 	msg := c.message(cmd, body)
 	if c.sign != nil {
 		signMessage(c.sign, msg)
@@ -129,41 +130,36 @@ func (c *rawClient) do(cmd command, body []byte) (header, []byte, error) {
 }
 
 func negotiateBody(dialects ...uint16) []byte {
-	b := make([]byte, 36)
-	le.PutUint16(b, 36)
-	le.PutUint16(b[2:], uint16(len(dialects)))
-	le.PutUint16(b[4:], signingEnabled)
-	for _, d := range dialects {
-		b = le.AppendUint16(b, d)
-	}
-	return b
+	return body(&message.NegotiateRequest{SecurityMode: signingEnabled, Dialects: dialects})
+}
+
+// body is a message without its header.
+func body(m interface{ Append([]byte) []byte }) []byte {
+	return m.Append(make([]byte, message.HeaderSize))[message.HeaderSize:]
 }
 
 // hello311 offers 3.1.1 with the contexts given.
 func hello311(contexts ...[]byte) []byte {
-	b := append(negotiateBody(dialect311), 0, 0)
-	le.PutUint32(b[28:], uint32(headerSize+len(b)))
-	le.PutUint16(b[32:], uint16(len(contexts)))
+	m := message.NegotiateRequest{SecurityMode: signingEnabled, Dialects: []uint16{dialect311}}
 	for i, c := range contexts {
-		kind := []uint16{contextPreauth, contextSigning}[i]
-		b = appendContext(b, kind, c)
+		m.Contexts = append(m.Contexts, message.NegotiateContext{Type: []uint16{message.ContextPreauth, message.ContextSigning}[i], Data: c})
 	}
-	return b
+	return body(&m)
 }
 
 func (c *rawClient) signIn() *rawClient { return c.signInWith(negotiateBody(dialect21)) }
 
 // signInWith is the client's half of NTLMv2, MS-NLMP section 3.3.2.
 func (c *rawClient) signInWith(hello []byte) *rawClient {
-	_, _, err := c.do(cmdNegotiate, hello)
+	_, _, err := c.do(message.Negotiate, hello)
 	require.NoError(c.t, err)
 	first := make([]byte, 32)
 	copy(first, "NTLMSSP\x00\x01")
 	le.PutUint32(first[12:], 0x00080201)
-	h, body, err := c.do(cmdSessionSetup, setupBody(first))
+	h, body, err := c.do(message.SessionSetup, setupBody(first))
 	require.NoError(c.t, err)
-	require.Equal(c.t, statusMoreProcessingRequired, h.status)
-	c.session = h.sessionID
+	require.Equal(c.t, statusMoreProcessingRequired, Status(h.Status))
+	c.session = h.SessionID
 	challenge := body[8:]
 	mac := func(key []byte, parts ...[]byte) []byte {
 		m := hmac.New(md5.New, key)
@@ -173,21 +169,21 @@ func (c *rawClient) signInWith(hello []byte) *rawClient {
 		return m.Sum(nil)
 	}
 	blob := append([]byte{1, 1}, make([]byte, 30)...)
-	key := mac(secret, utf16le("PIRAN"))
+	key := mac(secret, message.UTF16("PIRAN"))
 	proof := mac(key, challenge[24:32], blob)
 	last := make([]byte, 64)
 	copy(last, "NTLMSSP\x00\x03")
 	for _, f := range []struct {
 		at   int
 		data []byte
-	}{{36, utf16le("piran")}, {20, append(proof, blob...)}} {
+	}{{36, message.UTF16("piran")}, {20, append(proof, blob...)}} {
 		le.PutUint16(last[f.at:], uint16(len(f.data)))
 		le.PutUint32(last[f.at+4:], uint32(len(last)))
 		last = append(last, f.data...)
 	}
-	h, _, err = c.do(cmdSessionSetup, setupBody(last))
+	h, _, err = c.do(message.SessionSetup, setupBody(last))
 	require.NoError(c.t, err)
-	require.Equal(c.t, statusOK, h.status)
+	require.Equal(c.t, statusOK, Status(h.Status))
 	c.sign = hmacSigner(mac(key, proof))
 	if c.preauth != nil {
 		c.sign, err = newSigner(signGMAC, deriveKey(mac(key, proof), "SMBSigningKey\x00", c.preauth[:]))
@@ -197,35 +193,21 @@ func (c *rawClient) signInWith(hello []byte) *rawClient {
 }
 
 func (c *rawClient) connect() *rawClient {
-	path := utf16le(`\\larkfell\nightlog`)
-	b := make([]byte, 8)
-	le.PutUint16(b, 9)
-	le.PutUint16(b[4:], headerSize+8)
-	le.PutUint16(b[6:], uint16(len(path)))
-	h, _, err := c.do(cmdTreeConnect, append(b, path...))
+	h, _, err := c.do(message.TreeConnect, body(&message.TreeConnectRequest{Path: message.UTF16(`\\larkfell\nightlog`)}))
 	require.NoError(c.t, err)
-	require.Equal(c.t, statusOK, h.status)
-	c.tree = h.treeID
+	require.Equal(c.t, statusOK, Status(h.Status))
+	c.tree = h.TreeID
 	return c
 }
 
 func createBody(name string, access, disposition, options uint32) []byte {
-	raw := utf16le(name)
-	b := make([]byte, 56)
-	le.PutUint16(b, 57)
-	le.PutUint32(b[24:], access)
-	le.PutUint32(b[32:], 7)
-	le.PutUint32(b[36:], disposition)
-	le.PutUint32(b[40:], options)
-	le.PutUint16(b[44:], headerSize+56)
-	le.PutUint16(b[46:], uint16(len(raw)))
-	return append(append(b, raw...), 0)
+	return body(&message.CreateRequest{Access: access, Sharing: 7, Disposition: disposition, Options: options, Name: message.UTF16(name)})
 }
 
 func (c *rawClient) create(name string, access, disposition, options uint32) []byte {
-	h, body, err := c.do(cmdCreate, createBody(name, access, disposition, options))
+	h, body, err := c.do(message.Create, createBody(name, access, disposition, options))
 	require.NoError(c.t, err)
-	require.Equal(c.t, statusOK, h.status, "%v", h.status)
+	require.Equal(c.t, statusOK, Status(h.Status), "%v", Status(h.Status))
 	return body[64:80]
 }
 
@@ -233,9 +215,9 @@ func (c *rawClient) create(name string, access, disposition, options uint32) []b
 func alive(t testing.TB, addr string) {
 	c := dialRaw(t, addr).signIn().connect()
 	id := c.create("README.txt", 0x120089, 1, 0)
-	h, body, err := c.do(cmdRead, readBody(id, 9, 0))
+	h, body, err := c.do(message.Read, readBody(id, 9, 0))
 	require.NoError(t, err)
-	require.Equal(t, statusOK, h.status)
+	require.Equal(t, statusOK, Status(h.Status))
 	require.Equal(t, "night log", string(body[16:]))
 	c.nc.Close()
 }
@@ -265,24 +247,24 @@ func TestBeforeSignIn(t *testing.T) {
 	closed("16 MB frame", func(c *rawClient) { _, _ = c.nc.Write([]byte{0, 0xff, 0xff, 0xff}) })
 	closed("session message", func(c *rawClient) { _, _ = c.nc.Write([]byte{0x81, 0, 0, 68}) })
 	closed("short header", func(c *rawClient) { c.frame([]byte("\xfeSMB")) })
-	closed("no negotiation", func(c *rawClient) { c.frame(c.message(cmdTreeConnect, make([]byte, 32))) })
+	closed("no negotiation", func(c *rawClient) { c.frame(c.message(message.TreeConnect, make([]byte, 32))) })
 	closed("response", func(c *rawClient) {
-		m := c.message(cmdNegotiate, negotiateBody(dialect21))
-		m[16] = flagResponse
+		m := c.message(message.Negotiate, negotiateBody(dialect21))
+		m[16] = message.FlagResponse
 		c.frame(m)
 	})
 	closed("bad chain", func(c *rawClient) {
-		m := c.message(cmdNegotiate, negotiateBody(dialect21))
+		m := c.message(message.Negotiate, negotiateBody(dialect21))
 		le.PutUint32(m[20:], 0xfffffff8)
 		c.frame(m)
 	})
 	closed("negotiate twice", func(c *rawClient) {
-		c.frame(c.message(cmdNegotiate, negotiateBody(dialect21)))
-		c.frame(c.message(cmdNegotiate, negotiateBody(dialect21)))
+		c.frame(c.message(message.Negotiate, negotiateBody(dialect21)))
+		c.frame(c.message(message.Negotiate, negotiateBody(dialect21)))
 	})
 	closed("message ID not granted", func(c *rawClient) {
 		c.id = 77
-		c.frame(c.message(cmdNegotiate, negotiateBody(dialect21)))
+		c.frame(c.message(message.Negotiate, negotiateBody(dialect21)))
 	})
 
 	for name, c := range map[string]struct {
@@ -292,18 +274,18 @@ func TestBeforeSignIn(t *testing.T) {
 		"unknown dialect": {negotiateBody(0x0202, 0x9999), statusNotSupported}, "no dialect": {negotiateBody(), statusInvalidParameter},
 		"truncated": {negotiateBody(dialect21)[:36], statusInvalidParameter}, "3.1.1 without contexts": {negotiateBody(dialect311), statusSMBNoPreauthOverlap},
 	} {
-		h, _, err := dialRaw(t, addr).do(cmdNegotiate, c.body)
+		h, _, err := dialRaw(t, addr).do(message.Negotiate, c.body)
 		require.NoError(t, err, name)
-		require.Equal(t, c.status, h.status, name)
+		require.Equal(t, c.status, Status(h.Status), name)
 	}
 
 	c := dialRaw(t, addr)
-	_, _, err := c.do(cmdNegotiate, negotiateBody(dialect21))
+	_, _, err := c.do(message.Negotiate, negotiateBody(dialect21))
 	require.NoError(t, err)
 	c.session = 4711
-	h, _, err := c.do(cmdTreeConnect, make([]byte, 32))
+	h, _, err := c.do(message.TreeConnect, make([]byte, 32))
 	require.NoError(t, err)
-	require.Equal(t, statusUserSessionDeleted, h.status)
+	require.Equal(t, statusUserSessionDeleted, Status(h.Status))
 	alive(t, addr)
 }
 
@@ -316,35 +298,36 @@ func TestHellosDoNotAddUp(t *testing.T) {
 	c := newConn(s, mine)
 	defer c.cancel()
 	for range 500 {
-		_, status, open := (&request{c: c, body: negotiateBody(make([]uint16, 64)...)}).negotiate()
+		hello := append(make([]byte, message.HeaderSize), negotiateBody(make([]uint16, 64)...)...)
+		_, status, open := (&request{c: c, raw: hello}).negotiate()
 		require.Equal(t, statusNotSupported, status)
 		require.True(t, open)
 	}
-	require.Len(t, c.client.dialects, 64)
+	require.Len(t, c.client.Dialects, 64)
 }
 
 func TestSignaturesAreDemanded(t *testing.T) {
 	addr, _ := startServer(t)
 	c := dialRaw(t, addr).signIn().connect()
 	body := createBody("stolen.txt", 0x120116, 2, 0)
-	c.frame(c.message(cmdCreate, body))
+	c.frame(c.message(message.Create, body))
 	h, _, err := c.receive()
 	require.NoError(t, err)
-	require.Equal(t, statusAccessDenied, h.status, "unsigned")
-	msg := c.message(cmdCreate, body)
+	require.Equal(t, statusAccessDenied, Status(h.Status), "unsigned")
+	msg := c.message(message.Create, body)
 	signMessage(c.sign, msg)
 	msg[len(msg)-2] ^= 1
 	c.frame(msg)
 	h, _, err = c.receive()
 	require.NoError(t, err)
-	require.Equal(t, statusAccessDenied, h.status, "changed on the way")
+	require.Equal(t, statusAccessDenied, Status(h.Status), "changed on the way")
 
 	// Another connection cannot use the session.
 	other := dialRaw(t, addr).signIn()
 	other.session, other.sign = c.session, c.sign
-	h, _, err = other.do(cmdEcho, []byte{4, 0, 0, 0})
+	h, _, err = other.do(message.Echo, []byte{4, 0, 0, 0})
 	require.NoError(t, err)
-	require.Equal(t, statusUserSessionDeleted, h.status)
+	require.Equal(t, statusUserSessionDeleted, Status(h.Status))
 }
 
 // A session may sign in again, as the same user and with the right secret; else it ends.
@@ -355,17 +338,17 @@ func TestSigningInAgain(t *testing.T) {
 	again := func(token []byte) Status {
 		b := make([]byte, 24, 24+len(token))
 		le.PutUint16(b, 25)
-		le.PutUint16(b[12:], headerSize+24)
+		le.PutUint16(b[12:], message.HeaderSize+24)
 		le.PutUint16(b[14:], uint16(len(token)))
-		return c.status(cmdSessionSetup, append(b, token...))
+		return c.status(message.SessionSetup, append(b, token...))
 	}
 	first := make([]byte, 32)
 	copy(first, "NTLMSSP\x00\x01")
 	le.PutUint32(first[12:], 0x00080201)
 	require.Equal(t, statusMoreProcessingRequired, again(first))
-	require.Equal(t, statusOK, c.status(cmdRead, readBody(id, 9, 0)), "what is open goes on meanwhile")
+	require.Equal(t, statusOK, c.status(message.Read, readBody(id, 9, 0)), "what is open goes on meanwhile")
 	require.Equal(t, statusInvalidParameter, again([]byte("NTLMSSP\x00\x03 and no more")))
-	require.Equal(t, statusUserSessionDeleted, c.status(cmdRead, readBody(id, 9, 0)))
+	require.Equal(t, statusUserSessionDeleted, c.status(message.Read, readBody(id, 9, 0)))
 	alive(t, addr)
 }
 
@@ -374,8 +357,8 @@ func TestSigningInAgain(t *testing.T) {
 func TestBrokenBodies(t *testing.T) {
 	addr, dir := startServer(t)
 	c := dialRaw(t, addr).signIn().connect()
-	sizes := map[command]uint16{cmdLogoff: 4, cmdTreeConnect: 9, cmdTreeDisconnect: 4, cmdCreate: 57, cmdClose: 24, cmdFlush: 24, cmdRead: 49,
-		cmdWrite: 49, cmdLock: 48, cmdIoctl: 57, cmdEcho: 4, cmdQueryDirectory: 33, cmdChangeNotify: 32, cmdQueryInfo: 41, cmdSetInfo: 33, cmdOplockBreak: 24, 99: 8}
+	sizes := map[message.Command]uint16{message.Logoff: 4, message.TreeConnect: 9, message.TreeDisconnect: 4, message.Create: 57, message.Close: 24, message.Flush: 24, message.Read: 49,
+		message.Write: 49, message.Lock: 48, message.Ioctl: 57, message.Echo: 4, message.QueryDirectory: 33, message.ChangeNotify: 32, message.QueryInfo: 41, message.SetInfo: 33, message.OplockBreak: 24, 99: 8}
 	for cmd, size := range sizes {
 		for _, fill := range []byte{0, 0xff, 0x7f} {
 			for _, n := range []int{0, 1, 2, int(size) / 2, int(size) - 1, int(size), 200} {
@@ -387,12 +370,12 @@ func TestBrokenBodies(t *testing.T) {
 					le.PutUint16(b, size)
 				}
 				h, _, err := c.do(cmd, b)
-				if err != nil || cmd == cmdLogoff || cmd == cmdTreeDisconnect {
+				if err != nil || cmd == message.Logoff || cmd == message.TreeDisconnect {
 					c = dialRaw(t, addr).signIn().connect()
 					continue
 				}
-				if cmd != cmdEcho && cmd != cmdCreate {
-					require.True(t, h.status.failed(), "command %d, %d bytes of %02x: %v", cmd, n, fill, h.status)
+				if cmd != message.Echo && cmd != message.Create {
+					require.True(t, Status(h.Status).failed(), "command %d, %d bytes of %02x: %v", cmd, n, fill, Status(h.Status))
 				}
 			}
 		}
@@ -413,20 +396,20 @@ func TestAbsurdLengths(t *testing.T) {
 		status Status
 	}{{0xffffffff, 0, statusInvalidParameter}, {1 << 20, 0, statusInvalidParameter /* not paid for */}, {9, 1 << 63, statusInvalidParameter},
 		{9, 1 << 61, statusInvalidParameter}, {9, 9, statusEndOfFile}, {0, 0, statusOK}} {
-		h, _, err := c.do(cmdRead, readBody(id, r.length, r.offset))
+		h, _, err := c.do(message.Read, readBody(id, r.length, r.offset))
 		require.NoError(t, err)
 		if r.offset == 1<<61 { // beyond what the file system can address, or the end of the file
-			require.True(t, h.status.failed())
+			require.True(t, Status(h.Status).failed())
 			continue
 		}
-		require.Equal(t, r.status, h.status, "%d at %d", r.length, r.offset)
+		require.Equal(t, r.status, Status(h.Status), "%d at %d", r.length, r.offset)
 	}
-	h, _, err := c.do(cmdWrite, readBody(id, 9, 0))
+	h, _, err := c.do(message.Write, readBody(id, 9, 0))
 	require.NoError(t, err)
-	require.True(t, h.status.failed(), "data that is not there, on a file not open for writing")
-	h, _, err = c.do(cmdRead, readBody(make([]byte, 16), 9, 0))
+	require.True(t, Status(h.Status).failed(), "data that is not there, on a file not open for writing")
+	h, _, err = c.do(message.Read, readBody(make([]byte, 16), 9, 0))
 	require.NoError(t, err)
-	require.Equal(t, statusFileClosed, h.status)
+	require.Equal(t, statusFileClosed, Status(h.Status))
 	alive(t, addr)
 }
 
@@ -441,13 +424,13 @@ func TestCompound(t *testing.T) {
 	closeBody := append([]byte{24, 0, 0, 0, 0, 0, 0, 0}, wild...)
 	compound := func(name string) []Status {
 		var frame []byte
-		parts := [][]byte{c.message(cmdCreate, createBody(name, 0x120089, 1, 0)), c.message(cmdRead, readBody(wild, 9, 0)), c.message(cmdClose, closeBody)}
+		parts := [][]byte{c.message(message.Create, createBody(name, 0x120089, 1, 0)), c.message(message.Read, readBody(wild, 9, 0)), c.message(message.Close, closeBody)}
 		for i, m := range parts {
 			for len(m)%8 != 0 {
 				m = append(m, 0)
 			}
 			if i > 0 {
-				le.PutUint32(m[16:], flagRelated)
+				le.PutUint32(m[16:], message.FlagRelated)
 			}
 			if i < len(parts)-1 {
 				le.PutUint32(m[20:], uint32(len(m)))
@@ -484,50 +467,50 @@ func TestCompound(t *testing.T) {
 func TestChangeNotifyAndCancel(t *testing.T) {
 	addr, _ := startServer(t)
 	c := dialRaw(t, addr).signIn().connect()
-	dir := c.create("2026", 0x120089, 1, optDirectory)
+	dir := c.create("2026", 0x120089, 1, message.OptDirectory)
 	watch := make([]byte, 32)
 	le.PutUint16(watch, 32)
 	le.PutUint32(watch[4:], 4096)
 	copy(watch[8:], dir)
-	h, _, err := c.do(cmdChangeNotify, watch)
+	h, _, err := c.do(message.ChangeNotify, watch)
 	require.NoError(t, err)
-	require.Equal(t, statusPending, h.status)
-	require.NotZero(t, h.flags&flagAsync)
-	pending := h.asyncID
+	require.Equal(t, statusPending, Status(h.Status))
+	require.NotZero(t, h.Flags&message.FlagAsync)
+	pending := h.AsyncID
 
 	// What the watch waited for and the answer to what caused it come in either order.
-	msg := c.message(cmdCreate, createBody(`2026\new.txt`, 0x120116, 2, 0))
+	msg := c.message(message.Create, createBody(`2026\new.txt`, 0x120116, 2, 0))
 	signMessage(c.sign, msg)
 	c.frame(msg)
 	h, body, err := c.receive()
 	require.NoError(t, err)
 	other, otherBody, err := c.receive()
 	require.NoError(t, err)
-	if h.command == cmdCreate {
+	if h.Command == message.Create {
 		h, body, other = other, otherBody, h
 	}
-	require.Equal(t, cmdCreate, other.command)
-	require.Equal(t, statusOK, other.status)
-	require.Equal(t, cmdChangeNotify, h.command)
-	require.Equal(t, pending, h.asyncID)
-	require.EqualValues(t, notifyAdded, le.Uint32(body[12:]))
-	name, _ := fromUTF16(body[20:])
+	require.Equal(t, message.Create, other.Command)
+	require.Equal(t, statusOK, Status(other.Status))
+	require.Equal(t, message.ChangeNotify, h.Command)
+	require.Equal(t, pending, h.AsyncID)
+	require.EqualValues(t, message.NotifyAdded, le.Uint32(body[12:]))
+	name, _ := message.Text(body[20:])
 	require.Equal(t, "new.txt", name)
 
-	h, _, err = c.do(cmdChangeNotify, watch)
+	h, _, err = c.do(message.ChangeNotify, watch)
 	require.NoError(t, err)
-	cancel := c.message(cmdCancel, []byte{4, 0, 0, 0})
+	cancel := c.message(message.Cancel, []byte{4, 0, 0, 0})
 	c.id-- // a cancel uses no ID of its own
-	le.PutUint32(cancel[16:], flagAsync)
-	le.PutUint64(cancel[32:], h.asyncID)
+	le.PutUint32(cancel[16:], message.FlagAsync)
+	le.PutUint64(cancel[32:], h.AsyncID)
 	signMessage(c.sign, cancel)
 	c.frame(cancel)
 	h, _, err = c.receive()
 	require.NoError(t, err)
-	require.Equal(t, statusCancelled, h.status)
-	h, _, err = c.do(cmdEcho, []byte{4, 0, 0, 0})
+	require.Equal(t, statusCancelled, Status(h.Status))
+	h, _, err = c.do(message.Echo, []byte{4, 0, 0, 0})
 	require.NoError(t, err)
-	require.Equal(t, statusOK, h.status)
+	require.Equal(t, statusOK, Status(h.Status))
 }
 
 var preauthContext, gmacContext = []byte{1, 0, 0, 0, preauthSHA512, 0}, []byte{2, 0, signGMAC, 0, signCMAC, 0}
@@ -538,21 +521,22 @@ func TestGMACWhereTheClientCan(t *testing.T) {
 	c.preauth = new([64]byte)
 	c.signInWith(hello311(preauthContext, gmacContext)).connect()
 	id := c.create("README.txt", 0x120089, 1, 0)
-	h, body, err := c.do(cmdRead, readBody(id, 9, 0))
+	h, body, err := c.do(message.Read, readBody(id, 9, 0))
 	require.NoError(t, err)
-	require.Equal(t, statusOK, h.status)
+	require.Equal(t, statusOK, Status(h.Status))
 	require.Equal(t, "night log", string(body[16:]))
 }
 
 // FuzzSigned sends a signed-in client's messages of any command with any body.
 func FuzzSigned(f *testing.F) {
-	f.Add(uint16(cmdCreate), createBody("README.txt", 0x120089, 1, 0))
-	f.Add(uint16(cmdQueryInfo), make([]byte, 41))
-	f.Add(uint16(cmdIoctl), make([]byte, 57))
+	f.Add(uint16(message.Create), createBody("README.txt", 0x120089, 1, 0))
+	f.Add(uint16(message.QueryInfo), make([]byte, 41))
+	f.Add(uint16(message.Ioctl), make([]byte, 57))
 	addr, _ := startServer(f)
 	var c *rawClient
 	f.Fuzz(func(t *testing.T, cmd uint16, body []byte) {
-		if command(cmd) == cmdCancel || command(cmd) == cmdNegotiate || command(cmd) == cmdSessionSetup {
+		asks := message.Command(cmd)
+		if asks == message.Cancel || asks == message.Negotiate || asks == message.SessionSetup {
 			return
 		}
 		if c == nil {
@@ -562,7 +546,7 @@ func FuzzSigned(f *testing.F) {
 		}
 		_ = c.nc.SetDeadline(time.Now().Add(time.Minute))
 		c.t = t
-		if _, _, err := c.do(command(cmd), body); err != nil {
+		if _, _, err := c.do(asks, body); err != nil {
 			c.nc.Close()
 			c = nil
 			alive(t, addr)

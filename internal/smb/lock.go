@@ -4,22 +4,17 @@ import (
 	"errors"
 
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // lock is MS-SMB2 section 3.3.5.14: several ranges at once, all or none; a single one
 // may wait.
-func (r *request) lock() (*reply, error) {
-	const shared, exclusive, unlock, failNow = 1, 2, 4, 16
-	const element, most = 24, 64
-	if !r.body.fixed(48) {
-		return nil, statusInvalidParameter
-	}
-	count := int(le.Uint16(r.body[2:]))
-	o, err := r.open(8)
+func (r *request) lock(m *message.LockRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
-	if count == 0 || count > most || len(r.body) < 24+count*element || o.handle == nil {
+	if o.handle == nil {
 		return nil, statusInvalidParameter
 	}
 	var locked []files.Range
@@ -28,13 +23,11 @@ func (r *request) lock() (*reply, error) {
 			_ = o.handle.Unlock(l.Offset, l.Length)
 		}
 	}
-	unlocking := le.Uint32(r.body[24+16:])&unlock != 0
-	for i := range count {
-		e := r.body[24+i*element:]
-		want := files.Range{Offset: le.Uint64(e), Length: le.Uint64(e[8:])}
-		flags := le.Uint32(e[16:])
+	unlocking := m.Locks[0].Flags&message.Unlock != 0
+	for _, e := range m.Locks {
+		want := files.Range{Offset: e.Offset, Length: e.Length}
 		if unlocking {
-			if flags != unlock {
+			if e.Flags != message.Unlock {
 				return nil, statusInvalidParameter
 			}
 			if err := o.handle.Unlock(want.Offset, want.Length); err != nil {
@@ -42,15 +35,15 @@ func (r *request) lock() (*reply, error) {
 			}
 			continue
 		}
-		kind := flags &^ failNow
-		if kind != shared && kind != exclusive || count > 1 && flags&failNow == 0 {
+		kind, waits := e.Flags&^message.LockFailNow, e.Flags&message.LockFailNow == 0
+		if kind != message.LockShared && kind != message.LockExclusive || len(m.Locks) > 1 && waits {
 			back()
 			return nil, statusInvalidParameter
 		}
-		want.Exclusive = kind == exclusive
+		want.Exclusive = kind == message.LockExclusive
 		freed, err := o.handle.Lock(want)
 		switch {
-		case errors.Is(err, files.ErrLocked) && flags&failNow == 0 && r.link.length == 1:
+		case errors.Is(err, files.ErrLocked) && waits && r.link.length == 1:
 			return r.waitForLock(o, want, freed)
 		case errors.Is(err, files.ErrLocked):
 			err = statusLockNotGranted
@@ -61,7 +54,7 @@ func (r *request) lock() (*reply, error) {
 		}
 		locked = append(locked, want)
 	}
-	return newReply(8).fixed(4, 4), nil
+	return answer(&message.Empty{}), nil
 }
 
 // waitForLock answers "pending" now, and again once the range is free.
@@ -77,7 +70,7 @@ func (r *request) waitForLock(o *open, want files.Range, freed <-chan struct{}) 
 				if err != nil {
 					op.settle(nil, statusOf(err))
 				} else {
-					op.settle(newReply(8).fixed(4, 4), statusOK)
+					op.settle(answer(&message.Empty{}), statusOK)
 				}
 			case <-op.cancel:
 				op.settle(nil, statusCancelled)

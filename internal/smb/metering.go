@@ -6,12 +6,13 @@ import (
 
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/meter"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 var kindsOf = [...]meter.Kind{
-	cmdNegotiate: meter.Other, cmdSessionSetup: meter.Other, cmdLogoff: meter.Other, cmdTreeConnect: meter.Other, cmdTreeDisconnect: meter.Other,
-	cmdCreate: meter.Open, cmdClose: meter.Open, cmdFlush: meter.Write, cmdRead: meter.Read, cmdWrite: meter.Write, cmdLock: meter.Lock, cmdIoctl: meter.Other,
-	cmdCancel: meter.Other, cmdEcho: meter.Other, cmdQueryDirectory: meter.List, cmdChangeNotify: meter.List, cmdQueryInfo: meter.Look, cmdSetInfo: meter.Change,
+	message.Negotiate: meter.Other, message.SessionSetup: meter.Other, message.Logoff: meter.Other, message.TreeConnect: meter.Other, message.TreeDisconnect: meter.Other,
+	message.Create: meter.Open, message.Close: meter.Open, message.Flush: meter.Write, message.Read: meter.Read, message.Write: meter.Write, message.Lock: meter.Lock, message.Ioctl: meter.Other,
+	message.Cancel: meter.Other, message.Echo: meter.Other, message.QueryDirectory: meter.List, message.ChangeNotify: meter.List, message.QueryInfo: meter.Look, message.SetInfo: meter.Change,
 }
 
 func outcome(s Status) meter.Outcome {
@@ -49,7 +50,7 @@ func (s *session) through(sh *site.PublishedShare) *meter.Of {
 
 // count counts a request that was answered.
 func (r *request) count(began time.Time, status Status) {
-	if r.sess == nil || !r.sess.established.Load() || r.sess.of == nil || int(r.h.command) >= len(kindsOf) {
+	if r.sess == nil || !r.sess.established.Load() || r.sess.of == nil || int(r.h.Command) >= len(kindsOf) {
 		return
 	}
 	of := r.sess.of
@@ -60,5 +61,5 @@ func (r *request) count(began time.Time, status Status) {
 	if is != meter.Done {
 		r.sess.conn.srv.Meter.Ended(meter.Status{Protocol: "SMB", Number: uint32(status)})
 	}
-	of.Count(meter.Did{Kind: kindsOf[r.h.command], Outcome: is, Read: r.gave, Written: r.took, Began: began, Took: time.Since(began)})
+	of.Count(meter.Did{Kind: kindsOf[r.h.Command], Outcome: is, Read: r.gave, Written: r.took, Began: began, Took: time.Since(began)})
 }

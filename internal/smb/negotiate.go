@@ -7,15 +7,8 @@ import (
 	"time"
 
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/smb/message"
 )
-
-// clientHello is what a client said first, for FSCTL_VALIDATE_NEGOTIATE_INFO.
-type clientHello struct {
-	capabilities uint32
-	guid         [16]byte
-	mode         uint16
-	dialects     []uint16
-}
 
 // negotiateSMB1 answers the old negotiation by which some clients ask whether the
 // server speaks SMB 2, MS-SMB2 section 3.3.5.3.
@@ -34,29 +27,9 @@ func (c *conn) negotiateSMB1(msg []byte) bool {
 	return false
 }
 
-func (c *conn) helloReply(dialect uint16, contexts []byte) *reply {
-	hint := ntlm.Hint()
-	rep := newReply(256).fixed(65, 64)
-	b := rep.at(0)
-	le.PutUint16(b[2:], signingEnabled|signingRequired)
-	le.PutUint16(b[4:], dialect)
-	copy(b[8:], c.srv.guid[:])
-	le.PutUint32(b[24:], c.capabilities())
-	le.PutUint32(b[28:], maxTransact)
-	le.PutUint32(b[32:], maxTransact)
-	le.PutUint32(b[36:], maxTransact)
-	le.PutUint64(b[40:], filetime(time.Now()))
-	le.PutUint16(b[56:], headerSize+64)
-	le.PutUint16(b[58:], uint16(len(hint)))
-	rep.b = append(rep.b, hint...)
-	if len(contexts) > 0 {
-		for len(rep.b)%8 != 0 {
-			rep.b = append(rep.b, 0)
-		}
-		le.PutUint32(rep.at(60), uint32(len(rep.b)))
-		rep.b = append(rep.b, contexts...)
-	}
-	return rep
+func (c *conn) helloReply(dialect uint16, contexts []message.NegotiateContext) *reply {
+	return answer(&message.NegotiateResponse{SecurityMode: signingEnabled | signingRequired, Dialect: dialect, ServerGUID: c.srv.guid, Capabilities: c.capabilities(),
+		MaxTransact: maxTransact, MaxRead: maxTransact, MaxWrite: maxTransact, SystemTime: message.Filetime(time.Now()), Token: ntlm.Hint(), Contexts: contexts})
 }
 
 // capabilities are the server's, MS-SMB2 section 2.2.4.
@@ -73,76 +46,70 @@ func (r *request) negotiate() (*reply, Status, bool) {
 	if c.negotiated {
 		return nil, 0, false
 	}
-	fail := func() (*reply, Status, bool) { return newReply(16), statusInvalidParameter, true }
-	if !r.body.fixed(36) {
+	fail := func() (*reply, Status, bool) { return noBody(), statusInvalidParameter, true }
+	var m message.NegotiateRequest
+	if m.Parse(r.raw) != nil {
 		return fail()
 	}
-	count := int(le.Uint16(r.body[2:]))
-	if count == 0 || count > 64 || len(r.body) < 36+2*count {
-		return fail()
-	}
-	c.client.dialects = c.client.dialects[:0] // of a try before that came to nothing
-	c.client.mode = le.Uint16(r.body[4:])
-	c.client.capabilities = le.Uint32(r.body[8:])
-	copy(c.client.guid[:], r.body[12:28])
+	c.client = m
+	c.client.Contexts = nil // they are in the frame, which is used again
 	best := uint16(0)
-	for i := range count {
-		d := le.Uint16(r.body[36+2*i:])
-		c.client.dialects = append(c.client.dialects, d)
+	for _, d := range m.Dialects {
 		if (d == dialect21 || d == dialect30 || d == dialect302 || d == dialect311) && d > best {
 			best = d
 		}
 	}
-	var contexts []byte
-	ctxCount := uint16(1)
+	var contexts []message.NegotiateContext
 	switch best {
 	case 0:
-		return newReply(16), statusNotSupported, true
+		return noBody(), statusNotSupported, true
 	case dialect21:
 		c.signing = signHMAC
 	case dialect30, dialect302:
 		c.signing = signCMAC
-		if c.client.capabilities&capEncryption != 0 {
+		if c.client.Capabilities&capEncryption != 0 {
 			c.cipher = cipherCCM128
 		}
 	case dialect311:
 		c.signing = signCMAC
-		offered, ok := r.negotiateContexts()
-		if !ok {
-			return fail()
+		offered := make(map[uint16][]byte)
+		for _, one := range m.Contexts {
+			if _, twice := offered[one.Type]; twice {
+				return fail()
+			}
+			offered[one.Type] = one.Data
 		}
-		hash, ok := offered[contextPreauth]
+		hash, ok := offered[message.ContextPreauth]
 		if !ok || !listed(hash, 4, preauthSHA512) {
-			return newReply(16), statusSMBNoPreauthOverlap, true
+			return noBody(), statusSMBNoPreauthOverlap, true
+		}
+		chosen := func(kind, number uint16) {
+			contexts = append(contexts, message.NegotiateContext{Type: kind, Data: []byte{1, 0, byte(number), 0}})
 		}
 		salt := make([]byte, 32)
 		rand.Read(salt)
-		data := []byte{1, 0, 32, 0, preauthSHA512, 0}
-		contexts = appendContext(contexts, contextPreauth, append(data, salt...))
-		if ciphers, ok := offered[contextEncryption]; ok {
+		contexts = append(contexts, message.NegotiateContext{Type: message.ContextPreauth, Data: append([]byte{1, 0, 32, 0, preauthSHA512, 0}, salt...)})
+		if ciphers, ok := offered[message.ContextEncryption]; ok {
 			c.cipher = chooseCipher(ciphers)
-			contexts = appendContext(contexts, contextEncryption, []byte{1, 0, byte(c.cipher), 0})
-			ctxCount++
+			chosen(message.ContextEncryption, c.cipher)
 		}
 		// GMAC where the client can: hardware does it many times faster than CMAC.
-		if algorithms, ok := offered[contextSigning]; ok {
+		if algorithms, ok := offered[message.ContextSigning]; ok {
 			if listed(algorithms, 2, signGMAC) {
 				c.signing = signGMAC
 			} else if !listed(algorithms, 2, signCMAC) {
 				c.signing = signHMAC
 			}
-			contexts = appendContext(contexts, contextSigning, []byte{1, 0, byte(c.signing), 0})
-			ctxCount++
+			chosen(message.ContextSigning, c.signing)
 		}
 	}
 	c.dialect, c.negotiated = best, true
 	rep := c.helloReply(best, contexts)
 	if best == dialect311 {
-		le.PutUint16(rep.at(6), ctxCount)
 		c.preauth = extend(c.preauth, r.raw)
 	}
 	rep = r.finish(rep, statusOK)
-	rep.h.put(rep.b)
+	rep.h.Put(rep.b)
 	if best == dialect311 {
 		c.preauth = extend(c.preauth, rep.b)
 	}
@@ -156,30 +123,6 @@ func extend(have [64]byte, msg []byte) [64]byte {
 	h.Write(have[:])
 	h.Write(msg)
 	return [64]byte(h.Sum(nil))
-}
-
-// negotiateContexts reads those of MS-SMB2 section 2.2.3.1, by type.
-func (r *request) negotiateContexts() (map[uint16][]byte, bool) {
-	at, count := int(le.Uint32(r.body[28:]))-headerSize, int(le.Uint16(r.body[32:]))
-	out := make(map[uint16][]byte)
-	if count > 32 {
-		return nil, false
-	}
-	for range count {
-		if at < 0 || at > len(r.body)-8 {
-			return nil, false
-		}
-		kind, n := le.Uint16(r.body[at:]), int(le.Uint16(r.body[at+2:]))
-		if n > len(r.body)-at-8 {
-			return nil, false
-		}
-		if _, twice := out[kind]; twice {
-			return nil, false
-		}
-		out[kind] = r.body[at+8 : at+8+n]
-		at += (8 + n + 7) &^ 7
-	}
-	return out, true
 }
 
 // listed looks for a number in a context that begins with their count, the numbers
@@ -197,14 +140,4 @@ func listed(data []byte, at int, want uint16) bool {
 		}
 	}
 	return false
-}
-
-func appendContext(b []byte, kind uint16, data []byte) []byte {
-	for len(b)%8 != 0 {
-		b = append(b, 0)
-	}
-	b = le.AppendUint16(b, kind)
-	b = le.AppendUint16(b, uint16(len(data)))
-	b = append(b, 0, 0, 0, 0)
-	return append(b, data...)
 }

@@ -7,6 +7,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // open is one file, directory or pipe that a session has open.
@@ -41,18 +42,6 @@ func (o *open) close() {
 	}
 }
 
-// Create options, MS-SMB2 section 2.2.13.
-const (
-	optDirectory     = 0x00000001
-	optWriteThrough  = 0x00000002
-	optNotDirectory  = 0x00000040
-	optDeleteOnClose = 0x00001000
-	optOpenByID      = 0x00002000
-
-	attrDirectory = 0x10
-	attrNormal    = 0x80
-)
-
 // genericAccess maps the generic rights of MS-DTYP section 2.4.3 to bits, and
 // says whether the most there is was asked for.
 func genericAccess(want uint32) (mask acl.Mask, maximum bool, status Status) {
@@ -86,47 +75,31 @@ func genericAccess(want uint32) (mask acl.Mask, maximum bool, status Status) {
 }
 
 // create is MS-SMB2 section 3.3.5.9.
-func (r *request) create() (*reply, error) {
-	if !r.body.fixed(57) {
-		return nil, statusInvalidParameter
-	}
-	b := r.body
-	rawName, ok := b.buffer(int(le.Uint16(b[44:])), int(le.Uint16(b[46:])))
-	if !ok {
-		return nil, statusInvalidParameter
-	}
-	rawContexts, ok := b.buffer(int(le.Uint32(b[48:])), int(le.Uint32(b[52:])))
-	if !ok {
-		return nil, statusInvalidParameter
-	}
-	contexts, ok := createContexts(rawContexts)
-	if !ok {
-		return nil, statusInvalidParameter
-	}
+func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if r.tree.pipes() {
-		return r.createPipe(rawName)
+		return r.createPipe(m.Name)
 	}
-	path, status := fromWire(rawName)
+	path, status := fromWire(m.Name)
 	if status != statusOK {
 		return nil, status
 	}
-	mask, maximum, status := genericAccess(le.Uint32(b[24:]))
+	mask, maximum, status := genericAccess(m.Access)
 	if status != statusOK {
 		return nil, status
 	}
-	attributes, sharing, disposition, options := le.Uint32(b[28:]), le.Uint32(b[32:]), le.Uint32(b[36:]), le.Uint32(b[40:])
+	directory, file, deletes := m.Options&message.OptDirectory != 0, m.Options&message.OptNotDirectory != 0, m.Options&message.OptDeleteOnClose != 0
 	switch {
-	case disposition > uint32(files.OverwriteIf), sharing&^7 != 0, options&optDirectory != 0 && options&optNotDirectory != 0:
+	case m.Disposition > uint32(files.OverwriteIf), m.Sharing&^7 != 0, directory && file:
 		return nil, statusInvalidParameter
-	case options&optOpenByID != 0:
+	case m.Options&message.OptOpenByID != 0:
 		return nil, statusNotSupported
-	case options&optDeleteOnClose != 0 && mask&acl.Delete == 0 && !maximum:
+	case deletes && mask&acl.Delete == 0 && !maximum:
 		return nil, statusAccessDenied
 	}
 	h, action, err := r.c.srv.Files.Open(r.c.subject(r.sess.user), files.OpenRequest{
-		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(sharing),
-		Disposition: files.Disposition(disposition), Directory: options&optDirectory != 0, File: options&optNotDirectory != 0,
-		DeleteOnClose: options&optDeleteOnClose != 0, WriteThrough: options&optWriteThrough != 0, Attributes: attributes,
+		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
+		Disposition: files.Disposition(m.Disposition), Directory: directory, File: file,
+		DeleteOnClose: deletes, WriteThrough: m.Options&message.OptWriteThrough != 0, Attributes: m.Attributes,
 	})
 	if err != nil {
 		r.c.log.Debug("open refused", "user", r.sess.name, "share", r.tree.share, "path", path, "reason", err.Error())
@@ -142,13 +115,15 @@ func (r *request) create() (*reply, error) {
 		r.forget(o)
 		return nil, err
 	}
-	rep := newReply(160).fixed(89, 88)
-	le.PutUint32(rep.at(4), uint32(action))
-	putInfo(rep.at(8), info)
-	le.PutUint64(rep.at(64), o.id)
-	le.PutUint64(rep.at(72), o.id)
-	r.answerContexts(rep, contexts, h, info)
-	return rep, nil
+	out := message.CreateResponse{Action: uint32(action), FileFacts: factsOf(info), ID: message.FileID{Persistent: o.id, Volatile: o.id}}
+	// The rest of the contexts may be ignored, and is.
+	if _, ok := m.Context(message.ContextMaximalAccess); ok {
+		out.Contexts = append(out.Contexts, message.MaximalAccess(uint32(h.Maximum())))
+	}
+	if _, ok := m.Context(message.ContextOnDiskID); ok {
+		out.Contexts = append(out.Contexts, message.OnDiskID(info.Inode, info.Device))
+	}
+	return answer(&out), nil
 }
 
 // keep enters what was opened into the session.
@@ -167,130 +142,43 @@ func (r *request) keep(o *open) (*open, Status) {
 
 func (r *request) forget(o *open) { r.sess.drop(o) }
 
-// putInfo writes the four times, the sizes and the attributes in the order that
-// CREATE, CLOSE and FileNetworkOpenInformation share.
-func putInfo(b []byte, i files.Info) {
-	putTimes(b, i)
-	le.PutUint64(b[32:], uint64(i.Allocated))
-	le.PutUint64(b[40:], uint64(i.Size))
-	le.PutUint32(b[48:], attributesOf(i))
+func factsOf(i files.Info) message.FileFacts {
+	return message.FileFacts{Times: timesOf(i), Allocated: uint64(i.Allocated), Size: uint64(i.Size), Attributes: attributesOf(i)}
 }
 
-func putTimes(b []byte, i files.Info) {
-	le.PutUint64(b, filetime(i.Created))
-	le.PutUint64(b[8:], filetime(i.Accessed))
-	le.PutUint64(b[16:], filetime(i.Modified))
-	le.PutUint64(b[24:], filetime(i.Changed))
+func timesOf(i files.Info) message.Times {
+	return message.Times{Created: message.Filetime(i.Created), Accessed: message.Filetime(i.Accessed), Written: message.Filetime(i.Modified), Changed: message.Filetime(i.Changed)}
 }
 
 func attributesOf(i files.Info) uint32 {
 	a := i.Attributes
 	if i.Dir {
-		a |= attrDirectory
+		a |= message.AttrDirectory
 	}
 	if a == 0 {
-		a = attrNormal
+		a = message.AttrNormal
 	}
 	return a
 }
 
-// createContexts reads those of MS-SMB2 section 2.2.13.2, by name.
-func createContexts(b []byte) (map[string][]byte, bool) {
-	out := make(map[string][]byte)
-	for len(b) > 0 {
-		if len(b) < 16 || len(out) > 32 {
-			return nil, false
-		}
-		next := int(le.Uint32(b))
-		nameAt, nameLen := int(le.Uint16(b[4:])), int(le.Uint16(b[6:]))
-		dataAt, dataLen := int(le.Uint16(b[10:])), int(le.Uint32(b[12:]))
-		end := len(b)
-		if next != 0 {
-			if next%8 != 0 || next < 16 || next > len(b) {
-				return nil, false
-			}
-			end = next
-		}
-		if nameAt+nameLen > end || dataLen < 0 || dataLen > end || dataAt > end-dataLen {
-			return nil, false
-		}
-		out[string(b[nameAt:nameAt+nameLen])] = b[dataAt : dataAt+dataLen]
-		if next == 0 {
-			break
-		}
-		b = b[next:]
-	}
-	return out, true
-}
-
-// answerContexts answers the contexts that are understood: the most access there
-// is, and the file's number on disk. The rest may be ignored, and are.
-func (r *request) answerContexts(rep *reply, asked map[string][]byte, h *files.Handle, info files.Info) {
-	var out []byte
-	last := 0
-	add := func(name string, data []byte) {
-		if len(out) > 0 {
-			le.PutUint32(out[last:], uint32(len(out)-last))
-		}
-		last = len(out)
-		out = append(out, make([]byte, 24)...)
-		c := out[last:]
-		le.PutUint16(c[4:], 16)
-		le.PutUint16(c[6:], 4)
-		le.PutUint16(c[10:], 24)
-		le.PutUint32(c[12:], uint32(len(data)))
-		copy(c[16:], name)
-		out = append(out, data...)
-		for len(out)%8 != 0 {
-			out = append(out, 0)
-		}
-	}
-	if _, ok := asked["MxAc"]; ok {
-		data := make([]byte, 8)
-		le.PutUint32(data[4:], uint32(h.Maximum()))
-		add("MxAc", data)
-	}
-	if _, ok := asked["QFid"]; ok {
-		data := make([]byte, 32)
-		le.PutUint64(data, info.Inode)
-		le.PutUint64(data[8:], info.Device)
-		add("QFid", data)
-	}
-	if len(out) == 0 {
-		return
-	}
-	le.PutUint32(rep.at(80), headerSize+88)
-	le.PutUint32(rep.at(84), uint32(len(out)))
-	rep.b = append(rep.b, out...)
-}
-
 // close is MS-SMB2 section 3.3.5.10.
-func (r *request) close() (*reply, error) {
-	if !r.body.fixed(24) {
-		return nil, statusInvalidParameter
-	}
-	const wantInfo = 1
-	flags := le.Uint16(r.body[2:])
-	o, err := r.open(8)
+func (r *request) close(m *message.CloseRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
-	rep := newReply(64).fixed(60, 60)
-	if flags&wantInfo != 0 && o.handle != nil {
+	var out message.CloseResponse
+	if m.Flags&message.CloseWantsFacts != 0 && o.handle != nil {
 		if info, err := o.handle.Stat(); err == nil {
-			le.PutUint16(rep.at(2), wantInfo)
-			putInfo(rep.at(8), info)
+			out.Flags, out.FileFacts = message.CloseWantsFacts, factsOf(info)
 		}
 	}
 	r.forget(o)
-	return rep, nil
+	return answer(&out), nil
 }
 
-func (r *request) flush() (*reply, error) {
-	if !r.body.fixed(24) {
-		return nil, statusInvalidParameter
-	}
-	o, err := r.open(8)
+func (r *request) flush(m *message.FlushRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -299,54 +187,41 @@ func (r *request) flush() (*reply, error) {
 			return nil, err
 		}
 	}
-	return newReply(8).fixed(4, 4), nil
+	return answer(&message.Empty{}), nil
 }
 
 // read is MS-SMB2 section 3.3.5.12.
-func (r *request) read() (*reply, error) {
-	if !r.body.fixed(49) {
-		return nil, statusInvalidParameter
-	}
-	length, offset, minimum := int(le.Uint32(r.body[4:])), le.Uint64(r.body[8:]), int(le.Uint32(r.body[32:]))
-	o, err := r.open(16)
+func (r *request) read(m *message.ReadRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
-	if !r.fits(length) || offset > 1<<62 {
+	if !r.fits(int(m.Length)) || m.Offset > 1<<62 {
 		return nil, statusInvalidParameter
 	}
-	const fixed = 16
 	if o.pipe != nil {
-		data, status := o.pipe.read(length)
-		rep := newReply(fixed+len(data)).fixed(17, fixed)
-		rep.at(2)[0] = headerSize + fixed
-		le.PutUint32(rep.at(4), uint32(len(data)))
-		rep.b = append(rep.b, data...)
+		data, status := o.pipe.read(int(m.Length))
 		if status != statusOK && status != statusBufferOverflow {
 			return nil, status
 		}
-		return rep, maybe(status)
+		return answer(&message.ReadResponse{Data: data}), maybe(status)
 	}
-	buf := r.c.buffer(headerSize + fixed + length)
+	buf := r.c.buffer(message.ReadDataAt + int(m.Length))
 	if buf == nil {
 		return nil, statusInsufficientResources
 	}
-	clear(buf.b[:headerSize+fixed])
-	n, err := o.handle.ReadAt(buf.b[headerSize+fixed:], int64(offset))
+	n, err := o.handle.ReadAt(buf.b[message.ReadDataAt:], int64(m.Offset))
 	r.sess.traffic.Read(n)
 	r.gave = n
-	if err == nil && n < max(minimum, 1) && length > 0 {
+	if err == nil && n < int(max(m.Minimum, 1)) && m.Length > 0 {
 		err = statusEndOfFile
 	}
 	if err != nil {
 		buf.release()
 		return nil, err
 	}
-	rep := &reply{b: buf.b[:headerSize+fixed+n], buf: buf}
-	le.PutUint16(rep.at(0), 17)
-	rep.at(2)[0] = headerSize + fixed
-	le.PutUint32(rep.at(4), uint32(n))
-	return rep, nil
+	out := message.ReadResponse{Data: buf.b[message.ReadDataAt : message.ReadDataAt+n]}
+	return &reply{b: out.Append(buf.b[:message.HeaderSize]), buf: buf}, nil
 }
 
 // maybe is nil for success, so that a status can be returned as an error.
@@ -358,31 +233,23 @@ func maybe(s Status) error {
 }
 
 // write is MS-SMB2 section 3.3.5.13.
-func (r *request) write() (*reply, error) {
-	if !r.body.fixed(49) {
-		return nil, statusInvalidParameter
-	}
-	const writeThrough = 1
-	length, offset, flags := int(le.Uint32(r.body[4:])), le.Uint64(r.body[8:]), le.Uint32(r.body[44:])
-	o, err := r.open(16)
+func (r *request) write(m *message.WriteRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
-	data, ok := r.body.buffer(int(le.Uint16(r.body[2:])), length)
-	if !ok || !r.fits(length) || offset > 1<<62 {
+	n := len(m.Data)
+	if !r.fits(n) || m.Offset > 1<<62 {
 		return nil, statusInvalidParameter
 	}
-	n := length
 	if o.pipe != nil {
-		if err := o.pipe.write(data); err != nil {
+		if err := o.pipe.write(m.Data); err != nil {
 			return nil, statusInvalidParameter
 		}
-	} else if n, err = o.handle.WriteAt(data, int64(offset), flags&writeThrough != 0); err != nil {
+	} else if n, err = o.handle.WriteAt(m.Data, int64(m.Offset), m.Flags&message.WriteThrough != 0); err != nil {
 		return nil, err
 	}
 	r.sess.traffic.Wrote(n)
 	r.took = n
-	rep := newReply(16).fixed(17, 16)
-	le.PutUint32(rep.at(4), uint32(n))
-	return rep, nil
+	return answer(&message.WriteResponse{Count: uint32(n)}), nil
 }

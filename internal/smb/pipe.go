@@ -7,6 +7,8 @@ import (
 
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/dcerpc"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // pipe is an open named pipe on which RPC is spoken.
@@ -69,7 +71,7 @@ func (p *pipe) read(limit int) ([]byte, Status) {
 const statusPipeEmpty = Status(0xc00000d9)
 
 func (r *request) createPipe(rawName []byte) (*reply, error) {
-	name, ok := fromUTF16(rawName)
+	name, ok := message.Text(rawName)
 	if !ok {
 		return nil, statusObjectNameInvalid
 	}
@@ -85,12 +87,7 @@ func (r *request) createPipe(rawName []byte) (*reply, error) {
 	if status != statusOK {
 		return nil, status
 	}
-	rep := newReply(96).fixed(89, 88)
-	le.PutUint32(rep.at(4), 1) // opened
-	le.PutUint32(rep.at(56), attrNormal)
-	le.PutUint64(rep.at(64), o.id)
-	le.PutUint64(rep.at(72), o.id)
-	return rep, nil
+	return answer(&message.CreateResponse{Action: uint32(files.Opened), FileFacts: message.FileFacts{Attributes: message.AttrNormal}, ID: message.FileID{Persistent: o.id, Volatile: o.id}}), nil
 }
 
 func announced(shares []site.Share) []dcerpc.Share {

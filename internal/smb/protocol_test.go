@@ -7,15 +7,17 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 func closeBody(id []byte) []byte { return append([]byte{24, 0, 0, 0, 0, 0, 0, 0}, id...) }
 
 // status sends a request and gives what came of it.
-func (c *rawClient) status(cmd command, body []byte) Status {
+func (c *rawClient) status(cmd message.Command, body []byte) Status {
 	h, _, err := c.do(cmd, body)
 	require.NoError(c.t, err)
-	return h.status
+	return Status(h.Status)
 }
 
 func lockBody(id []byte, flags uint32, ranges ...uint64) []byte {
@@ -38,35 +40,35 @@ func TestByteRangeLocks(t *testing.T) {
 	mine, theirs := a.create("README.txt", 0x12019f, 1, 0), b.create("README.txt", 0x12019f, 1, 0)
 	write := func(id []byte, offset uint64) []byte {
 		w := append(readBody(id, 1, offset)[:48], 'x')
-		le.PutUint16(w[2:], headerSize+48)
+		le.PutUint16(w[2:], message.HeaderSize+48)
 		return w
 	}
 	const shared, exclusive, unlock, now = 1, 2, 4, 16
-	require.Equal(t, statusOK, a.status(cmdLock, lockBody(mine, exclusive|now, 2, 3)))
-	require.Equal(t, statusLockNotGranted, b.status(cmdLock, lockBody(theirs, shared|now, 4, 1)))
-	require.Equal(t, statusOK, b.status(cmdLock, lockBody(theirs, shared|now, 5, 4)))
-	require.Equal(t, statusFileLockConflict, b.status(cmdRead, readBody(theirs, 3, 0)))
-	require.Equal(t, statusOK, b.status(cmdRead, readBody(theirs, 2, 0)))
-	require.Equal(t, statusFileLockConflict, b.status(cmdWrite, write(theirs, 4)))
-	require.Equal(t, statusFileLockConflict, a.status(cmdWrite, write(mine, 6)), "another's shared lock")
-	require.Equal(t, statusOK, a.status(cmdRead, readBody(mine, 9, 0)), "reading under a shared lock and one's own")
-	require.Equal(t, statusOK, a.status(cmdWrite, write(mine, 4)))
-	require.Equal(t, statusRangeNotLocked, a.status(cmdLock, lockBody(mine, unlock, 2, 2)))
-	require.Equal(t, statusInvalidParameter, a.status(cmdLock, lockBody(mine, exclusive|now, ^uint64(0), 2)))
-	require.Equal(t, statusInvalidParameter, a.status(cmdLock, lockBody(mine, exclusive|shared, 30, 1)))
-	require.Equal(t, statusInvalidParameter, a.status(cmdLock, lockBody(mine, exclusive, 20, 1, 30, 1)), "waiting for two at once")
+	require.Equal(t, statusOK, a.status(message.Lock, lockBody(mine, exclusive|now, 2, 3)))
+	require.Equal(t, statusLockNotGranted, b.status(message.Lock, lockBody(theirs, shared|now, 4, 1)))
+	require.Equal(t, statusOK, b.status(message.Lock, lockBody(theirs, shared|now, 5, 4)))
+	require.Equal(t, statusFileLockConflict, b.status(message.Read, readBody(theirs, 3, 0)))
+	require.Equal(t, statusOK, b.status(message.Read, readBody(theirs, 2, 0)))
+	require.Equal(t, statusFileLockConflict, b.status(message.Write, write(theirs, 4)))
+	require.Equal(t, statusFileLockConflict, a.status(message.Write, write(mine, 6)), "another's shared lock")
+	require.Equal(t, statusOK, a.status(message.Read, readBody(mine, 9, 0)), "reading under a shared lock and one's own")
+	require.Equal(t, statusOK, a.status(message.Write, write(mine, 4)))
+	require.Equal(t, statusRangeNotLocked, a.status(message.Lock, lockBody(mine, unlock, 2, 2)))
+	require.Equal(t, statusInvalidParameter, a.status(message.Lock, lockBody(mine, exclusive|now, ^uint64(0), 2)))
+	require.Equal(t, statusInvalidParameter, a.status(message.Lock, lockBody(mine, exclusive|shared, 30, 1)))
+	require.Equal(t, statusInvalidParameter, a.status(message.Lock, lockBody(mine, exclusive, 20, 1, 30, 1)), "waiting for two at once")
 	// All or none.
-	require.Equal(t, statusLockNotGranted, a.status(cmdLock, lockBody(mine, exclusive|now, 20, 1, 5, 1)))
-	require.Equal(t, statusOK, b.status(cmdLock, lockBody(theirs, exclusive|now, 20, 1)))
+	require.Equal(t, statusLockNotGranted, a.status(message.Lock, lockBody(mine, exclusive|now, 20, 1, 5, 1)))
+	require.Equal(t, statusOK, b.status(message.Lock, lockBody(theirs, exclusive|now, 20, 1)))
 
 	// One that waits gets it when the holder closes.
-	require.Equal(t, statusPending, b.status(cmdLock, lockBody(theirs, exclusive, 2, 1)))
-	require.Equal(t, statusOK, a.status(cmdClose, closeBody(mine)))
+	require.Equal(t, statusPending, b.status(message.Lock, lockBody(theirs, exclusive, 2, 1)))
+	require.Equal(t, statusOK, a.status(message.Close, closeBody(mine)))
 	h, _, err := b.receive()
 	require.NoError(t, err)
-	require.Equal(t, cmdLock, h.command)
-	require.Equal(t, statusOK, h.status)
-	require.Equal(t, statusOK, b.status(cmdWrite, write(theirs, 2)))
+	require.Equal(t, message.Lock, h.Command)
+	require.Equal(t, statusOK, Status(h.Status))
+	require.Equal(t, statusOK, b.status(message.Write, write(theirs, 2)))
 }
 
 // Every disposition on what is there and on what is not, MS-SMB2 section 2.2.13.
@@ -84,12 +86,12 @@ func TestDispositions(t *testing.T) {
 	} {
 		require.NoError(t, os.WriteFile(there, []byte("old"), 0o644))
 		try := func(name string, status Status, action uint32) {
-			h, body, err := c.do(cmdCreate, createBody(name, 0x12019f, uint32(disposition), optNotDirectory))
+			h, body, err := c.do(message.Create, createBody(name, 0x12019f, uint32(disposition), message.OptNotDirectory))
 			require.NoError(t, err)
-			require.Equal(t, status, h.status, "%s by %d", name, disposition)
+			require.Equal(t, status, Status(h.Status), "%s by %d", name, disposition)
 			if status == statusOK {
 				require.Equal(t, action, le.Uint32(body[4:]))
-				require.Equal(t, statusOK, c.status(cmdClose, closeBody(body[64:80])))
+				require.Equal(t, statusOK, c.status(message.Close, closeBody(body[64:80])))
 			}
 		}
 		try("there.txt", want.exists, want.did)
@@ -100,11 +102,11 @@ func TestDispositions(t *testing.T) {
 		_ = os.Remove(filepath.Join(dir, "nightlog", "absent.txt"))
 	}
 	for name, want := range map[string]Status{"2026\\x\\y": statusObjectPathNotFound, "2026": statusFileIsADirectory, "": statusFileIsADirectory} {
-		require.Equal(t, want, c.status(cmdCreate, createBody(name, 0x120089, 1, optNotDirectory)), name)
+		require.Equal(t, want, c.status(message.Create, createBody(name, 0x120089, 1, message.OptNotDirectory)), name)
 	}
-	require.Equal(t, statusNotADirectory, c.status(cmdCreate, createBody("README.txt", 0x120089, 1, optDirectory)))
-	require.Equal(t, statusAccessDenied, c.status(cmdCreate, createBody("", 0x110081, 1, optDeleteOnClose|optDirectory)), "the folder itself is not a client's to delete")
-	require.Equal(t, statusOK, c.status(cmdCreate, createBody("gone.txt", 0x13019f, 2, optDeleteOnClose)))
+	require.Equal(t, statusNotADirectory, c.status(message.Create, createBody("README.txt", 0x120089, 1, message.OptDirectory)))
+	require.Equal(t, statusAccessDenied, c.status(message.Create, createBody("", 0x110081, 1, message.OptDeleteOnClose|message.OptDirectory)), "the folder itself is not a client's to delete")
+	require.Equal(t, statusOK, c.status(message.Create, createBody("gone.txt", 0x13019f, 2, message.OptDeleteOnClose)))
 	c.nc.Close()
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "nightlog", "gone.txt")); return os.IsNotExist(err) }, 2*time.Minute, time.Millisecond,
 		"a broken connection closes, and closing deletes")
@@ -121,15 +123,15 @@ func TestInformationClasses(t *testing.T) {
 		b[2], b[3] = kind, class
 		le.PutUint32(b[4:], size)
 		copy(b[24:], id)
-		h, body, err := c.do(cmdQueryInfo, b)
+		h, body, err := c.do(message.QueryInfo, b)
 		require.NoError(t, err)
-		return h.status, body[8:]
+		return Status(h.Status), body[8:]
 	}
-	name := len(utf16le(`\README.txt`))
+	name := len(message.UTF16(`\README.txt`))
 	for key, size := range map[[2]byte]int{
-		{1, fileBasicInfo}: 40, {1, fileStandardInfo}: 24, {1, fileInternalInfo}: 8, {1, fileEaInfo}: 4, {1, fileAccessInfo}: 4, {1, filePositionInfo}: 8,
-		{1, fileModeInfo}: 4, {1, fileAlignmentInfo}: 4, {1, fileAllInfo}: 100 + name, {1, fileStreamInfo}: 24 + 14, {1, fileNetworkOpenInfo}: 56,
-		{1, fileAttributeTagInfo}: 8, {1, fileNormalizedNameInfo}: 4 + name - 2, {1, fileIDInfo}: 24,
+		{1, message.FileBasicInfo}: 40, {1, message.FileStandardInfo}: 24, {1, message.FileInternalInfo}: 8, {1, message.FileEaInfo}: 4, {1, message.FileAccessInfo}: 4, {1, message.FilePositionInfo}: 8,
+		{1, message.FileModeInfo}: 4, {1, message.FileAlignmentInfo}: 4, {1, message.FileAllInfo}: 100 + name, {1, message.FileStreamInfo}: 24 + 14, {1, message.FileNetworkOpenInfo}: 56,
+		{1, message.FileAttributeTagInfo}: 8, {1, message.FileNormalizedNameInfo}: 4 + name - 2, {1, message.FileIDInfo}: 24,
 		{2, 1}: 18 + 16, {2, 3}: 24, {2, 4}: 8, {2, 5}: 12 + 8, {2, 7}: 32, {2, 11}: 28,
 	} {
 		status, data := query(key[0], key[1], 4096)
@@ -140,7 +142,7 @@ func TestInformationClasses(t *testing.T) {
 			require.Equal(t, statusInfoLengthMismatch, status, "%v", key)
 		}
 	}
-	status, data := query(1, fileAllInfo, 104)
+	status, data := query(1, message.FileAllInfo, 104)
 	require.Equal(t, statusBufferOverflow, status)
 	require.Len(t, data, 104)
 	require.EqualValues(t, 9, le.Uint64(data[48:]), "the size of the file")
@@ -151,38 +153,37 @@ func TestInformationClasses(t *testing.T) {
 func TestListings(t *testing.T) {
 	addr, _ := startServer(t)
 	c := dialRaw(t, addr).signIn().connect()
-	dir := c.create("", 0x120089, 1, optDirectory)
+	dir := c.create("", 0x120089, 1, message.OptDirectory)
 	const single, reopen = 2, 16
 	list := func(class, flags byte, size uint32, mask string) (Status, []string) {
-		raw := utf16le(mask)
+		raw := message.UTF16(mask)
 		b := make([]byte, 32)
 		le.PutUint16(b, 33)
 		b[2], b[3] = class, flags
 		copy(b[8:], dir)
-		le.PutUint16(b[24:], headerSize+32)
+		le.PutUint16(b[24:], message.HeaderSize+32)
 		le.PutUint16(b[26:], uint16(len(raw)))
 		le.PutUint32(b[28:], size)
-		h, body, err := c.do(cmdQueryDirectory, append(append(b, raw...), 0))
+		h, body, err := c.do(message.QueryDirectory, append(append(b, raw...), 0))
 		require.NoError(t, err)
-		if h.status != statusOK {
-			return h.status, nil
+		if Status(h.Status) != statusOK {
+			return Status(h.Status), nil
 		}
 		var names []string
-		for data := body[8:]; ; {
-			layout := listings[class]
-			name, ok := fromUTF16(data[layout.fixed : layout.fixed+int(le.Uint32(data[layout.name:]))])
+		entries, err := message.ParseDirectory(class, body[8:])
+		require.NoError(t, err)
+		for _, e := range entries {
+			name, ok := message.Text(e.Name)
 			require.True(t, ok)
 			names = append(names, name)
-			next := le.Uint32(data)
-			if next == 0 {
-				return h.status, names
-			}
-			require.Zero(t, next%8)
-			data = data[next:]
 		}
+		return Status(h.Status), names
 	}
 	all := []string{".", "..", "2026", "README.txt"}
-	for class := range listings {
+	for class := range byte(99) {
+		if !message.ListsNames(class) {
+			continue
+		}
 		status, names := list(class, reopen, 4096, "*")
 		require.Equal(t, statusOK, status)
 		require.Equal(t, all, names, "class %d", class)
@@ -194,14 +195,14 @@ func TestListings(t *testing.T) {
 		if i == 0 {
 			flags |= reopen
 		}
-		_, names := list(fileNamesInfo, flags, 4096, "*")
+		_, names := list(message.FileNamesInfo, flags, 4096, "*")
 		require.Equal(t, []string{want}, names)
 	}
-	_, names := list(fileNamesInfo, reopen, 4096, "r*.TXT")
+	_, names := list(message.FileNamesInfo, reopen, 4096, "r*.TXT")
 	require.Equal(t, []string{"README.txt"}, names)
-	status, _ := list(fileNamesInfo, reopen, 4096, "nothing*")
+	status, _ := list(message.FileNamesInfo, reopen, 4096, "nothing*")
 	require.Equal(t, statusNoSuchFile, status)
-	status, _ = list(fileNamesInfo, reopen, 10, "*")
+	status, _ = list(message.FileNamesInfo, reopen, 10, "*")
 	require.Equal(t, statusInfoLengthMismatch, status)
 	status, _ = list(99, reopen, 4096, "*")
 	require.Equal(t, statusInvalidInfoClass, status)

@@ -7,72 +7,33 @@ import (
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
-)
-
-// File information classes, MS-FSCC section 2.4.
-const (
-	fileDirectoryInfo       = 1
-	fileFullDirectoryInfo   = 2
-	fileBothDirectoryInfo   = 3
-	fileBasicInfo           = 4
-	fileStandardInfo        = 5
-	fileInternalInfo        = 6
-	fileEaInfo              = 7
-	fileAccessInfo          = 8
-	fileRenameInfo          = 10
-	fileNamesInfo           = 12
-	fileDispositionInfo     = 13
-	filePositionInfo        = 14
-	fileModeInfo            = 16
-	fileAlignmentInfo       = 17
-	fileAllInfo             = 18
-	fileAllocationInfo      = 19
-	fileEndOfFileInfo       = 20
-	fileAlternateNameInfo   = 21
-	fileStreamInfo          = 22
-	fileNetworkOpenInfo     = 34
-	fileAttributeTagInfo    = 35
-	fileIDBothDirectoryInfo = 37
-	fileIDFullDirectoryInfo = 38
-	fileNormalizedNameInfo  = 48
-	fileIDInfo              = 59
-	fileDispositionInfoEx   = 64
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // queryInfo is MS-SMB2 section 3.3.5.20.
-func (r *request) queryInfo() (*reply, error) {
-	if !r.body.fixed(41) {
-		return nil, statusInvalidParameter
-	}
-	kind, class, size := r.body[2], r.body[3], int(le.Uint32(r.body[4:]))
-	o, err := r.open(24)
+func (r *request) queryInfo(m *message.QueryInfoRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
+	size := int(m.Room)
 	if !r.fits(size) {
 		return nil, statusInvalidParameter
 	}
 	if o.handle == nil {
 		return nil, statusInvalidInfoClass
 	}
-	const (
-		ofFile, ofVolume, ofSecurity, ofQuota = 1, 2, 3, 4
-	)
 	var data []byte
 	var least int // what must fit; the rest may be cut off, with a warning
-	switch kind {
-	case ofFile:
-		data, least, err = r.fileInfo(o, class)
-	case ofVolume:
-		data, least, err = r.volumeInfo(o, class)
-	case ofSecurity:
+	switch m.About {
+	case message.AboutFile:
+		data, least, err = r.fileInfo(o, m.Class)
+	case message.AboutVolume:
+		data, least, err = r.volumeInfo(o, m.Class)
+	case message.AboutSecurity:
 		return nil, statusNotSupported
-	case ofQuota:
-		input, ok := r.body.buffer(int(le.Uint16(r.body[8:])), int(le.Uint32(r.body[12:])))
-		if !ok {
-			return nil, statusInvalidParameter
-		}
-		data, err = r.quotaInfo(o, input, size)
+	case message.AboutQuota:
+		data, err = r.quotaInfo(o, m.Input, size)
 	default:
 		return nil, statusInvalidParameter
 	}
@@ -86,104 +47,69 @@ func (r *request) queryInfo() (*reply, error) {
 	if len(data) > size {
 		data, status = data[:size], statusBufferOverflow
 	}
-	return withBuffer(data), maybe(status)
-}
-
-// withBuffer is the response body that QUERY_INFO, QUERY_DIRECTORY and
-// CHANGE_NOTIFY share.
-func withBuffer(data []byte) *reply {
-	rep := newReply(8+len(data)).fixed(9, 8)
-	le.PutUint16(rep.at(2), headerSize+8)
-	le.PutUint32(rep.at(4), uint32(len(data)))
-	rep.b = append(rep.b, data...)
-	return rep
+	return answer(&message.DataResponse{Data: data}), maybe(status)
 }
 
 func (r *request) fileInfo(o *open, class byte) (data []byte, least int, err error) {
 	h := o.handle
 	var need acl.Mask
 	switch class { // those that take FILE_READ_ATTRIBUTES, MS-SMB2 section 3.3.5.20.1
-	case fileBasicInfo, fileAllInfo, fileNetworkOpenInfo, fileAttributeTagInfo:
+	case message.FileBasicInfo, message.FileAllInfo, message.FileNetworkOpenInfo, message.FileAttributeTagInfo:
 		need = acl.ReadAttributes
 	}
 	info, err := h.StatChecked(need)
 	if err != nil {
 		return nil, 0, err
 	}
-	fixed := func(n int, fill func(b []byte)) ([]byte, int, error) {
-		b := make([]byte, n)
-		if fill != nil {
-			fill(b)
-		}
-		return b, n, nil
+	fixed := func(m interface{ Append([]byte) []byte }) ([]byte, int, error) {
+		b := m.Append(nil)
+		return b, len(b), nil
 	}
 	switch class {
-	case fileBasicInfo:
-		return fixed(40, func(b []byte) { putBasic(b, info) })
-	case fileStandardInfo:
-		return fixed(24, func(b []byte) { putStandard(b, info, h.DeletePending()) })
-	case fileInternalInfo:
-		return fixed(8, func(b []byte) { le.PutUint64(b, info.Inode) })
-	case fileEaInfo, fileModeInfo, fileAlignmentInfo:
-		return fixed(4, nil)
-	case fileAccessInfo:
-		return fixed(4, func(b []byte) { le.PutUint32(b, uint32(h.Granted())) })
-	case filePositionInfo:
-		return fixed(8, nil)
-	case fileAllInfo: // MS-FSCC section 2.4.2
-		b := make([]byte, 96)
-		putBasic(b, info)
-		putStandard(b[40:], info, h.DeletePending())
-		le.PutUint64(b[64:], info.Inode)
-		le.PutUint32(b[76:], uint32(h.Granted()))
-		return appendName(b, `\`+wirePath(h.Path())), 100, nil
-	case fileNormalizedNameInfo:
-		return appendName(nil, wirePath(h.Path())), 4, nil
-	case fileAlternateNameInfo:
+	case message.FileBasicInfo:
+		return fixed(new(basicOf(info)))
+	case message.FileStandardInfo:
+		return fixed(new(standardOf(info, h)))
+	case message.FileInternalInfo:
+		return fixed(new(message.Number8(info.Inode)))
+	case message.FileEaInfo, message.FileModeInfo, message.FileAlignmentInfo:
+		return fixed(new(message.Number4))
+	case message.FileAccessInfo:
+		return fixed(new(message.Number4(h.Granted())))
+	case message.FilePositionInfo:
+		return fixed(new(message.Number8))
+	case message.FileAllInfo:
+		all := message.AllInfo{BasicInfo: basicOf(info), StandardInfo: standardOf(info, h), File: info.Inode, Access: uint32(h.Granted()),
+			Name: message.UTF16(`\` + wirePath(h.Path()))}
+		return all.Append(nil), message.AllInfoLeast, nil
+	case message.FileNormalizedNameInfo:
+		return message.AppendText(nil, message.UTF16(wirePath(h.Path()))), 4, nil
+	case message.FileAlternateNameInfo:
 		return nil, 0, statusObjectNameNotFound // no 8.3 names are made
-	case fileStreamInfo:
+	case message.FileStreamInfo:
 		if info.Dir {
 			return nil, 0, nil
 		}
-		name := utf16le("::$DATA")
-		b := make([]byte, 24, 24+len(name))
-		le.PutUint32(b[4:], uint32(len(name)))
-		le.PutUint64(b[8:], uint64(info.Size))
-		le.PutUint64(b[16:], uint64(info.Allocated))
-		return append(b, name...), 24, nil
-	case fileNetworkOpenInfo:
-		return fixed(56, func(b []byte) { putInfo(b, info) })
-	case fileAttributeTagInfo:
-		return fixed(8, func(b []byte) { le.PutUint32(b, attributesOf(info)) })
-	case fileIDInfo:
-		return fixed(24, func(b []byte) { le.PutUint64(b, info.Device); le.PutUint64(b[8:], info.Inode) })
+		streams := message.Streams{{Name: message.UTF16("::$DATA"), Size: uint64(info.Size), Allocated: uint64(info.Allocated)}}
+		return streams.Append(nil), message.StreamLeast, nil
+	case message.FileNetworkOpenInfo:
+		return fixed(&message.NetworkOpenInfo{FileFacts: factsOf(info)})
+	case message.FileAttributeTagInfo:
+		return fixed(&message.AttributeTagInfo{Attributes: attributesOf(info)})
+	case message.FileIDInfo:
+		id := message.IDInfo{Volume: info.Device}
+		le.PutUint64(id.File[:], info.Inode)
+		return fixed(&id)
 	}
 	return nil, 0, statusInvalidInfoClass
 }
 
-func putBasic(b []byte, i files.Info) {
-	putTimes(b, i)
-	le.PutUint32(b[32:], attributesOf(i))
+func basicOf(i files.Info) message.BasicInfo {
+	return message.BasicInfo{Times: timesOf(i), Attributes: attributesOf(i)}
 }
 
-func putStandard(b []byte, i files.Info, pending bool) {
-	le.PutUint64(b, uint64(i.Allocated))
-	le.PutUint64(b[8:], uint64(i.Size))
-	le.PutUint32(b[16:], i.Links)
-	b[20], b[21] = bit(pending), bit(i.Dir)
-}
-
-func bit(on bool) byte {
-	if on {
-		return 1
-	}
-	return 0
-}
-
-func appendName(b []byte, name string) []byte {
-	raw := utf16le(name)
-	b = le.AppendUint32(b, uint32(len(raw)))
-	return append(b, raw...)
+func standardOf(i files.Info, h *files.Handle) message.StandardInfo {
+	return message.StandardInfo{Allocated: uint64(i.Allocated), Size: uint64(i.Size), Links: i.Links, DeletePending: h.DeletePending(), Directory: i.Dir}
 }
 
 func wirePath(path string) string {
@@ -204,90 +130,50 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	const sector = 512
+	const sector, leastLabel, leastKind = 512, 18, 12
 	perUnit := max(space.BlockSize/sector, 1)
 	unit := perUnit * sector
+	size := message.VolumeSize{Total: space.Total / unit, Caller: space.Available / unit, Free: space.OnVolume / unit, SectorsPerUnit: uint32(perUnit), Bytes: sector}
+	var b []byte
 	switch class {
-	case 1: // FileFsVolumeInformation
-		label := utf16le(o.tree.share)
-		b := make([]byte, 18, 18+len(label))
-		le.PutUint64(b, filetime(r.c.srv.started))
-		le.PutUint32(b[8:], uint32(info.Device))
-		le.PutUint32(b[12:], uint32(len(label)))
-		return append(b, label...), 18, nil
-	case 3: // FileFsSizeInformation
-		b := make([]byte, 24)
-		le.PutUint64(b, space.Total/unit)
-		le.PutUint64(b[8:], space.Available/unit)
-		le.PutUint32(b[16:], uint32(perUnit))
-		le.PutUint32(b[20:], sector)
-		return b, 24, nil
-	case 4: // FileFsDeviceInformation: a disk, mounted
-		b := make([]byte, 8)
-		le.PutUint32(b, 7)
-		le.PutUint32(b[4:], 0x20)
-		return b, 8, nil
-	case 5: // FileFsAttributeInformation: case preserved, Unicode
-		const preservesCase, unicodeOnDisk, quotas = 0x2, 0x4, 0x20
-		name := utf16le("NTFS") // the one name that clients take to mean large files and long names
-		b := make([]byte, 12, 12+len(name))
-		le.PutUint32(b, preservesCase|unicodeOnDisk|quotas)
-		le.PutUint32(b[4:], 255)
-		le.PutUint32(b[8:], uint32(len(name)))
-		return append(b, name...), 12, nil
-	case 7: // FileFsFullSizeInformation
-		b := make([]byte, 32)
-		le.PutUint64(b, space.Total/unit)
-		le.PutUint64(b[8:], space.Available/unit)
-		le.PutUint64(b[16:], space.OnVolume/unit)
-		le.PutUint32(b[24:], uint32(perUnit))
-		le.PutUint32(b[28:], sector)
-		return b, 32, nil
-	case 11: // FileFsSectorSizeInformation
-		b := make([]byte, 28)
-		for at := 0; at < 16; at += 4 {
-			le.PutUint32(b[at:], uint32(unit))
-		}
-		le.PutUint32(b, sector)
-		return b, 28, nil
+	case message.VolumeInfo:
+		m := message.VolumeLabel{Created: message.Filetime(r.c.srv.started), Serial: uint32(info.Device), Label: message.UTF16(o.tree.share)}
+		return m.Append(nil), leastLabel, nil
+	case message.VolumeAttributes:
+		// The one name that clients take to mean large files and long names.
+		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeQuotas, MostName: 255, Name: message.UTF16("NTFS")}
+		return m.Append(nil), leastKind, nil
+	case message.VolumeSizeInfo:
+		b = size.Append(nil)
+	case message.VolumeFullSizeInfo:
+		b = size.AppendFull(nil)
+	case message.VolumeDeviceInfo:
+		const disk, mounted = 7, 0x20
+		b = le.AppendUint32(le.AppendUint32(nil, disk), mounted)
+	case message.VolumeSectorInfo:
+		b = (&message.VolumeSectors{Logical: sector, Physical: uint32(unit)}).Append(nil)
+	default:
+		return nil, 0, statusInvalidInfoClass
 	}
-	return nil, 0, statusInvalidInfoClass
-}
-
-// listing is how the entries of a directory are laid out in one class.
-type listing struct {
-	name  int // where the name's length stands
-	fixed int // where the name begins
-	id    int // where the file's number stands; 0 for nowhere
-}
-
-var listings = map[byte]listing{
-	fileDirectoryInfo: {60, 64, 0}, fileFullDirectoryInfo: {60, 68, 0}, fileIDFullDirectoryInfo: {60, 80, 72},
-	fileBothDirectoryInfo: {60, 94, 0}, fileIDBothDirectoryInfo: {60, 104, 96}, fileNamesInfo: {8, 12, 0},
+	return b, len(b), nil
 }
 
 // queryDirectory is MS-SMB2 section 3.3.5.18.
-func (r *request) queryDirectory() (*reply, error) {
-	if !r.body.fixed(33) {
-		return nil, statusInvalidParameter
-	}
-	class, flags, size := r.body[2], r.body[3], int(le.Uint32(r.body[28:]))
-	o, err := r.open(8)
+func (r *request) queryDirectory(m *message.QueryDirectoryRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
 	if o.handle == nil || !o.handle.Dir() {
 		return nil, statusInvalidParameter
 	}
-	layout, ok := listings[class]
-	if !ok {
+	if !message.ListsNames(m.Class) {
 		return nil, statusInvalidInfoClass
 	}
-	raw, ok := r.body.buffer(int(le.Uint16(r.body[24:])), int(le.Uint16(r.body[26:])))
-	if !ok || !r.fits(size) {
+	if !r.fits(int(m.Room)) {
 		return nil, statusInvalidParameter
 	}
-	text, ok := fromUTF16(raw)
+	text, ok := message.Text(m.Pattern)
 	if !ok || strings.ContainsAny(text, "\\/\x00") {
 		return nil, statusObjectNameInvalid
 	}
@@ -295,16 +181,16 @@ func (r *request) queryDirectory() (*reply, error) {
 	if !ok {
 		return nil, statusObjectNameInvalid
 	}
-	const restart, single, reopen = 1, 2, 16
+	reopen := m.Flags&message.DirReopen != 0
 	o.search.Lock()
 	defer o.search.Unlock()
-	first := !o.begun || flags&reopen != 0
-	if flags&(restart|reopen) != 0 || !o.begun {
+	first := !o.begun || reopen
+	if m.Flags&message.DirRestart != 0 || first {
 		names, err := o.handle.Names()
 		if err != nil {
 			return nil, err
 		}
-		if o.begun && flags&reopen == 0 {
+		if o.begun && !reopen {
 			wanted = o.mask
 		}
 		kept := 0
@@ -320,7 +206,7 @@ func (r *request) queryDirectory() (*reply, error) {
 	} else if _, err := o.handle.StatChecked(acl.ListDirectory); err != nil {
 		return nil, err // the rules have changed since it began
 	}
-	out, err := r.list(o, layout, size, flags&single != 0)
+	out, err := r.list(o, m)
 	if err != nil {
 		return nil, err
 	}
@@ -334,53 +220,33 @@ func (r *request) queryDirectory() (*reply, error) {
 		}
 		return nil, statusNoMoreFiles
 	}
-	return withBuffer(out), nil
+	return answer(&message.DataResponse{Data: out}), nil
 }
 
-func (r *request) list(o *open, layout listing, size int, single bool) ([]byte, error) {
-	var out []byte
-	last := -1
+func (r *request) list(o *open, m *message.QueryDirectoryRequest) ([]byte, error) {
+	out := message.NewDirectory()
 	for ; o.next < len(o.names); o.next++ {
 		name := o.names[o.next]
 		wire := toWire(name)
 		if !o.mask.match(wire) {
 			continue
 		}
-		entry, ok := r.look(o, name)
+		info, ok := r.look(o, name)
 		if !ok {
 			continue
 		}
-		raw := utf16le(wire)
-		start := (len(out) + 7) &^ 7
-		if start+layout.fixed+len(raw) > size {
-			if last < 0 {
+		if !out.AddName(m.Class, &message.DirectoryEntry{FileFacts: factsOf(info), File: info.Inode, Name: message.UTF16(wire)}, int(m.Room)) {
+			if len(out.Bytes()) == 0 {
 				return nil, statusInfoLengthMismatch
 			}
 			break
 		}
-		out = append(out, make([]byte, start-len(out)+layout.fixed)...)
-		b := out[start:]
-		if layout.name == 60 {
-			putTimes(b[8:], entry)
-			le.PutUint64(b[40:], uint64(entry.Size))
-			le.PutUint64(b[48:], uint64(entry.Allocated))
-			le.PutUint32(b[56:], attributesOf(entry))
-		}
-		le.PutUint32(b[layout.name:], uint32(len(raw)))
-		if layout.id != 0 {
-			le.PutUint64(b[layout.id:], entry.Inode)
-		}
-		out = append(out, raw...)
-		if last >= 0 {
-			le.PutUint32(out[last:], uint32(start-last))
-		}
-		last = start
-		if single {
+		if m.Flags&message.DirSingle != 0 {
 			o.next++
 			break
 		}
 	}
-	return out, nil
+	return out.Bytes(), nil
 }
 
 func (r *request) look(o *open, name string) (files.Info, bool) {

@@ -4,10 +4,11 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
-	"encoding/binary"
 	"sync/atomic"
 
 	"github.com/pion/dtls/v3/pkg/crypto/ccm"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // Ciphers as numbered in MS-SMB2 section 2.2.3.1.2.
@@ -21,15 +22,7 @@ const (
 var cipherNames = map[uint16]string{cipherCCM128: "AES-128-CCM", cipherGCM128: "AES-128-GCM", cipherCCM256: "AES-256-CCM", cipherGCM256: "AES-256-GCM"}
 
 const (
-	contextEncryption = 2
-	capEncryption     = 0x40
-
-	shareSealed   = 0x8000 // SMB2_SHAREFLAG_ENCRYPT_DATA
-	sessionSealed = 4      // SMB2_SESSION_FLAG_ENCRYPT_DATA
-
-	// The transform header, MS-SMB2 section 2.2.41: protocol, signature, nonce, size, reserved, flags, session.
-	transformSize = 52
-	transformFlag = 1 // encrypted
+	capEncryption = 0x40
 	tagSize       = 16
 )
 
@@ -77,26 +70,22 @@ func newAEAD(number uint16, key []byte) (cipher.AEAD, error) {
 	return ccm.NewCCM(block, tagSize, 11)
 }
 
-// isSealed says whether a frame holds a transform header.
-func isSealed(frame []byte) bool { return len(frame) >= 4 && string(frame[:4]) == "\xfdSMB" }
-
 // unseal decrypts a frame in place, MS-SMB2 section 3.3.5.2.1.1, and gives the session that it belongs to. Nothing of a frame that was
 // altered, is of a session that is not there, or holds another transform header, is looked at.
 func (c *conn) unseal(frame []byte) (msg []byte, s *session, ok bool) {
-	if len(frame) < transformSize+headerSize {
+	var t message.Transform
+	if len(frame) < message.TransformSize+message.HeaderSize || t.Parse(frame) != nil {
 		return nil, nil, false
 	}
-	head := frame[:transformSize]
-	size, flags, id := le.Uint32(head[36:]), le.Uint16(head[42:]), le.Uint64(head[44:])
-	s = c.session(id)
-	if s == nil || !s.established.Load() || s.sealing == nil || flags != transformFlag || int64(size) != int64(len(frame)-transformSize) {
+	s = c.session(t.SessionID)
+	if s == nil || !s.established.Load() || s.sealing == nil || t.Flags != message.TransformSealed || int64(t.Size) != int64(len(frame)-message.TransformSize) {
 		return nil, nil, false
 	}
 	aead := s.sealing.in
 	// The tag stands before what it is about; the library wants it behind.
-	sealed := append(frame[transformSize:], head[4:4+tagSize]...)
-	msg, err := aead.Open(sealed[:0], head[20:20+aead.NonceSize()], sealed, head[20:])
-	if err != nil || isSealed(msg) {
+	sealed := append(frame[message.TransformSize:], t.Signature[:]...)
+	msg, err := aead.Open(sealed[:0], t.Nonce[:aead.NonceSize()], sealed, frame[message.NonceAt:message.TransformSize])
+	if err != nil || message.IsTransform(msg) {
 		return nil, nil, false
 	}
 	s.sealing.used.Store(true)
@@ -109,19 +98,16 @@ func (s *session) seal(msgs [][]byte) [][]byte {
 	for _, m := range msgs[1:] {
 		whole = append(whole, m...)
 	}
-	head := make([]byte, transformSize)
-	copy(head, "\xfdSMB")
-	binary.LittleEndian.PutUint64(head[20:], s.sealing.next.Add(1))
+	t := message.Transform{Size: uint32(len(whole)), Flags: message.TransformSealed, SessionID: s.id}
+	le.PutUint64(t.Nonce[:], s.sealing.next.Add(1))
 	if s.sealing.out.NonceSize() == 12 {
-		copy(head[28:], s.sealing.salt[:])
+		copy(t.Nonce[8:], s.sealing.salt[:])
 	}
-	le.PutUint32(head[36:], uint32(len(whole)))
-	le.PutUint16(head[42:], transformFlag)
-	le.PutUint64(head[44:], s.id)
+	head := t.Append(make([]byte, 0, message.TransformSize))
 	n := len(whole)
-	out := s.sealing.out.Seal(whole[:0], head[20:20+s.sealing.out.NonceSize()], whole, head[20:])
-	copy(head[4:], out[n:])
-	return [][]byte{head, out[:n]}
+	out := s.sealing.out.Seal(whole[:0], t.Nonce[:s.sealing.out.NonceSize()], whole, head[message.NonceAt:])
+	copy(t.Signature[:], out[n:])
+	return [][]byte{t.Append(head[:0]), out[:n]}
 }
 
 // sealsShare says whether nothing on a share may go over the wire open, by the policy in force.

@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // pairOfSeals is a session of a server, and the same as its client has it: what one seals the other opens.
@@ -27,8 +29,8 @@ func pairOfSeals(t require.TestingT, dialect, number uint16) (c *conn, server, c
 
 var ciphersOf = map[uint16][]uint16{dialect30: {cipherCCM128}, dialect302: {cipherCCM128}, dialect311: {cipherCCM128, cipherGCM128, cipherCCM256, cipherGCM256}}
 
-func message(size int, fill byte) []byte {
-	m := bytes.Repeat([]byte{fill}, headerSize+size)
+func plainMessage(size int, fill byte) []byte {
+	m := bytes.Repeat([]byte{fill}, message.HeaderSize+size)
 	copy(m, "\xfeSMB")
 	return m
 }
@@ -41,13 +43,13 @@ func TestSealsHold(t *testing.T) {
 		dialect := rapid.SampledFrom([]uint16{dialect30, dialect302, dialect311}).Draw(r, "dialect")
 		number := rapid.SampledFrom(ciphersOf[dialect]).Draw(r, "cipher")
 		c, server, client := pairOfSeals(r, dialect, number)
-		msg := message(rapid.OneOf(rapid.IntRange(0, 70), rapid.IntRange(0, 70_000)).Draw(r, "size"), byte(rapid.Uint8().Draw(r, "fill")))
+		msg := plainMessage(rapid.OneOf(rapid.IntRange(0, 70), rapid.IntRange(0, 70_000)).Draw(r, "size"), byte(rapid.Uint8().Draw(r, "fill")))
 		frame := frameOf(client.seal([][]byte{bytes.Clone(msg)}))
-		require.False(r, bytes.Contains(frame, msg[4:headerSize]))
+		require.False(r, bytes.Contains(frame, msg[4:message.HeaderSize]))
 		bad := bytes.Clone(frame)
 		at := rapid.IntRange(0, len(bad)-1).Draw(r, "at")
 		bad[at] ^= 1 << rapid.IntRange(0, 7).Draw(r, "bit")
-		if isSealed(bad) {
+		if message.IsTransform(bad) {
 			_, _, ok := c.unseal(bad)
 			require.False(r, ok, "byte %d of %d", at, len(frame))
 		}
@@ -70,7 +72,7 @@ func TestSealsThatAreNoneOfTheirs(t *testing.T) {
 		_, _, ok := c.unseal(f)
 		require.False(t, ok, why)
 	}
-	msg := message(100, 3)
+	msg := plainMessage(100, 3)
 	refused(frame(server, msg), "the server's own, sent back")
 	refused(frame(client, frame(client, msg)), "one within another")
 	head := frame(client, msg)
@@ -92,12 +94,12 @@ func TestNoncesAreUsedOnce(t *testing.T) {
 		_, server, _ := pairOfSeals(t, dialect311, number)
 		seen := make(map[string]bool)
 		for range 2000 {
-			head := server.seal([][]byte{message(0, 1)})[0]
+			head := server.seal([][]byte{plainMessage(0, 1)})[0]
 			nonce := string(head[20:36])
 			require.False(t, seen[nonce])
 			seen[nonce] = true
 		}
-		same := message(20, 9)
+		same := plainMessage(20, 9)
 		nonce := make([]byte, server.sealing.in.NonceSize())
 		require.NotEqual(t, server.sealing.in.Seal(nil, nonce, same, nil), server.sealing.out.Seal(nil, nonce, same, nil))
 	}
@@ -107,14 +109,14 @@ func TestNoncesAreUsedOnce(t *testing.T) {
 func TestAChainIsSealedAsOne(t *testing.T) {
 	for _, room := range []int{0, 1 << 16} {
 		c, server, client := pairOfSeals(t, dialect311, cipherGCM256)
-		first := append(make([]byte, 0, headerSize+40+room), message(40, 1)...)
-		second := message(7, 2)
+		first := append(make([]byte, 0, message.HeaderSize+40+room), plainMessage(40, 1)...)
+		second := plainMessage(7, 2)
 		want := append(bytes.Clone(first), second...)
 		frame := frameOf(client.seal([][]byte{first, second}))
 		got, _, ok := c.unseal(frame)
 		require.True(t, ok)
 		require.Equal(t, want, got)
-		require.Equal(t, message(7, 2), second)
+		require.Equal(t, plainMessage(7, 2), second)
 		_ = server
 	}
 }
@@ -147,11 +149,11 @@ func TestNoSealWithoutACipher(t *testing.T) {
 // Whatever comes in the place of a sealed frame, it is opened or not, and nothing else happens.
 func FuzzUnseal(f *testing.F) {
 	c, _, client := pairOfSeals(f, dialect311, cipherGCM128)
-	f.Add(frameOf(client.seal([][]byte{message(10, 1)})))
+	f.Add(frameOf(client.seal([][]byte{plainMessage(10, 1)})))
 	f.Add(append([]byte("\xfdSMB"), make([]byte, 200)...))
 	f.Fuzz(func(t *testing.T, frame []byte) {
-		if isSealed(frame) {
-			if msg, s, ok := c.unseal(bytes.Clone(frame)); ok && (s == nil || len(msg) < headerSize) {
+		if message.IsTransform(frame) {
+			if msg, s, ok := c.unseal(bytes.Clone(frame)); ok && (s == nil || len(msg) < message.HeaderSize) {
 				t.Fatal("it was opened, and is nothing")
 			}
 		}

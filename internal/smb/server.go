@@ -18,6 +18,7 @@ import (
 	"amber.example/gatekeeper/internal/lanes"
 	"amber.example/gatekeeper/internal/listen"
 	"amber.example/gatekeeper/internal/meter"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // Accounts is what the server must know of people.
@@ -161,7 +162,7 @@ type conn struct {
 	signing    uint16
 	cipher     uint16 // 0 for none
 	preauth    [64]byte
-	client     clientHello
+	client     message.NegotiateRequest // what it said first, for FSCTL_VALIDATE_NEGOTIATE_INFO
 
 	writing sync.Mutex // of whole frames
 	slots   *lanes.Lanes
@@ -206,7 +207,7 @@ func (c *conn) serve() {
 		size := int(binary.BigEndian.Uint32(prefix[:]) & 0xffffff)
 		limit := maxFirst
 		if c.signedIn() {
-			limit = maxFrame + transformSize
+			limit = maxFrame + message.TransformSize
 		}
 		if prefix[0] != 0 || size > limit || size < 4 {
 			c.log.Debug("frame refused", "size", size)
@@ -301,7 +302,7 @@ func (s *Server) setAside() {
 	}
 }
 
-var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+headerSize+transformSize+tagSize); return &b }}
+var bigBuffers = sync.Pool{New: func() any { b := make([]byte, maxFrame+message.HeaderSize+message.TransformSize+tagSize); return &b }}
 
 // buffer gives one for what comes from, or goes to, a client: a large one once there is room for it. It is nil where the connection ends
 // first.

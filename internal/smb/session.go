@@ -14,6 +14,7 @@ import (
 	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/meter"
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // Dialects, MS-SMB2 section 2.2.3.
@@ -29,9 +30,7 @@ const (
 
 	capLargeMTU = 0x04
 
-	contextPreauth = 1
-	contextSigning = 8
-	preauthSHA512  = 1
+	preauthSHA512 = 1
 )
 
 // session is one signed-in user on one connection.
@@ -103,17 +102,13 @@ func (s *session) close() {
 // sessionSetup is MS-SMB2 section 3.3.5.5.
 func (r *request) sessionSetup() (*reply, Status, bool) {
 	c := r.c
-	fail := func(s Status) (*reply, Status, bool) { return newReply(16), s, true }
-	if !r.body.fixed(25) {
+	fail := func(s Status) (*reply, Status, bool) { return noBody(), s, true }
+	var m message.SessionSetupRequest
+	if m.Parse(r.raw) != nil {
 		return fail(statusInvalidParameter)
 	}
-	const binding = 1
-	if r.body[2]&binding != 0 {
+	if m.Flags&message.SessionBinding != 0 {
 		return fail(statusRequestNotAccepted)
-	}
-	token, ok := r.body.buffer(int(le.Uint16(r.body[12:])), int(le.Uint16(r.body[14:])))
-	if !ok {
-		return fail(statusInvalidParameter)
 	}
 	s, status := r.setupSession()
 	if status != statusOK {
@@ -126,20 +121,17 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 	if c.dialect == dialect311 {
 		s.preauth = extend(s.preauth, r.raw)
 	}
-	r.h.sessionID = s.id
-	answer, done, err := c.authenticate(s, token)
+	r.h.SessionID = s.id
+	token, done, err := c.authenticate(s, m.Token)
 	if err != nil { // a session that fails to sign in again ends as well
 		s.signIn = nil
 		s.end()
 		return fail(statusOf(err))
 	}
-	rep := newReply(16+len(answer)).fixed(9, 8)
-	le.PutUint16(rep.at(4), headerSize+8)
-	le.PutUint16(rep.at(6), uint16(len(answer)))
-	rep.b = append(rep.b, answer...)
+	rep := answer(&message.SessionSetupResponse{Token: token})
 	if !done {
 		rep = r.finish(rep, statusMoreProcessingRequired)
-		rep.h.put(rep.b)
+		rep.h.Put(rep.b)
 		if c.dialect == dialect311 {
 			s.preauth = extend(s.preauth, rep.b)
 		}
@@ -150,9 +142,8 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 		return fail(status)
 	}
 	rep.sign = s.signer
-	previous := le.Uint64(r.body[16:])
-	if previous != 0 && previous != s.id {
-		c.srv.endPrevious(previous, s.user)
+	if m.PreviousSession != 0 && m.PreviousSession != s.id {
+		c.srv.endPrevious(m.PreviousSession, s.user)
 	}
 	return rep, statusOK, true
 }
@@ -160,8 +151,8 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 // setupSession finds the session that a SESSION_SETUP is about, or makes one.
 func (r *request) setupSession() (*session, Status) {
 	c := r.c
-	if r.h.sessionID != 0 {
-		s := c.session(r.h.sessionID)
+	if r.h.SessionID != 0 {
+		s := c.session(r.h.SessionID)
 		switch {
 		case s == nil:
 			return nil, statusUserSessionDeleted
@@ -284,11 +275,8 @@ func (s *Server) endPrevious(id uint64, user identity.ID) {
 	}
 }
 
-func (r *request) logoff() (*reply, error) {
-	if !r.body.fixed(4) {
-		return nil, statusInvalidParameter
-	}
-	rep := newReply(8).fixed(4, 4)
+func (r *request) logoff(*message.Empty) (*reply, error) {
+	rep := answer(&message.Empty{})
 	rep.sign = r.sess.signer
 	r.sess.end()
 	if !r.c.signedIn() {
@@ -310,28 +298,16 @@ func (c *conn) stopWaiting(pick func(*asyncOp) bool) {
 }
 
 // treeConnect is MS-SMB2 section 3.3.5.7.
-func (r *request) treeConnect() (*reply, error) {
-	if !r.body.fixed(9) {
-		return nil, statusInvalidParameter
-	}
-	raw, ok := r.body.buffer(int(le.Uint16(r.body[4:])), int(le.Uint16(r.body[6:])))
-	if !ok {
-		return nil, statusInvalidParameter
-	}
-	path, ok := fromUTF16(raw)
+func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
+	path, ok := message.Text(m.Path)
 	parts := strings.Split(strings.TrimPrefix(path, `\\`), `\`)
 	if !ok || !strings.HasPrefix(path, `\\`) || len(parts) != 2 || parts[1] == "" || strings.ContainsRune(path, 0) {
 		return nil, statusBadNetworkName
 	}
-	const (
-		disk, pipe     = 1, 2
-		noCaching      = 0x30
-		listAccessible = 0x800
-	)
 	t := &tree{}
-	kind, flags, maximum := byte(disk), uint32(0), acl.Mask(0)
+	kind, flags, maximum := byte(message.ShareDisk), uint32(0), acl.Mask(0)
 	if strings.EqualFold(parts[1], "IPC$") {
-		kind, flags, maximum = pipe, noCaching, acl.Read.Mask(false)|acl.WriteData
+		kind, flags, maximum = message.SharePipe, message.ShareNoCaching, acl.Read.Mask(false)|acl.WriteData
 		if r.c.srv.admit(r.sess.user) != access.Passed {
 			return nil, statusAccessDenied
 		}
@@ -349,10 +325,10 @@ func (r *request) treeConnect() (*reply, error) {
 		}
 		t.share, t.of = sh.Name, r.sess.through(sh)
 		if sh.ListOnlyOpenable {
-			flags |= listAccessible
+			flags |= message.ShareListAccessible
 		}
 		if sh.Encrypted {
-			flags |= shareSealed
+			flags |= message.ShareSealed
 		}
 	}
 	s := r.sess
@@ -365,21 +341,14 @@ func (r *request) treeConnect() (*reply, error) {
 	t.id = s.nextTree
 	s.trees[t.id] = t
 	s.mu.Unlock()
-	r.h.treeID = t.id
+	r.h.TreeID = t.id
 	r.link.treeID = t.id
-	rep := newReply(16).fixed(16, 16)
-	rep.at(2)[0] = kind
-	le.PutUint32(rep.at(4), flags)
-	le.PutUint32(rep.at(12), uint32(maximum))
-	return rep, nil
+	return answer(&message.TreeConnectResponse{Type: kind, ShareFlags: flags, MaximalAccess: uint32(maximum)}), nil
 }
 
-func (r *request) treeDisconnect() (*reply, error) {
-	if !r.body.fixed(4) {
-		return nil, statusInvalidParameter
-	}
+func (r *request) treeDisconnect(*message.Empty) (*reply, error) {
 	s := r.sess
-	t := s.tree(r.h.treeID)
+	t := s.tree(r.h.TreeID)
 	if t == nil {
 		return nil, statusNetworkNameDeleted
 	}
@@ -397,5 +366,5 @@ func (r *request) treeDisconnect() (*reply, error) {
 		r.c.stopWaiting(func(a *asyncOp) bool { return a.file == o.id })
 		o.close()
 	}
-	return newReply(8).fixed(4, 4), nil
+	return answer(&message.Empty{}), nil
 }

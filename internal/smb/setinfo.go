@@ -2,97 +2,110 @@ package smb
 
 import (
 	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // setInfo is MS-SMB2 section 3.3.5.21.
-func (r *request) setInfo() (*reply, error) {
-	if !r.body.fixed(33) {
-		return nil, statusInvalidParameter
-	}
-	kind, class := r.body[2], r.body[3]
-	data, ok := r.body.buffer(int(le.Uint16(r.body[8:])), int(le.Uint32(r.body[4:])))
-	o, err := r.open(16)
+func (r *request) setInfo(m *message.SetInfoRequest) (*reply, error) {
+	o, err := r.open(m.ID)
 	if err != nil {
 		return nil, err
 	}
-	if !ok || !r.fits(len(data)) {
+	if !r.fits(len(m.Data)) {
 		return nil, statusInvalidParameter
 	}
-	const ofFile, ofQuota = 1, 4
-	if o.handle != nil && kind == ofQuota {
-		if err := r.setQuotaInfo(o, data); err != nil {
-			return nil, err
-		}
-		return newReply(8).fixed(2, 2), nil
+	switch {
+	case o.handle == nil:
+		err = statusNotSupported
+	case m.About == message.AboutFile:
+		err = r.setFileInfo(o.handle, m.Class, m.Data)
+	case m.About == message.AboutQuota:
+		err = r.setQuotaInfo(o, m.Data)
+	default:
+		err = statusNotSupported
 	}
-	if o.handle == nil || kind != ofFile {
-		return nil, statusNotSupported
-	}
-	if err := r.setFileInfo(o.handle, class, data); err != nil {
+	if err != nil {
 		return nil, err
 	}
-	return newReply(8).fixed(2, 2), nil
+	return answer(&message.SetInfoResponse{}), nil
 }
 
 func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
-	need := map[byte]int{fileBasicInfo: 40, fileRenameInfo: 20, fileDispositionInfo: 1, fileDispositionInfoEx: 4,
-		fileAllocationInfo: 8, fileEndOfFileInfo: 8, filePositionInfo: 8, fileModeInfo: 4}
-	n, known := need[class]
-	switch {
-	case class == 15: // FileFullEaInformation
-		return statusEASNotSupported
-	case !known:
-		return statusInvalidInfoClass
-	case len(b) < n:
-		return statusInfoLengthMismatch
-	}
 	switch class {
-	case fileBasicInfo:
-		t := files.Times{Created: fromFiletime(le.Uint64(b)), Accessed: fromFiletime(le.Uint64(b[8:])), Modified: fromFiletime(le.Uint64(b[16:]))}
-		if a := le.Uint32(b[32:]); a != 0 {
-			if a&attrDirectory != 0 && !h.Dir() {
+	case message.FileFullEaInfo:
+		return statusEASNotSupported
+	case message.FileBasicInfo:
+		var m message.BasicInfo
+		if m.Parse(b) != nil {
+			return statusInfoLengthMismatch
+		}
+		t := files.Times{Created: message.Time(m.Created), Accessed: message.Time(m.Accessed), Modified: message.Time(m.Written)}
+		if m.Attributes != 0 {
+			if m.Attributes&message.AttrDirectory != 0 && !h.Dir() {
 				return statusInvalidParameter
 			}
-			t.Attributes = &a
+			t.Attributes = &m.Attributes
 		}
 		return h.SetBasic(t)
-	case fileRenameInfo:
-		length := int(le.Uint32(b[16:]))
-		if le.Uint64(b[8:]) != 0 || length < 0 || length > len(b)-20 {
+	case message.FileRenameInfo:
+		var m message.RenameInfo
+		switch {
+		case len(b) < 20:
+			return statusInfoLengthMismatch
+		case m.Parse(b) != nil, m.Root != 0:
 			return statusInvalidParameter
 		}
-		to, status := fromWire(b[20 : 20+length])
+		to, status := fromWire(m.Name)
 		if status != statusOK {
 			return status
 		}
-		return h.Rename(r.c.ctx, to, b[0] != 0)
-	case fileDispositionInfo:
+		return h.Rename(r.c.ctx, to, m.Replace)
+	case message.FileDispositionInfo:
+		if len(b) < 1 {
+			return statusInfoLengthMismatch
+		}
 		return h.SetDelete(b[0] != 0)
-	case fileDispositionInfoEx:
+	case message.FileDispositionInfoEx:
 		const remove, known = 0x1, 0x1 | 0x2 | 0x4 | 0x10 // with POSIX semantics, force image check, and past a read-only mark
-		if le.Uint32(b)&^known != 0 {
+		var m message.Number4
+		if m.Parse(b) != nil {
+			return statusInfoLengthMismatch
+		}
+		if m&^known != 0 {
 			return statusNotSupported
 		}
-		return h.SetDelete(b[0]&remove != 0)
-	case fileEndOfFileInfo:
-		size := le.Uint64(b)
-		if size > 1<<62 {
-			return statusInvalidParameter
+		return h.SetDelete(m&remove != 0)
+	case message.FileEndOfFileInfo, message.FileAllocationInfo, message.FilePositionInfo:
+		var m message.Number8
+		if m.Parse(b) != nil {
+			return statusInfoLengthMismatch
 		}
-		return h.Truncate(int64(size))
-	case fileAllocationInfo:
-		size := le.Uint64(b)
+		return setSize(h, class, uint64(m))
+	case message.FileModeInfo: // the client's own business over the network, as its position is
+		var m message.Number4
+		if m.Parse(b) != nil {
+			return statusInfoLengthMismatch
+		}
+		return nil
+	}
+	return statusInvalidInfoClass
+}
+
+func setSize(h *files.Handle, class byte, size uint64) error {
+	if class == message.FilePositionInfo {
+		return nil
+	}
+	if size > 1<<62 {
+		return statusInvalidParameter
+	}
+	if class == message.FileAllocationInfo {
 		info, err := h.Stat()
 		if err != nil {
 			return err
 		}
-		if size > 1<<62 {
-			return statusInvalidParameter
-		}
 		if size >= uint64(info.Size) { // room is made as it is written, if there is any
 			return h.MayGrow(int64(size))
 		}
-		return h.Truncate(int64(size))
 	}
-	return nil // position and mode are the client's own business over the network
+	return h.Truncate(int64(size))
 }

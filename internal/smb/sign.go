@@ -6,6 +6,8 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/subtle"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // signer makes the 16-byte signature of a message whose signature field is zero,
@@ -51,11 +53,15 @@ type gmacSigner struct{ aead cipher.AEAD }
 
 func (g gmacSigner) sign(msg []byte) (out [16]byte) {
 	var nonce [12]byte
-	copy(nonce[:8], msg[24:32]) // MessageId
-	if le.Uint32(msg[16:])&flagResponse != 0 {
+	var h message.Header
+	if h.Parse(msg) != nil {
+		return out
+	}
+	le.PutUint64(nonce[:], h.MessageID)
+	if h.Flags&message.FlagResponse != 0 {
 		nonce[8] |= 1
 	}
-	if command(le.Uint16(msg[12:])) == cmdCancel {
+	if h.Command == message.Cancel {
 		nonce[8] |= 2
 	}
 	var sum [16]byte
@@ -125,23 +131,20 @@ func deriveBits(key []byte, label string, context []byte, bits int) []byte {
 	return h.Sum(nil)[:bits/8]
 }
 
-const signatureAt = 48
-
 // signMessage puts the signature into a message.
 func signMessage(s signer, msg []byte) {
-	flags := le.Uint32(msg[16:]) | flagSigned
-	le.PutUint32(msg[16:], flags)
-	clear(msg[signatureAt : signatureAt+16])
+	message.MarkSigned(msg)
+	clear(msg[message.SignatureAt : message.SignatureAt+16])
 	sum := s.sign(msg)
-	copy(msg[signatureAt:], sum[:])
+	copy(msg[message.SignatureAt:], sum[:])
 }
 
 // verifyMessage checks a message's signature; the message is left as it was.
 func verifyMessage(s signer, msg []byte) bool {
 	var got [16]byte
-	copy(got[:], msg[signatureAt:])
-	clear(msg[signatureAt : signatureAt+16])
+	copy(got[:], msg[message.SignatureAt:])
+	clear(msg[message.SignatureAt : message.SignatureAt+16])
 	want := s.sign(msg)
-	copy(msg[signatureAt:], got[:])
+	copy(msg[message.SignatureAt:], got[:])
 	return subtle.ConstantTimeCompare(got[:], want[:]) == 1
 }

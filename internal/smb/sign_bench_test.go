@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/test/bare"
+
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 func BenchmarkSign(b *testing.B) {
@@ -36,7 +38,7 @@ func BenchmarkServerSequential(b *testing.B) {
 	c.preauth = new([64]byte)
 	c.signInWith(hello311(preauthContext, gmacContext)).connect()
 	id := c.create("big.fits", 0x12019f, 1, 0)
-	send := func(cmd command, body []byte) {
+	send := func(cmd message.Command, body []byte) {
 		msg := c.message(cmd, body)
 		le.PutUint16(msg[6:], 16)  // a megabyte is sixteen credits
 		le.PutUint16(msg[14:], 32) // and as many again for the next
@@ -45,7 +47,7 @@ func BenchmarkServerSequential(b *testing.B) {
 		c.frame(msg)
 	}
 	for range 20 { // credits for all that is kept under way
-		_, _, err := c.do(cmdEcho, []byte{4, 0, 0, 0})
+		_, _, err := c.do(message.Echo, []byte{4, 0, 0, 0})
 		require.NoError(b, err)
 	}
 	run := func(request func(at uint64)) float64 {
@@ -56,16 +58,16 @@ func BenchmarkServerSequential(b *testing.B) {
 			}
 			h, _, err := c.receive()
 			require.NoError(b, err)
-			require.Equal(b, statusOK, h.status)
+			require.Equal(b, statusOK, Status(h.Status))
 		}
 		return size / 1e6 / time.Since(start).Seconds()
 	}
 	data := append(readBody(id, piece, 0)[:48], make([]byte, piece)...)
-	le.PutUint16(data[2:], headerSize+48)
+	le.PutUint16(data[2:], message.HeaderSize+48)
 	for b.Loop() {
 		least := bare.Copy(b, size, piece)
-		read := run(func(at uint64) { send(cmdRead, readBody(id, piece, at)) })
-		write := run(func(at uint64) { le.PutUint64(data[8:], at); send(cmdWrite, data) })
+		read := run(func(at uint64) { send(message.Read, readBody(id, piece, at)) })
+		write := run(func(at uint64) { le.PutUint64(data[8:], at); send(message.Write, data) })
 		b.ReportMetric(least, "bare-MB/s")
 		b.ReportMetric(read, "read-MB/s")
 		b.ReportMetric(write, "write-MB/s")

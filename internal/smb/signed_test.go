@@ -20,6 +20,7 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/smb/message"
 )
 
 // No pair of direction and message ID is ever signed twice: AES-GMAC makes its nonce of the two, and two signatures by
@@ -30,16 +31,16 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 	c.preauth = new([64]byte)
 	c.signInWith(hello311([]byte{1, 0, 0, 0, 1, 0}, []byte{1, 0, 2, 0}))
 	signed := make(map[uint64]int)
-	kinds := make(map[command]bool)
-	take := func(h header) header {
+	kinds := make(map[message.Command]bool)
+	take := func(h message.Header) message.Header {
 		t.Helper()
-		kinds[h.command] = true
-		if h.flags&flagSigned != 0 {
-			signed[h.messageID]++
+		kinds[h.Command] = true
+		if h.Flags&message.FlagSigned != 0 {
+			signed[h.MessageID]++
 		}
 		return h
 	}
-	do := func(cmd command, body []byte) (header, []byte) {
+	do := func(cmd message.Command, body []byte) (message.Header, []byte) {
 		t.Helper()
 		h, b, err := c.do(cmd, body)
 		require.NoError(t, err)
@@ -47,17 +48,17 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 	}
 	c.connect()
 	open := func(name string, access, disposition, options uint32) []byte {
-		h, b := do(cmdCreate, createBody(name, access, disposition, options))
-		require.Equal(t, statusOK, h.status)
+		h, b := do(message.Create, createBody(name, access, disposition, options))
+		require.Equal(t, statusOK, Status(h.Status))
 		return append([]byte{}, b[64:80]...)
 	}
-	dir := open("", 0x81, 1, optDirectory)
+	dir := open("", 0x81, 1, message.OptDirectory)
 	file := open("README.txt", 0x3, 1, 0)
 
 	// Everything that can be asked, well made or not.
-	for cmd := cmdNegotiate; cmd <= cmdOplockBreak+1; cmd++ {
+	for cmd := message.Negotiate; cmd <= message.OplockBreak+1; cmd++ {
 		switch cmd {
-		case cmdNegotiate, cmdSessionSetup, cmdCancel, cmdLogoff, cmdTreeDisconnect:
+		case message.Negotiate, message.SessionSetup, message.Cancel, message.Logoff, message.TreeDisconnect:
 			continue
 		}
 		for _, size := range []int{0, 8, 24, 32, 48, 56} {
@@ -75,11 +76,11 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 	copy(notify[8:], dir)
 	le.PutUint32(notify[24:], 0xfff)
 	for range 3 {
-		h, _ := do(cmdChangeNotify, notify)
-		require.Equal(t, statusPending, h.status)
-		require.Zero(t, h.flags&flagSigned, "an interim answer is not signed (section 3.3.4.2)")
+		h, _ := do(message.ChangeNotify, notify)
+		require.Equal(t, statusPending, Status(h.Status))
+		require.Zero(t, h.Flags&message.FlagSigned, "an interim answer is not signed (section 3.3.4.2)")
 		pended := h
-		made := c.message(cmdCreate, createBody("new.txt", 0x10003, 5, optDeleteOnClose))
+		made := c.message(message.Create, createBody("new.txt", 0x10003, 5, message.OptDeleteOnClose))
 		signMessage(c.sign, made)
 		c.frame(made)
 		var fid []byte
@@ -87,26 +88,26 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 			h, b, err := c.receive()
 			require.NoError(t, err)
 			take(h)
-			if h.command == cmdCreate {
+			if h.Command == message.Create {
 				fid = append(fid, b[64:80]...)
 			} else {
-				require.Equal(t, pended.messageID, h.messageID)
-				require.NotZero(t, h.flags&flagSigned)
+				require.Equal(t, pended.MessageID, h.MessageID)
+				require.NotZero(t, h.Flags&message.FlagSigned)
 			}
 		}
-		do(cmdClose, append([]byte{24, 0, 0, 0, 0, 0, 0, 0}, fid...))
+		do(message.Close, append([]byte{24, 0, 0, 0, 0, 0, 0, 0}, fid...))
 	}
-	h, _ := do(cmdChangeNotify, notify)
-	require.Equal(t, statusPending, h.status)
-	cancel := make([]byte, headerSize+4)
-	ch := header{command: cmdCancel, flags: flagAsync, messageID: h.messageID, asyncID: h.asyncID, sessionID: c.session}
-	ch.put(cancel)
-	cancel[headerSize] = 4
+	h, _ := do(message.ChangeNotify, notify)
+	require.Equal(t, statusPending, Status(h.Status))
+	cancel := make([]byte, message.HeaderSize+4)
+	ch := message.Header{Command: message.Cancel, Flags: message.FlagAsync, MessageID: h.MessageID, AsyncID: h.AsyncID, SessionID: c.session}
+	ch.Put(cancel)
+	cancel[message.HeaderSize] = 4
 	signMessage(c.sign, cancel)
 	c.frame(cancel)
 	last, _, err := c.receive()
 	require.NoError(t, err)
-	require.Equal(t, statusCancelled, take(last).status)
+	require.Equal(t, statusCancelled, Status(take(last).Status))
 
 	lock := func(fid []byte, flags uint32) []byte {
 		b := make([]byte, 48)
@@ -118,20 +119,20 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 		return b
 	}
 	other := open("README.txt", 0x3, 1, 0)
-	h, _ = do(cmdLock, lock(file, 0x2|0x10))
-	require.Equal(t, statusOK, h.status)
-	h, _ = do(cmdLock, lock(other, 0x2)) // waits
-	require.Equal(t, statusPending, h.status)
-	require.Zero(t, h.flags&flagSigned)
-	waiting := h.messageID
-	unlock := c.message(cmdLock, lock(file, 0x4))
+	h, _ = do(message.Lock, lock(file, 0x2|0x10))
+	require.Equal(t, statusOK, Status(h.Status))
+	h, _ = do(message.Lock, lock(other, 0x2)) // waits
+	require.Equal(t, statusPending, Status(h.Status))
+	require.Zero(t, h.Flags&message.FlagSigned)
+	waiting := h.MessageID
+	unlock := c.message(message.Lock, lock(file, 0x4))
 	signMessage(c.sign, unlock)
 	c.frame(unlock)
 	answered := false
 	for range 2 {
 		h, _, err := c.receive()
 		require.NoError(t, err)
-		answered = answered || take(h).messageID == waiting
+		answered = answered || take(h).MessageID == waiting
 	}
 	require.True(t, answered)
 
@@ -139,7 +140,7 @@ func TestNoNonceIsUsedTwice(t *testing.T) {
 		require.Equal(t, 1, n, "message %d", id)
 	}
 	require.Greater(t, len(signed), 60)
-	for _, cmd := range []command{cmdTreeConnect, cmdRead, cmdWrite, cmdLock, cmdIoctl, cmdEcho, cmdQueryDirectory, cmdChangeNotify, cmdQueryInfo, cmdSetInfo, cmdFlush, cmdClose, cmdCreate, cmdOplockBreak} {
+	for _, cmd := range []message.Command{message.TreeConnect, message.Read, message.Write, message.Lock, message.Ioctl, message.Echo, message.QueryDirectory, message.ChangeNotify, message.QueryInfo, message.SetInfo, message.Flush, message.Close, message.Create, message.OplockBreak} {
 		require.True(t, kinds[cmd], "%v", cmd)
 	}
 }
@@ -173,28 +174,28 @@ func TestNoGuessGoesUncounted(t *testing.T) {
 	putOff := 0
 	for range 8 {
 		c := dialRaw(t, l.Addr().String())
-		_, _, err := c.do(cmdNegotiate, negotiateBody(dialect21))
+		_, _, err := c.do(message.Negotiate, negotiateBody(dialect21))
 		require.NoError(t, err)
 		first := make([]byte, 32)
 		copy(first, "NTLMSSP\x00\x01")
 		le.PutUint32(first[12:], 0x00080201)
-		h, _, err := c.do(cmdSessionSetup, setupBody(negTokenInit(first)))
+		h, _, err := c.do(message.SessionSetup, setupBody(negTokenInit(first)))
 		require.NoError(t, err)
-		require.Equal(t, statusMoreProcessingRequired, h.status)
-		c.session = h.sessionID
+		require.Equal(t, statusMoreProcessingRequired, Status(h.Status))
+		c.session = h.SessionID
 		guess := make([]byte, 64)
 		copy(guess, "NTLMSSP\x00\x03")
-		for at, data := range map[int][]byte{36: utf16le("piran"), 20: append([]byte(strings.Repeat("x", 16)), make([]byte, 32)...)} {
+		for at, data := range map[int][]byte{36: message.UTF16("piran"), 20: append([]byte(strings.Repeat("x", 16)), make([]byte, 32)...)} {
 			le.PutUint16(guess[at:], uint16(len(data)))
 			le.PutUint32(guess[at+4:], uint32(len(guess)))
 			guess = append(guess, data...)
 		}
-		h, _, err = c.do(cmdSessionSetup, setupBody(negTokenInit(guess)))
+		h, _, err = c.do(message.SessionSetup, setupBody(negTokenInit(guess)))
 		require.NoError(t, err)
-		if h.status == statusAccountLockedOut {
+		if Status(h.Status) == statusAccountLockedOut {
 			putOff++
 		} else {
-			require.Equal(t, statusLogonFailure, h.status)
+			require.Equal(t, statusLogonFailure, Status(h.Status))
 		}
 	}
 	require.EqualValues(t, 8, g.compared.Load())
@@ -204,7 +205,7 @@ func TestNoGuessGoesUncounted(t *testing.T) {
 func setupBody(token []byte) []byte {
 	b := make([]byte, 24, 24+len(token))
 	le.PutUint16(b, 25)
-	le.PutUint16(b[12:], headerSize+24)
+	le.PutUint16(b[12:], message.HeaderSize+24)
 	le.PutUint16(b[14:], uint16(len(token)))
 	return append(b, token...)
 }
@@ -249,16 +250,16 @@ func TestWatchersAreNotToldHiddenNames(t *testing.T) {
 	go func() { done <- s.Serve(l) }()
 	defer func() { l.Close(); s.Close(); <-done }()
 	c := dialRaw(t, l.Addr().String()).signIn().connect()
-	_, b, err := c.do(cmdCreate, createBody("", 0x81, 1, optDirectory))
+	_, b, err := c.do(message.Create, createBody("", 0x81, 1, message.OptDirectory))
 	require.NoError(t, err)
 	notify := make([]byte, 32)
 	le.PutUint16(notify, 32)
 	le.PutUint16(notify[2:], 1) // the whole tree
 	le.PutUint32(notify[4:], 4096)
 	copy(notify[8:], b[64:80])
-	h, _, err := c.do(cmdChangeNotify, notify)
+	h, _, err := c.do(message.ChangeNotify, notify)
 	require.NoError(t, err)
-	require.Equal(t, statusPending, h.status)
+	require.Equal(t, statusPending, Status(h.Status))
 	create := func(path string) {
 		f, _, err := ns.Open(files.Subject{User: 2, Via: site.SMB}, files.OpenRequest{Share: "nightlog", Path: path, Access: acl.WriteData, Sharing: 7, Disposition: files.CreateOnly})
 		require.NoError(t, err)
@@ -273,7 +274,7 @@ func TestWatchersAreNotToldHiddenNames(t *testing.T) {
 	create("public.txt")
 	h, b, err = c.receive()
 	require.NoError(t, err)
-	require.Equal(t, statusOK, h.status)
-	require.Contains(t, string(b), string(utf16le("public.txt")))
-	require.NotContains(t, string(b), string(utf16le("appointment")))
+	require.Equal(t, statusOK, Status(h.Status))
+	require.Contains(t, string(b), string(message.UTF16("public.txt")))
+	require.NotContains(t, string(b), string(message.UTF16("appointment")))
 }
