@@ -1,5 +1,6 @@
-// Package dcerpc speaks the connection-oriented RPC of C706 and MS-RPCE, as far as
-// it takes to answer MS-SRVS on the pipe \PIPE\srvsvc: which shares there are.
+// Package dcerpc speaks the connection-oriented RPC of C706 and MS-RPCE, as far as it takes to answer what desktops ask of a file server on
+// its pipes: MS-SRVS (which shares there are, who is connected and what they have open), MS-LSAT (names to SIDs and back) and a few calls of MS-SAMR (which
+// users and groups there are).
 package dcerpc
 
 import (
@@ -40,6 +41,8 @@ var ErrMalformed = errors.New("malformed RPC message")
 
 var (
 	srvsvcSyntax = syntax("\xc8\x4f\x32\x4b\x70\x16\xd3\x01\x12\x78\x5a\x47\xbf\x6e\xe1\x88", 3)
+	lsarpcSyntax = syntax("\x78\x57\x34\x12\x34\x12\xcd\xab\xef\x00\x01\x23\x45\x67\x89\xab", 0)
+	samrSyntax   = syntax("\x78\x57\x34\x12\x34\x12\xcd\xab\xef\x00\x01\x23\x45\x67\x89\xac", 1)
 	ndrSyntax    = syntax("\x04\x5d\x88\x8a\xeb\x1c\xc9\x11\x9f\xe8\x08\x00\x2b\x10\x48\x60", 2)
 )
 
@@ -50,16 +53,24 @@ func syntax(uuid string, version uint32) [20]byte {
 	return s
 }
 
+// Service is what answers on a pipe, on behalf of one caller.
+type Service interface {
+	pipe() string
+	syntax() [20]byte
+	// call runs one operation on its stub; known is false where there is no such operation. A stub that is not its shows in the reader.
+	call(op uint16, in *reader, out *writer) (known bool)
+}
+
 // Conn is one open pipe. It is not safe for use by several goroutines.
 type Conn struct {
-	service  ServerService
+	service  Service
 	contexts map[uint16]bool // presentation contexts that were accepted
 	fragment int             // most bytes the client takes in one PDU
 	call     []byte          // the stub of a request whose last fragment is still to come
 }
 
 // NewConn opens the pipe.
-func NewConn(s ServerService) *Conn {
+func NewConn(s Service) *Conn {
 	return &Conn{service: s, contexts: make(map[uint16]bool), fragment: largestFrag}
 }
 
@@ -94,7 +105,7 @@ func pdu(kind, flags byte, id uint32, body []byte) []byte {
 }
 
 // bind is C706 section 12.6.4.3; of the contexts offered, those are taken that are
-// the server service in NDR.
+// the service in NDR.
 func (c *Conn) bind(answer byte, id uint32, b []byte) ([][]byte, error) {
 	if len(b) < 12 {
 		return nil, ErrMalformed
@@ -107,7 +118,7 @@ func (c *Conn) bind(answer byte, id uint32, b []byte) ([][]byte, error) {
 	out := le.AppendUint16(nil, largestFrag)
 	out = le.AppendUint16(out, largestFrag)
 	out = le.AppendUint32(out, 1) // association group
-	const address = "\\PIPE\\srvsvc\x00"
+	address := "\\PIPE\\" + c.service.pipe() + "\x00"
 	out = le.AppendUint16(out, uint16(len(address)))
 	out = append(out, address...)
 	for (len(out)+headerSize)%4 != 0 {
@@ -120,7 +131,7 @@ func (c *Conn) bind(answer byte, id uint32, b []byte) ([][]byte, error) {
 			return nil, ErrMalformed
 		}
 		context, transfers := le.Uint16(b), int(b[2])
-		known := [20]byte(b[4:24]) == srvsvcSyntax
+		known := [20]byte(b[4:24]) == c.service.syntax()
 		if b = b[24:]; len(b) < 20*transfers {
 			return nil, ErrMalformed
 		}
@@ -180,14 +191,14 @@ func (c *Conn) request(flags byte, id uint32, b []byte) ([][]byte, error) {
 	if !c.contexts[context] {
 		return fault(faultContext), nil
 	}
-	out, known, err := c.service.call(op, stub)
-	switch {
+	in, out := &reader{b: stub}, &writer{}
+	switch known := c.service.call(op, in, out); {
 	case !known:
 		return fault(faultOpRange), nil
-	case err != nil:
+	case in.err != nil:
 		return fault(faultBadStub), nil
 	}
-	return c.fragments(id, context, out), nil
+	return c.fragments(id, context, out.b), nil
 }
 
 // fragments parts an answer into PDUs the client takes.

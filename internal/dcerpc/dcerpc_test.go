@@ -20,15 +20,15 @@ func requestPDU(op uint16, stub []byte) []byte {
 }
 
 func enumStub(level uint32) []byte {
-	w := &ndrWriter{}
+	w := &writer{}
 	for _, v := range []uint32{0, level, level, 1, 0, 0, 0xffffffff, 0} {
 		w.u32(v)
 	}
 	return w.b
 }
 
-func service(n int) ServerService {
-	return ServerService{Name: "larkfell", Shares: func() (out []Share) {
+func service(n int) *ServerService {
+	return &ServerService{Name: "larkfell", Shares: func() (out []Share) {
 		for i := range n {
 			out = append(out, Share{Name: fmt.Sprintf("plates-%d", i), Comment: "Raw plates"})
 		}
@@ -52,7 +52,7 @@ func TestBindAndFaults(t *testing.T) {
 	out, err = c.Handle(requestPDU(opShareEnum, []byte{1, 2, 3}))
 	require.NoError(t, err)
 	require.EqualValues(t, faultBadStub, le.Uint32(out[0][headerSize+8:]))
-	out, err = c.Handle(requestPDU(opShareEnum, enumStub(502)))
+	out, err = c.Handle(requestPDU(opShareEnum, enumStub(503)))
 	require.NoError(t, err)
 	require.EqualValues(t, errorInvalidLevel, le.Uint32(out[0][len(out[0])-4:]))
 }

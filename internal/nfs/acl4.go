@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 
+	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/posix"
@@ -108,57 +109,25 @@ func unixACL(o *files.Object) []ace4 {
 }
 
 func posixACEs(numbers *site.HostNumbers, list posix.ACL, dir bool, flags uint32) []ace4 {
-	mask := func(perm uint32) acl.Mask {
-		m := acl.ReadAttributes | acl.ReadACL | acl.Synchronize
-		if perm&posix.Read != 0 {
-			m |= acl.ReadData
+	var out []ace4
+	for _, g := range list.Grants() {
+		a := ace4{kind: aceAllow, flags: flags, mask: access.MaskOf(g, dir)}
+		if g.Deny {
+			a.kind = aceDen
 		}
-		if perm&posix.Write != 0 {
-			m |= acl.WriteData | acl.AppendData
-			if dir {
-				m |= acl.DeleteChild
-			}
-		}
-		if perm&posix.Exec != 0 {
-			m |= acl.Execute
-		}
-		return m
-	}
-	bits := func(perm uint32) acl.Mask { return mask(perm) &^ mask(0) }
-	most := uint32(7)
-	for _, e := range list {
-		if e.Tag == posix.Mask {
-			most = e.Perm
-		}
-	}
-	var out, denies []ace4
-	add := func(kind uint32, m acl.Mask, who string, more uint32) ace4 { return ace4{kind, flags | more, m, who} }
-	for _, e := range list {
-		switch e.Tag {
+		switch g.Tag {
 		case posix.UserObj:
-			if missing := bits(^e.Perm & 7); missing != 0 {
-				out = append(out, add(aceDen, missing, "OWNER@", 0))
-			}
-			out = append(out, add(aceAllow, mask(e.Perm)|acl.WriteAttributes|acl.WriteACL, "OWNER@", 0))
+			a.who = "OWNER@"
 		case posix.User:
-			who := whoUser(numbers, e.ID)
-			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
-				out = append(out, add(aceDen, missing, who, 0))
-			}
-			out = append(out, add(aceAllow, mask(e.Perm&most), who, 0))
-		case posix.GroupObj, posix.Group:
-			who := "GROUP@"
-			if e.Tag == posix.Group {
-				who = whoGroup(numbers, e.ID)
-			}
-			out = append(out, add(aceAllow, mask(e.Perm&most), who, aceGroup))
-			if missing := bits(^(e.Perm & most) & 7); missing != 0 {
-				denies = append(denies, add(aceDen, missing, who, aceGroup))
-			}
-		case posix.Other:
-			out = append(out, denies...)
-			out = append(out, add(aceAllow, mask(e.Perm), "EVERYONE@", 0))
+			a.who = whoUser(numbers, g.ID)
+		case posix.GroupObj:
+			a.who, a.flags = "GROUP@", flags|aceGroup
+		case posix.Group:
+			a.who, a.flags = whoGroup(numbers, g.ID), flags|aceGroup
+		default:
+			a.who = "EVERYONE@"
 		}
+		out = append(out, a)
 	}
 	return out
 }
@@ -222,11 +191,8 @@ func (s *Server) toEntries(numbers *site.HostNumbers, aces []ace4, dir bool) ([]
 			}
 			e.Who = identity.UserPrincipal(d.Users()[i].ID)
 		}
-		for _, before := range out {
-			apart := before.Who.Kind == identity.KindUser && e.Who.Kind == identity.KindUser && before.Who != e.Who
-			if e.Deny && !before.Deny && !apart && before.Bits(dir)&e.Bits(dir) != 0 {
-				return nil, errACL
-			}
+		if acl.OrderCounts(out, e, dir) {
+			return nil, errACL
 		}
 		out = append(out, e)
 	}

@@ -9,7 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/live"
 )
 
@@ -199,6 +201,33 @@ func (s *Service) CloseOpened(ctx context.Context, by Actor, doors live.Doors, i
 		}
 	}
 	return noOpen(id)
+}
+
+// EndOverWire is EndConnected for an administrator who asks for it over SMB.
+func (s *Service) EndOverWire(ctx context.Context, by identity.ID, doors live.Doors, id string) error {
+	who, err := s.administrator(by)
+	if err != nil {
+		return err
+	}
+	return s.EndConnected(ctx, who, doors, id)
+}
+
+// CloseOverWire is CloseOpened for one who does.
+func (s *Service) CloseOverWire(ctx context.Context, by identity.ID, doors live.Doors, id string) error {
+	who, err := s.administrator(by)
+	if err != nil {
+		return err
+	}
+	return s.CloseOpened(ctx, who, doors, id)
+}
+
+// administrator is an administrator as one who acts.
+func (s *Service) administrator(id identity.ID) (Actor, error) {
+	u := s.Policy().Directory.User(id)
+	if u == nil || u.Role != identity.Administrator {
+		return Actor{}, files.ErrDenied
+	}
+	return Actor{ID: u.ID, Name: u.Name, Role: u.Role}, nil
 }
 
 func noSession(id string) error {

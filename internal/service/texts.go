@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/binary"
-	"fmt"
 	"strconv"
 	"strings"
 
@@ -54,61 +52,6 @@ func (n byName) Read(name string, group bool) (identity.Principal, error) {
 	return n.s.Principal("text", kind+name)
 }
 
-// bySID spells principals for SDDL. The special ones have SIDs of the standard, MS-DTYP section
-// 2.4.2.4; those of users and groups begin with the gateway's own, and end with the number
-// of the record.
-type bySID struct{ s *Service }
-
-const (
-	sidEveryone = "S-1-1-0"
-	sidOwner    = "S-1-3-4" // OWNER_RIGHTS
-	sidGroup    = "S-1-3-1" // CREATOR_GROUP
-	firstUser   = 1 << 28
-	firstGroup  = 2 << 28
-)
-
-// domain is the gateway's own SID: made from its key, so that it is always the same.
-func (b bySID) domain() string {
-	sum := b.s.keys.Derive("SID")
-	return fmt.Sprintf("S-1-5-21-%d-%d-%d", binary.BigEndian.Uint32(sum[:]), binary.BigEndian.Uint32(sum[4:]), binary.BigEndian.Uint32(sum[8:]))
-}
-
-func (b bySID) Spell(who identity.Principal) (string, error) {
-	switch who.Kind {
-	case identity.KindOwner:
-		return sidOwner, nil
-	case identity.KindOwningGroup:
-		return sidGroup, nil
-	case identity.KindEveryone:
-		return sidEveryone, nil
-	case identity.KindGroup:
-		return fmt.Sprintf("%s-%d", b.domain(), firstGroup+int64(who.ID)), nil
-	}
-	return fmt.Sprintf("%s-%d", b.domain(), firstUser+int64(who.ID)), nil
-}
-
-func (b bySID) Read(sid string, _ bool) (identity.Principal, error) {
-	switch strings.ToUpper(sid) {
-	case "WD", sidEveryone:
-		return identity.Everyone, nil
-	case "OW", sidOwner:
-		return identity.Owner, nil
-	case "CG", sidGroup:
-		return identity.OwningGroup, nil
-	}
-	last, ours := strings.CutPrefix(strings.ToUpper(sid), b.domain()+"-")
-	n, err := strconv.ParseInt(last, 10, 64)
-	d := b.s.Policy().Directory
-	switch {
-	case !ours || err != nil:
-	case n >= firstGroup && d.Group(identity.ID(n-firstGroup)) != nil:
-		return identity.GroupPrincipal(identity.ID(n - firstGroup)), nil
-	case n >= firstUser && d.User(identity.ID(n-firstUser)) != nil:
-		return identity.UserPrincipal(identity.ID(n - firstUser)), nil
-	}
-	return identity.Principal{}, fmt.Errorf("%s is nobody here", sid)
-}
-
 // ListText writes what is explicit on a path in an open form; getfacl's is what the object carries,
 // where modes decide.
 func (s *Service) ListText(full string, as Format) (string, error) {
@@ -135,7 +78,7 @@ func (s *Service) ListText(full string, as Format) (string, error) {
 	case NFS4Text:
 		return acl.NFS4Text(rule.Entries, byName{s})
 	case SDDL:
-		text, err := acl.SDDL(rule.Cut, rule.Entries, bySID{s})
+		text, err := acl.SDDL(rule.Cut, rule.Entries, SIDs{s})
 		return text + "\n", err
 	}
 	return "", invalid("format", "%q is not one of nfs4, sddl, getfacl", as)
@@ -154,7 +97,7 @@ func (s *Service) ReadListText(ctx context.Context, by Actor, full string, as Fo
 	case NFS4Text:
 		entries, err = acl.ParseNFS4Text(text, byName{s})
 	case SDDL:
-		cut, entries, err = acl.ParseSDDL(text, bySID{s})
+		cut, entries, err = acl.ParseSDDL(text, SIDs{s})
 	default:
 		return invalid("format", "%q is not one of nfs4, sddl", as)
 	}

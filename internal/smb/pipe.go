@@ -5,7 +5,6 @@ import (
 	"strings"
 	"sync"
 
-	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/dcerpc"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/smb/message"
@@ -75,25 +74,14 @@ func (r *request) createPipe(rawName []byte) (*reply, error) {
 	if !ok {
 		return nil, statusObjectNameInvalid
 	}
-	if !strings.EqualFold(strings.TrimPrefix(name, `\`), "srvsvc") {
+	name = strings.ToLower(strings.TrimPrefix(name, `\`))
+	answers := r.service(name)
+	if answers == nil {
 		return nil, statusObjectNameNotFound
 	}
-	sub := r.c.subject(r.sess.user)
-	srv := r.c.srv
-	o, status := r.keep(&open{pipe: &pipe{name: "srvsvc", c: r.c, rpc: dcerpc.NewConn(dcerpc.ServerService{
-		Name:   srv.Name,
-		Shares: func() []dcerpc.Share { return announced(srv.Files.Announced(sub)) },
-	})}})
+	o, status := r.keep(&open{pipe: &pipe{name: name, c: r.c, rpc: dcerpc.NewConn(answers)}})
 	if status != statusOK {
 		return nil, status
 	}
 	return answer(&message.CreateResponse{Action: uint32(files.Opened), FileFacts: message.FileFacts{Attributes: message.AttrNormal}, ID: message.FileID{Persistent: o.id, Volatile: o.id}}), nil
-}
-
-func announced(shares []site.Share) []dcerpc.Share {
-	out := make([]dcerpc.Share, 0, len(shares)+1)
-	for _, s := range shares {
-		out = append(out, dcerpc.Share{Name: s.Name, Comment: s.Description})
-	}
-	return append(out, dcerpc.Share{Name: "IPC$", Comment: "Remote procedure calls", Pipes: true})
 }

@@ -31,7 +31,7 @@ func (r *request) queryInfo(m *message.QueryInfoRequest) (*reply, error) {
 	case message.AboutVolume:
 		data, least, err = r.volumeInfo(o, m.Class)
 	case message.AboutSecurity:
-		return nil, statusNotSupported
+		return r.securityInfo(o, m)
 	case message.AboutQuota:
 		data, err = r.quotaInfo(o, m.Input, size)
 	default:
@@ -141,7 +141,7 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		return m.Append(nil), leastLabel, nil
 	case message.VolumeAttributes:
 		// The one name that clients take to mean large files and long names.
-		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeQuotas, MostName: 255, Name: message.UTF16("NTFS")}
+		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas, MostName: 255, Name: message.UTF16("NTFS")}
 		return m.Append(nil), leastKind, nil
 	case message.VolumeSizeInfo:
 		b = size.Append(nil)

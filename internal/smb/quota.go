@@ -4,17 +4,14 @@ import (
 	"context"
 	"slices"
 
+	"amber.example/gatekeeper/internal/core/descriptor"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
-// Limits is what quotas over SMB need of the records: how users are spelled as SIDs, and that administrators set limits.
+// Limits is what quotas over SMB need of the records: that administrators set limits.
 type Limits interface {
-	// SIDOf spells a user, MS-DTYP section 2.4.2.2.
-	SIDOf(user identity.ID) []byte
-	// UserOfSID is whom a SID means; 0 for nobody here.
-	UserOfSID(sid []byte) identity.ID
 	// SetQuota sets what a user may store in the folder of a share, in bytes; nil for no bound. An error wraps files.ErrDenied
 	// where whoever asks may not.
 	SetQuota(ctx context.Context, by identity.ID, share string, user identity.ID, soft, hard *int64) error
@@ -39,7 +36,7 @@ func (r *request) quotaInfo(o *open, input []byte, size int) ([]byte, error) {
 	everybody := len(asked.SIDs) == 0
 	if !everybody {
 		for _, sid := range asked.SIDs {
-			user := l.UserOfSID(sid)
+			user := r.userOf(sid)
 			if _, told := quotas[user]; told {
 				users = append(users, user)
 			}
@@ -59,7 +56,7 @@ func (r *request) quotaInfo(o *open, input []byte, size int) ([]byte, error) {
 	out, told := message.NewQuotas(), identity.ID(0)
 	for _, user := range users {
 		q := quotas[user]
-		entry := quotaEntry(&q, l.SIDOf(user))
+		entry := quotaEntry(&q, r.sidOf(user))
 		if len(out.Bytes())+out.QuotaSize(&entry) > size {
 			break
 		}
@@ -80,6 +77,28 @@ func (r *request) quotaInfo(o *open, input []byte, size int) ([]byte, error) {
 		return nil, statusNoMoreEntries
 	}
 	return out.Bytes(), nil
+}
+
+// sidOf packs the SID of a user.
+func (r *request) sidOf(user identity.ID) []byte {
+	b, err := r.c.srv.Names.SID(identity.UserPrincipal(user)).Append(nil)
+	if err != nil {
+		return nil
+	}
+	return b
+}
+
+// userOf is whom a packed SID means; 0 for nobody here.
+func (r *request) userOf(packed []byte) identity.ID {
+	sid, n, err := descriptor.ParseSID(packed)
+	if err != nil || n != len(packed) {
+		return 0
+	}
+	who, known := r.c.srv.Names.Who(sid)
+	if !known || who.Kind != identity.KindUser {
+		return 0
+	}
+	return who.ID
 }
 
 func quotaEntry(q *files.Quota, sid []byte) message.Quota {
@@ -103,7 +122,7 @@ func (r *request) setQuotaInfo(o *open, b []byte) error {
 		return statusInvalidParameter
 	}
 	for _, q := range wanted {
-		user := l.UserOfSID(q.SID)
+		user := r.userOf(q.SID)
 		if user == 0 {
 			return statusInvalidSID
 		}

@@ -31,9 +31,11 @@ type Accounts interface {
 
 // Config is what a Server is made from.
 type Config struct {
-	Name       string // as the server calls itself
-	Policy     func() *site.Policy
-	Accounts   Accounts
+	Name     string // as the server calls itself
+	Policy   func() *site.Policy
+	Accounts Accounts
+	Names    Names
+	Administrators
 	Limits     Limits // nil: no quotas are told or set
 	Files      *files.Namespace
 	Meter      *meter.Meter // counts what is asked; nil for nothing

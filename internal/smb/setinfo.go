@@ -19,6 +19,8 @@ func (r *request) setInfo(m *message.SetInfoRequest) (*reply, error) {
 		err = statusNotSupported
 	case m.About == message.AboutFile:
 		err = r.setFileInfo(o.handle, m.Class, m.Data)
+	case m.About == message.AboutSecurity:
+		err = r.setSecurity(o, m)
 	case m.About == message.AboutQuota:
 		err = r.setQuotaInfo(o, m.Data)
 	default:

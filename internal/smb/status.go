@@ -20,6 +20,10 @@ const (
 	statusNoMoreEntries          Status = 0x8000001a
 	statusInvalidSID             Status = 0xc0000078
 	statusInvalidInfoClass       Status = 0xc0000003
+	statusBufferTooSmall         Status = 0xc0000023
+	statusNoneMapped             Status = 0xc0000073
+	statusInvalidOwner           Status = 0xc000005a
+	statusInvalidSecurityDescr   Status = 0xc0000079
 	statusInfoLengthMismatch     Status = 0xc0000004
 	statusInvalidParameter       Status = 0xc000000d
 	statusNoSuchFile             Status = 0xc000000f

@@ -161,3 +161,18 @@ func (e *Entry) Verb() string {
 	}
 	return "allow"
 }
+
+// OrderCounts says whether an entry that denies means something else after those before it than it does here, where what denies counts first: one
+// of them allows what it denies, to somebody whom both may be about.
+func OrderCounts(before []Entry, e Entry, dir bool) bool {
+	if !e.Deny {
+		return false
+	}
+	for _, b := range before {
+		apart := b.Who.Kind == identity.KindUser && e.Who.Kind == identity.KindUser && b.Who != e.Who
+		if !b.Deny && !apart && b.Bits(dir)&e.Bits(dir) != 0 {
+			return true
+		}
+	}
+	return false
+}

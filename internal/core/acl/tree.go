@@ -348,10 +348,45 @@ func (a *ACL) Without(gone []*Ace) *ACL {
 	return rest
 }
 
-// InheritedEntries lists what a path inherits, as the entries that would say the
-// same if they were written on it: what has run out on the way down is left out.
-func (t *Tree) InheritedEntries(path string, file bool) []Entry {
-	var out []Entry
+// Borne is an entry as it bears on a path or on what is below it.
+type Borne struct {
+	Entry
+	Inherited bool
+}
+
+// Bearing lists all that bears on a path and on what will be made below it, in the order in which it counts: what is written there, then what
+// it inherits, as the entries that would say the same if they were written there. What has run out on the way down is left out.
+func (t *Tree) Bearing(path string, file bool) (out []Borne) {
+	t.bearing(path, file, func(r *Rule, dist int) {
+		for _, deny := range []bool{true, false} {
+			for _, e := range r.Entries {
+				if e.Deny != deny {
+					continue
+				}
+				if dist == 0 {
+					out = append(out, Borne{e, false})
+				} else if e.Applies = e.inherited(dist, file); e.Applies != 0 {
+					out = append(out, Borne{e, true})
+				}
+			}
+		}
+	})
+	return out
+}
+
+// inherited is how far an entry reaches from an object so many steps below the path it is written on.
+func (e *Entry) inherited(dist int, file bool) (applies Applies) {
+	if e.Reaches(dist, file) {
+		applies |= Here
+	}
+	if !file && e.Applies&DirectOnly == 0 {
+		applies |= e.Applies & (Subfolders | Files)
+	}
+	return applies
+}
+
+// bearing tells of the rules that bear on a path, the nearest first, and how far each is.
+func (t *Tree) bearing(path string, file bool, each func(r *Rule, dist int)) {
 	w := t.Start(path, file)
 	for w.Next() && !w.Last {
 	}
@@ -360,26 +395,21 @@ func (t *Tree) InheritedEntries(path string, file bool) []Entry {
 		if n.rule == nil {
 			continue
 		}
-		if dist > 0 {
-			for _, e := range n.rule.Entries {
-				here := e.Reaches(dist, file)
-				below := !file && e.Applies&DirectOnly == 0 && e.Applies&(Subfolders|Files) != 0
-				applies := Applies(0)
-				if here {
-					applies |= Here
-				}
-				if below {
-					applies |= e.Applies & (Subfolders | Files)
-				}
-				if applies != 0 {
-					e.Applies = applies
-					out = append(out, e)
-				}
-			}
-		}
-		if n.rule.Cut {
+		if each(n.rule, dist); n.rule.Cut {
 			break
 		}
 	}
+}
+
+// InheritedEntries lists what a path inherits, as the entries that would say the
+// same if they were written on it: what has run out on the way down is left out.
+func (t *Tree) InheritedEntries(path string, file bool) (out []Entry) {
+	t.bearing(path, file, func(r *Rule, dist int) {
+		for _, e := range r.Entries {
+			if e.Applies = e.inherited(dist, file); dist > 0 && e.Applies != 0 {
+				out = append(out, e)
+			}
+		}
+	})
 	return out
 }

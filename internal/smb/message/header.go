@@ -154,12 +154,25 @@ func (t *Transform) Append(b []byte) []byte {
 }
 
 // ErrorResponse is the body of a response that has no other, MS-SMB2 section 2.2.2.
-type ErrorResponse struct{ Data []byte }
+type ErrorResponse struct {
+	Contexts byte // how many there are in Data; 0 where it is no list of contexts
+	Data     []byte
+}
+
+// TooSmall is the answer to who gave less room than is needed, MS-SMB2 section 2.2.2: with dialect 3.1.1 as a context of section 2.2.2.1.
+func TooSmall(needed int, contexts bool) *ErrorResponse {
+	b := le.AppendUint32(nil, uint32(needed))
+	if !contexts {
+		return &ErrorResponse{Data: b}
+	}
+	return &ErrorResponse{Contexts: 1, Data: append([]byte{4, 0, 0, 0, 0, 0, 0, 0}, b...)}
+}
 
 // Parse reads one.
 func (m *ErrorResponse) Parse(msg []byte) error {
 	f := bodyOf(msg, 9)
-	f.skip(2)
+	m.Contexts = f.u8()
+	f.skip(1)
 	n := int(f.u32())
 	if m.Data = nil; n > 0 {
 		m.Data = f.take(n)
@@ -170,7 +183,7 @@ func (m *ErrorResponse) Parse(msg []byte) error {
 // Append puts one.
 func (m *ErrorResponse) Append(b []byte) []byte {
 	b = le.AppendUint16(b, 9)
-	b = le.AppendUint16(b, 0)
+	b = append(b, m.Contexts, 0)
 	b = le.AppendUint32(b, uint32(len(m.Data)))
 	if len(m.Data) == 0 {
 		return append(b, 0)

@@ -104,6 +104,9 @@ const (
 	PartDACL  = 0x4
 	PartSACL  = 0x8
 	PartLabel = 0x10
+
+	PartUnprotected = 0x20000000
+	PartProtected   = 0x80000000
 )
 
 // QueryInfoRequest is MS-SMB2 section 2.2.37.

@@ -1,0 +1,237 @@
+#!/usr/bin/python3
+"""What a desktop asks of a file server beside files, by a client from other hands: python3-impacket, on one connection.
+
+  desktop.py PORT USER         then type:
+    acl SHARE/PATH             owner, group and list of entries, names looked up
+    grant SHARE/PATH WHO MASK FLAGS, deny ..., cut SHARE/PATH, chown SHARE/PATH WHO, again SHARE/PATH (writes back what it read), raw SHARE/PATH HEX
+    sids NAME..., names SID...           MS-LSAT
+    users, groups, memberships NAME      MS-SAMR
+    shares, sessions, files              MS-SRVS, as administrators see them
+    share NAME, close FILE, end CLIENT USER
+    open SHARE/PATH, quit
+
+The password comes from SMB_PASSWORD; without it, it is that of the demo. A command that is refused prints why and goes on.
+"""
+
+import os
+import shlex
+import sys
+
+from impacket.dcerpc.v5 import lsad, lsat, samr, srvs, transport
+from impacket.dcerpc.v5.dtypes import MAXIMUM_ALLOWED, NULL, RPC_SID
+from impacket.ldap import ldaptypes
+from impacket.smbconnection import SMBConnection
+from impacket.smb3structs import FILE_OPEN, FILE_SHARE_DELETE, FILE_SHARE_READ, FILE_SHARE_WRITE, SMB2_0_INFO_SECURITY
+
+OWNER, GROUP, DACL = 1, 2, 4
+PROTECTED, INHERITED = 0x1000, 0x10
+
+
+class Desk:
+    def __init__(self, port, user, password):
+        self.port, self.user, self.password = port, user, password
+        self.conn = SMBConnection("larkfell", "127.0.0.1", sess_port=port, preferredDialect=0x0300)
+        self.conn.login(user, password)
+        self.smb = self.conn.getSMBServer()
+        self.pipes = {}
+        self.trees = {}
+
+    def rpc(self, pipe, uuid):
+        if pipe not in self.pipes:
+            t = transport.SMBTransport("127.0.0.1", self.port, "\\" + pipe, smb_connection=self.conn)
+            dce = t.get_dce_rpc()
+            dce.connect()
+            dce.bind(uuid)
+            self.pipes[pipe] = dce
+        return self.pipes[pipe]
+
+    def lsa(self):
+        dce = self.rpc("lsarpc", lsat.MSRPC_UUID_LSAT)
+        return dce, lsad.hLsarOpenPolicy2(dce, MAXIMUM_ALLOWED | lsat.POLICY_LOOKUP_NAMES)["PolicyHandle"]
+
+    def sids(self, names):
+        dce, policy = self.lsa()
+        out = []
+        for name in names:
+            r = lsat.hLsarLookupNames3(dce, policy, [name])
+            out.append(r["TranslatedSids"]["Sids"][0]["Sid"].formatCanonical())
+        return out
+
+    def names(self, sids):
+        dce, policy = self.lsa()
+        try:
+            r = lsat.hLsarLookupSids2(dce, policy, sids)
+        except lsat.DCERPCSessionError as e:
+            if not e.packet:
+                raise
+            r = e.packet  # some, or none, are known
+        domains = [d["Name"] for d in r["ReferencedDomains"]["Domains"]]
+        out = []
+        for t in r["TranslatedNames"]["Names"]:
+            i = t["DomainIndex"]
+            domain = domains[i] if 0 <= i < len(domains) else ""
+            out.append((domain + "\\" if domain else "") + t["Name"])
+        return out
+
+    def tree(self, share):
+        if share not in self.trees:
+            self.trees[share] = self.conn.connectTree(share)
+        return self.trees[share]
+
+    def with_file(self, path, access, use):
+        share, _, rest = path.partition("/")
+        tree = self.tree(share)
+        fid = self.smb.create(tree, rest.replace("/", "\\"), access, FILE_SHARE_READ | FILE_SHARE_WRITE | FILE_SHARE_DELETE, 0, FILE_OPEN, 0)
+        try:
+            return use(tree, fid)
+        finally:
+            self.smb.close(tree, fid)
+
+    def descriptor(self, path, parts=OWNER | GROUP | DACL):
+        def ask(tree, fid):
+            return self.smb.queryInfo(tree, fid, infoType=SMB2_0_INFO_SECURITY, fileInfoClass=0, additionalInformation=parts)
+        return ldaptypes.SR_SECURITY_DESCRIPTOR(self.with_file(path, 0x20080, ask))
+
+    def write(self, path, raw, parts, access=0x60080):
+        def set_(tree, fid):
+            self.smb.setInfo(tree, fid, infoType=SMB2_0_INFO_SECURITY, fileInfoClass=0, inputBlob=raw, additionalInformation=parts)
+        self.with_file(path, access, set_)
+
+    def change(self, path, how, parts=DACL, access=0x60080):
+        d = self.descriptor(path)
+        how(d)
+        self.write(path, d.getData(), parts, access)
+
+
+def ace(kind, sid, mask, flags):
+    a = ldaptypes.ACE()
+    a["AceType"], a["AceFlags"] = kind, flags
+    inner = ldaptypes.ACCESS_ALLOWED_ACE() if kind == 0 else ldaptypes.ACCESS_DENIED_ACE()
+    inner["Mask"] = ldaptypes.ACCESS_MASK()
+    inner["Mask"]["Mask"] = mask
+    inner["Sid"] = ldaptypes.LDAP_SID()
+    inner["Sid"].fromCanonical(sid)
+    a["Ace"] = inner
+    return a
+
+
+def run(desk, words):
+    command, args = words[0], words[1:]
+    if command == "acl":
+        d = desk.descriptor(args[0])
+        aces = [(a["AceType"], a["AceFlags"], a["Ace"]["Mask"]["Mask"], a["Ace"]["Sid"].formatCanonical()) for a in d["Dacl"]["Data"]]
+        owner, group = d["OwnerSid"].formatCanonical(), d["GroupSid"].formatCanonical()
+        names = desk.names([owner, group] + [a[3] for a in aces])
+        print("owner", names[0])
+        print("group", names[1])
+        if d["Control"] & PROTECTED:
+            print("inherits nothing")
+        for (kind, flags, mask, _), name in zip(aces, names[2:]):
+            print("deny " if kind else "allow", name, f"0x{mask:06x}", f"0x{flags:02x}")
+    elif command in ("grant", "deny"):
+        sid = desk.sids([args[1]])[0]
+        new = ace(int(command == "deny"), sid, int(args[2], 0), int(args[3], 0))
+        desk.change(args[0], lambda d: d["Dacl"]["Data"].insert(0 if command == "deny" else len(d["Dacl"]["Data"]), new))
+        print("done")
+    elif command == "cut":
+        def cut(d):
+            d["Control"] |= PROTECTED
+            for a in d["Dacl"]["Data"]:
+                a["AceFlags"] &= ~INHERITED
+        desk.change(args[0], cut)
+        print("done")
+    elif command == "again":
+        desk.change(args[0], lambda d: None)
+        print("done")
+    elif command == "raw":
+        desk.write(args[0], bytes.fromhex(args[1]), DACL)
+        print("done")
+    elif command == "chown":
+        sid = desk.sids([args[1]])[0]
+
+        def give(d):
+            d["OwnerSid"] = ldaptypes.LDAP_SID()
+            d["OwnerSid"].fromCanonical(sid)
+        desk.change(args[0], give, OWNER, 0xA0080)
+        print("done")
+    elif command == "sids":
+        for sid in desk.sids(args):
+            print(sid)
+    elif command == "names":
+        for name in desk.names(args):
+            print(name)
+    elif command in ("users", "groups", "memberships"):
+        dce = desk.rpc("samr", samr.MSRPC_UUID_SAMR)
+        server = samr.hSamrConnect5(dce)["ServerHandle"]
+        domains = [d["Name"] for d in samr.hSamrEnumerateDomainsInSamServer(dce, server)["Buffer"]["Buffer"]]
+        sid = samr.hSamrLookupDomainInSamServer(dce, server, domains[0])["DomainId"]
+        domain = samr.hSamrOpenDomain(dce, server, domainId=sid)["DomainHandle"]
+        if command == "memberships":
+            rid = samr.hSamrLookupNamesInDomain(dce, domain, [args[0]])["RelativeIds"]["Element"][0]["Data"]
+            user = samr.hSamrOpenUser(dce, domain, MAXIMUM_ALLOWED, rid)["UserHandle"]
+            print("called", samr.hSamrQueryInformationUser(dce, user, samr.USER_INFORMATION_CLASS.UserFullNameInformation)["Buffer"]["FullName"]["FullName"])
+            direct = [g["RelativeId"] for g in samr.hSamrGetGroupsForUser(dce, user)["Groups"]["Groups"]]
+            array = samr.SAMPR_PSID_ARRAY()
+            element, whose = samr.PSAMPR_SID_INFORMATION(), RPC_SID()
+            whose.fromCanonical(f"{sid.formatCanonical()}-{rid}")
+            element["SidPointer"] = whose
+            array["Sids"].append(element)
+            array["Count"] = 1
+            aliases = [a["Data"] for a in samr.hSamrGetAliasMembership(dce, domain, array)["Membership"]["Element"]]
+            assert sorted(direct) == sorted(aliases), (direct, aliases)
+            if direct:
+                for name in samr.hSamrLookupIdsInDomain(dce, domain, direct)["Names"]["Element"]:
+                    print(name["Data"])
+        else:
+            enumerate_ = samr.hSamrEnumerateUsersInDomain if command == "users" else samr.hSamrEnumerateAliasesInDomain
+            for u in enumerate_(dce, domain)["Buffer"]["Buffer"]:
+                print(u["Name"])
+    elif command in ("shares", "share", "sessions", "files", "close", "end"):
+        dce = desk.rpc("srvsvc", srvs.MSRPC_UUID_SRVS)
+        if command == "shares":
+            for s in srvs.hNetrShareEnum(dce, 502)["InfoStruct"]["ShareInfo"]["Level502"]["Buffer"]:
+                print(s["shi502_netname"][:-1], s["shi502_type"] & 0xFFFFFFFF, s["shi502_path"][:-1], s["shi502_current_uses"])
+        elif command == "share":
+            s = srvs.hNetrShareGetInfo(dce, args[0] + "\x00", 502)["InfoStruct"]["ShareInfo502"]
+            d = ldaptypes.SR_SECURITY_DESCRIPTOR(b"".join(s["shi502_security_descriptor"]))
+            sids = [a["Ace"]["Sid"].formatCanonical() for a in d["Dacl"]["Data"]]
+            for a, name in zip(d["Dacl"]["Data"], desk.names(sids)):
+                print("deny " if a["AceType"] else "allow", name, f"0x{a['Ace']['Mask']['Mask']:06x}")
+        elif command == "sessions":
+            for s in srvs.hNetrSessionEnum(dce, NULL, NULL, 502)["InfoStruct"]["SessionInfo"]["Level502"]["Buffer"]:
+                print(s["sesi502_cname"][:-1], s["sesi502_username"][:-1], s["sesi502_num_opens"])
+        elif command == "files":
+            for f in srvs.hNetrFileEnum(dce, NULL, NULL, 3)["InfoStruct"]["FileInfo"]["Level3"]["Buffer"]:
+                print(f["fi3_id"], f["fi3_permissions"], f["fi3_num_locks"], f["fi3_path_name"][:-1], f["fi3_username"][:-1])
+        elif command == "close":
+            srvs.hNetrFileClose(dce, int(args[0]))
+            print("done")
+        else:
+            srvs.hNetrSessionDel(dce, args[0] + "\x00", args[1] + "\x00")
+            print("done")
+    elif command == "open":
+        share, _, rest = args[0].partition("/")
+        desk.smb.create(desk.tree(share), rest.replace("/", "\\"), 0x120089, 7, 0, FILE_OPEN, 0)
+        print("open")
+    else:
+        print("there is no", command)
+
+
+def main():
+    port, user = int(sys.argv[1]), sys.argv[2]
+    desk = Desk(port, user, os.environ.get("SMB_PASSWORD") or f"{user}-at-larkfell")
+    print("signed in", flush=True)
+    for line in sys.stdin:
+        words = shlex.split(line)
+        if not words:
+            continue
+        if words[0] == "quit":
+            break
+        try:
+            run(desk, words)
+        except Exception as e:  # what is refused is what is looked for
+            print("refused:", str(e).replace("\n", " ") or repr(e))
+        sys.stdout.flush()
+
+
+main()
