@@ -31,6 +31,8 @@ type Handle struct {
 	writeThrough bool
 	created      bool
 	holder       any
+	lease        *Lease // guarded by Namespace.mu; leased says without it whether there is one
+	leased       atomic.Bool
 	info         Info // as opened
 	of           *openFile
 	toldRead     atomic.Bool
@@ -298,6 +300,7 @@ func (h *Handle) close() error {
 	n.mu.Lock()
 	delete(h.of.handles, h)
 	delete(h.folder.handles, h)
+	h.leave()
 	if h.deleteOnClose {
 		h.of.deletePending = true
 	}

@@ -78,6 +78,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	}
 	n := 0
 	h.did(Wrote, &h.toldWrote)
+	h.alters()
 	err := h.use(func(fd int) (err error) {
 		if err := h.altering(fd); err != nil {
 			return err
@@ -147,6 +148,7 @@ func (h *Handle) Truncate(size int64) error {
 		return ErrInvalid
 	}
 	h.touched()
+	h.alters()
 	return h.use(func(fd int) error {
 		if err := h.altering(fd); err != nil {
 			return err

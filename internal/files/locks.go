@@ -181,6 +181,7 @@ func (h *Handle) HasLocks(owner any) bool {
 // Lock locks a range, or gives ErrLocked and a channel that is closed when some lock
 // on the file has gone and it is worth trying again.
 func (h *Handle) Lock(r Range) (freed <-chan struct{}, err error) {
+	h.alters() // who has read what is locked has to ask again
 	if err := h.check(0); err != nil {
 		return nil, err
 	}

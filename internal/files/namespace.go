@@ -301,6 +301,8 @@ type openFile struct {
 	handles       map[*Handle]struct{}
 	deletePending bool
 	locks         rangeLocks
+	leases        []*Lease
+	leased        atomic.Int32 // how many of them
 }
 
 // under says whether path is dir or below it.

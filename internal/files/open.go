@@ -57,9 +57,11 @@ type OpenRequest struct {
 	File          bool // must not be one
 	DeleteOnClose bool
 	WriteThrough  bool
-	Attributes    uint32  // of what is made
-	Mode          *uint32 // of what is made, in the low twelve bits; nil for what SMB makes
-	Holder        any     // handles of one holder do not shut each other out
+	Attributes    uint32          // of what is made
+	Mode          *uint32         // of what is made, in the low twelve bits; nil for what SMB makes
+	Holder        any             // handles of one holder do not shut each other out
+	Key           any             // by which the client calls what it may cache; see Handle.Cache
+	Done          <-chan struct{} // closed when nobody waits for the open any more; nil where nobody would wait
 }
 
 // creatorMask is what the handle that makes an object may do with it until it is
@@ -70,13 +72,24 @@ const creatorMask = acl.ReadData | acl.WriteData | acl.AppendData | acl.ReadName
 
 // Open opens or makes what a request names.
 func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) {
-	for try := 0; ; try++ {
+	searched, waited := 0, 0
+	for {
 		h, action, err := n.openOnce(sub, req)
 		var search *searchNames
-		if !errors.As(err, &search) {
+		var others *breaking
+		switch {
+		case errors.As(err, &others) && req.Done != nil && waited < mostBreaks:
+			waited++
+			select {
+			case <-others.until:
+				continue
+			case <-req.Done:
+				return nil, 0, ErrClosed
+			}
+		case !errors.As(err, &search):
 			return h, action, err
 		}
-		if try == 2 {
+		if searched++; searched == 3 {
 			return nil, 0, ErrBusy
 		}
 		if err := searchFor(search.state, search.root, search.key); err != nil {
@@ -84,6 +97,9 @@ func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) 
 		}
 	}
 }
+
+// mostBreaks is how often an open waits for clients that are to give caching back before it is put off.
+const mostBreaks = 16
 
 // searchNames says that a file has other names, which have to be searched for before it is decided
 // about.
@@ -225,7 +241,7 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 			return nil, 0, err
 		}
 	}
-	if err := n.register(h, req.DeleteOnClose, empty); err != nil {
+	if err := n.register(h, req.Key, req.DeleteOnClose, empty); err != nil {
 		h.closeFD()
 		return nil, 0, err
 	}
@@ -324,7 +340,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 		_ = setDOS(h.fd, attrs, time.Time{})
 		h.info.Attributes = attrs
 	}
-	if err := n.register(h, req.DeleteOnClose, false); err != nil {
+	if err := n.register(h, req.Key, req.DeleteOnClose, false); err != nil {
 		h.closeFD()
 		return nil, 0, err
 	}
@@ -335,8 +351,9 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 }
 
 // register enters a handle among those open on the same object, if the ways in
-// which those are open allow it (MS-FSA section 2.1.5.1.2).
-func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
+// which those are open allow it (MS-FSA section 2.1.5.1.2), and clients of others give back what they cache of it
+// where that would be in the way: a breaking error until they have.
+func (n *Namespace) register(h *Handle, key any, deleteOnClose, empties bool) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	id := h.info.id()
@@ -358,7 +375,20 @@ func (n *Namespace) register(h *Handle, deleteOnClose, empties bool) error {
 			continue // to look at a file disturbs nobody, and nobody it
 		}
 		if mine&^other.sharing != 0 || theirs&^h.sharing != 0 {
+			if l := other.lease; l != nil && l.key != key { // it may be open for no one any more but the client's cache
+				if until := l.lower(CacheHandle); until != nil {
+					return &breaking{until}
+				}
+			}
 			return ErrSharing
+		}
+	}
+	if takes := CacheWrite; mine != 0 {
+		if empties {
+			takes |= CacheRead | CacheHandle
+		}
+		if until := of.lowerOthers(key, takes); until != nil {
+			return &breaking{until}
 		}
 	}
 	if of.handles == nil {

@@ -13,6 +13,21 @@ import (
 // Rename moves the object to another path of the same share (MS-FSCC section
 // 2.4.43). With replace, a file already there makes way.
 func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
+	for waited := 0; ; waited++ {
+		err := h.renameOnce(ctx, to, replace)
+		var others *breaking
+		if !errors.As(err, &others) || waited == mostBreaks {
+			return err
+		}
+		select {
+		case <-others.until:
+		case <-ctx.Done():
+			return ErrClosed
+		}
+	}
+}
+
+func (h *Handle) renameOnce(ctx context.Context, to string, replace bool) error {
 	if err := h.check(acl.Delete); err != nil {
 		return err
 	}
@@ -124,6 +139,9 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string, links u
 		defer n.mu.Unlock()
 		for other := range h.folder.handles {
 			if p := other.Path(); other.sub.Guest == nil && p != from && under(p, from) {
+				if until := other.of.lowerOthers(nil, CacheHandle); until != nil { // for a client's cache alone, it may be
+					return Place{}, "", &breaking{until}
+				}
 				return Place{}, "", ErrDenied
 			}
 		}
@@ -147,10 +165,14 @@ func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if n.open[info.id()] != nil {
-		return ErrDenied
+	of := n.open[info.id()]
+	if of == nil {
+		return nil
 	}
-	return nil
+	if until := of.lowerOthers(nil, CacheHandle); until != nil {
+		return &breaking{until}
+	}
+	return ErrDenied
 }
 
 func sameObject(root int, path string, id fileID) (bool, error) {

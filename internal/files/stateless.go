@@ -217,9 +217,13 @@ func (n *Namespace) barred(id fileID, offset, length int64, writing bool) error 
 		n.mu.Unlock()
 		return nil
 	}
-	need := ShareRead
+	need, takes := ShareRead, CacheWrite
 	if writing {
-		need = ShareWrite
+		need, takes = ShareWrite, CacheRead|CacheHandle|CacheWrite
+	}
+	if of.lowerOthers(nil, takes) != nil {
+		n.mu.Unlock()
+		return ErrBusy // until what clients of SMB cache of it is given back
 	}
 	for h := range of.handles {
 		if h.claims != 0 && need&^h.sharing != 0 {

@@ -257,12 +257,12 @@ var handlers = map[message.Command]handler{
 	message.Create: taking((*request).create), message.Close: taking((*request).close), message.Flush: taking((*request).flush),
 	message.Read: taking((*request).read), message.Write: taking((*request).write), message.Lock: taking((*request).lock),
 	message.Ioctl: taking((*request).ioctl), message.Echo: taking((*request).echo), message.QueryDirectory: taking((*request).queryDirectory),
-	message.ChangeNotify: taking((*request).changeNotify), message.QueryInfo: taking((*request).queryInfo), message.SetInfo: taking((*request).setInfo),
+	message.ChangeNotify: taking((*request).changeNotify), message.QueryInfo: taking((*request).queryInfo), message.SetInfo: taking((*request).setInfo), message.OplockBreak: (*request).breakAnswer,
 }
 
 // withoutTree are the commands that need no tree.
 func withoutTree(c message.Command) bool {
-	return c == message.Logoff || c == message.TreeConnect || c == message.Echo
+	return c == message.Logoff || c == message.TreeConnect || c == message.Echo || c == message.OplockBreak
 }
 
 // run answers one message. alive is false when the connection must be closed.
@@ -317,9 +317,6 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	}
 	handle := handlers[r.h.Command]
 	if handle == nil {
-		if r.h.Command == message.OplockBreak { // none is ever granted
-			return fail(statusInvalidDeviceRequest)
-		}
 		return fail(statusInvalidParameter)
 	}
 	rep, err := handle(r)

@@ -18,6 +18,7 @@ import (
 	"go.uber.org/goleak"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/descriptor"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
@@ -38,6 +39,15 @@ func (oneAccount) ProveNT(_ context.Context, name, _ string, compare func([]byte
 	return 1, nil
 }
 
+// noNames knows piran.
+type noNames struct{}
+
+func (noNames) Domain() descriptor.SID                  { return "S-1-5-21-1-2-3" }
+func (n noNames) SID(identity.Principal) descriptor.SID { return n.Domain().In(1001) }
+func (n noNames) Who(sid descriptor.SID) (identity.Principal, bool) {
+	return identity.UserPrincipal(1), sid == n.Domain().In(1001)
+}
+
 func startServer(t testing.TB) (addr, dir string) {
 	_, addr, dir = startServerOf(t)
 	return addr, dir
@@ -56,7 +66,7 @@ func startServerOf(t testing.TB) (s *Server, addr, dir string) {
 	})
 	require.NoError(t, err)
 	current := func() *site.Policy { return policy }
-	s = NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Files: files.New(current, nil),
+	s = NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: files.New(current, nil),
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

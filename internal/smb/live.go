@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/live"
@@ -98,6 +100,13 @@ func (s *Server) Opens() []live.Open {
 			out = append(out, is)
 		}
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id, k := range s.orphans { // kept for clients that have no connection
+		is := k.o.handle.Live()
+		is.ID, is.Session, is.Via, is.Who, is.Address, is.Since = liveID(id), liveID(k.number), site.SMB, live.Person{User: k.user}, k.from, k.o.since
+		out = append(out, is)
+	}
 	return out
 }
 
@@ -110,6 +119,14 @@ func (s *Server) EndSession(id string) bool {
 	for _, one := range s.signedIn() {
 		if one.number == n {
 			one.conn.log.Info("session ended by an administrator", "user", one.name)
+			opens, _ := one.openNow()
+			var wait sync.WaitGroup
+			for _, o := range opens {
+				if o.handle != nil {
+					wait.Go(func() { o.handle.WriteBack(writeBackTime) })
+				}
+			}
+			wait.Wait()
 			one.end()
 			return true
 		}
@@ -126,12 +143,18 @@ func (s *Server) CloseOpen(id string) bool {
 	for _, one := range s.signedIn() {
 		if o := one.find(n); o != nil {
 			one.conn.log.Info("open closed by an administrator", "user", one.name, "open", n)
+			if o.handle != nil {
+				o.handle.WriteBack(writeBackTime)
+			}
 			one.drop(o)
 			return true
 		}
 	}
-	return false
+	return s.dropOrphan(n, nil)
 }
+
+// writeBackTime is how long a client is waited for that has not written all yet of what an administrator closes.
+const writeBackTime = 5 * time.Second
 
 // drop closes one of a session's opens, if it has it still.
 func (s *session) drop(o *open) {

@@ -35,9 +35,9 @@ func (c *conn) helloReply(dialect uint16, contexts []message.NegotiateContext) *
 // capabilities are the server's, MS-SMB2 section 2.2.4.
 func (c *conn) capabilities() uint32 {
 	if c.cipher != 0 && c.dialect != dialect311 { // there, a context says so
-		return capLargeMTU | capEncryption
+		return capLargeMTU | capLeasing | capEncryption
 	}
-	return capLargeMTU
+	return capLargeMTU | capLeasing
 }
 
 // negotiate is MS-SMB2 section 3.3.5.4.

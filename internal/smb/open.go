@@ -17,6 +17,10 @@ type open struct {
 	tree   *tree
 	handle *files.Handle // nil for pipes
 	pipe   *pipe         // nil for files
+	sess   current
+
+	cache   *cached  // what its client may cache of it; nil for nothing
+	durable *durable // it stays while its client has no connection; nil for what does not
 
 	search sync.Mutex // of what follows: a directory's listing under way
 	names  []string
@@ -30,6 +34,7 @@ type open struct {
 }
 
 func (o *open) close() {
+	o.uncache() // first: its client may use the key again at once
 	if o.handle != nil {
 		_ = o.handle.Close() // what was to be deleted and cannot be stays
 	}
@@ -79,6 +84,16 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if r.tree.pipes() {
 		return r.createPipe(m.Name)
 	}
+	if rep, asked, err := r.reconnect(m); asked {
+		return rep, err
+	}
+	wants, status := r.wanted(m)
+	if status != statusOK {
+		return nil, status
+	}
+	if rep, asked, err := r.again(&wants); asked {
+		return rep, err
+	}
 	path, status := fromWire(m.Name)
 	if status != statusOK {
 		return nil, status
@@ -100,22 +115,31 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
 		Disposition: files.Disposition(m.Disposition), Directory: directory, File: file,
 		DeleteOnClose: deletes, WriteThrough: m.Options&message.OptWriteThrough != 0, Attributes: m.Attributes,
+		Key: wants.key(), Done: r.c.ctx.Done(),
 	})
 	if err != nil {
 		r.c.log.Debug("open refused", "user", r.sess.name, "share", r.tree.share, "path", path, "reason", err.Error())
 		return nil, err
 	}
-	o, status := r.keep(&open{handle: h})
-	if status != statusOK {
-		_ = h.Close()
-		return nil, status
-	}
+	o := r.opened(&open{handle: h})
 	info, err := h.Stat()
 	if err != nil {
-		r.forget(o)
+		o.close()
 		return nil, err
 	}
 	out := message.CreateResponse{Action: uint32(action), FileFacts: factsOf(info), ID: message.FileID{Persistent: o.id, Volatile: o.id}}
+	if !r.cache(o, &wants, &out) {
+		status = statusInvalidParameter
+	} else {
+		status = r.attach(o)
+	}
+	if status != statusOK {
+		o.close()
+		return nil, status
+	}
+	if deletes && !h.GiveBack(files.CacheHandle, r.c.ctx.Done()) {
+		return nil, statusCancelled
+	}
 	// The rest of the contexts may be ignored, and is.
 	if _, ok := m.Context(message.ContextMaximalAccess); ok {
 		out.Contexts = append(out.Contexts, message.MaximalAccess(uint32(h.Maximum())))
@@ -127,17 +151,28 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 }
 
 // keep enters what was opened into the session.
-func (r *request) keep(o *open) (*open, Status) {
-	o.id, o.tree, o.since = r.c.srv.nextID.Add(1), r.tree, time.Now()
+func (r *request) keep(o *open) (*open, Status) { return r.opened(o), r.attach(o) }
+
+// opened is for what has just been opened.
+func (r *request) opened(o *open) *open {
+	o.id, o.since, o.tree = r.c.srv.nextID.Add(1), time.Now(), r.tree
+	o.sess.Store(r.sess)
+	return o
+}
+
+// attach makes an open one of the session.
+func (r *request) attach(o *open) Status {
+	o.tree = r.tree
 	s := r.sess
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed || len(s.opens) >= maxOpens {
-		return nil, statusInsufficientResources
+		return statusInsufficientResources
 	}
 	s.opens[o.id] = o
+	o.sess.Store(s)
 	r.link.fileID, r.link.hasFile = o.id, true
-	return o, statusOK
+	return statusOK
 }
 
 func (r *request) forget(o *open) { r.sess.drop(o) }

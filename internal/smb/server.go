@@ -53,12 +53,16 @@ type Server struct {
 	conns    map[*conn]struct{}
 	from     map[string]int // connections by address
 	sessions map[uint64]*session
+	orphans  map[uint64]*orphan // by what they are known by
 	hoard    *hoard
 	aside    *lanes.Aside
 	stopped  bool
 	wait     sync.WaitGroup
 	nextID   atomic.Uint64
 	stirs    atomic.Uint64 // see live.Door
+
+	cacheMu sync.Mutex // of what follows, and of which opens share a lease
+	leases  map[leaseID]*cached
 }
 
 const (
@@ -82,7 +86,7 @@ func NewServer(c Config) *Server {
 	if c.MaxClients == 0 {
 		c.MaxClients = listen.Share(1024)
 	}
-	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), hoard: newHoard(), aside: lanes.NewAside(lanes.MostAside), started: time.Now()}
+	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), orphans: make(map[uint64]*orphan), leases: make(map[leaseID]*cached), hoard: newHoard(), aside: lanes.NewAside(lanes.MostAside), started: time.Now()}
 	rand.Read(s.guid[:])
 	return s
 }
@@ -146,6 +150,14 @@ func (s *Server) Close() {
 	}
 	s.mu.Unlock()
 	s.wait.Wait()
+	s.mu.Lock()
+	kept := s.orphans
+	s.orphans = nil
+	s.mu.Unlock()
+	for _, k := range kept {
+		k.over.Stop()
+		k.o.close()
+	}
 }
 
 // conn is one TCP connection.
@@ -197,7 +209,7 @@ func (c *conn) serve() {
 		c.sessions = nil
 		c.mu.Unlock()
 		for _, s := range sessions {
-			s.close()
+			s.detach()
 		}
 	}()
 	_ = c.nc.SetReadDeadline(time.Now().Add(signInTime))

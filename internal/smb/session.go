@@ -28,6 +28,7 @@ const (
 	signingEnabled  = 1
 	signingRequired = 2
 
+	capLeasing  = 0x02
 	capLargeMTU = 0x04
 
 	preauthSHA512 = 1
@@ -86,17 +87,22 @@ func (s *session) find(id uint64) *open {
 
 // close closes all that the session has open.
 func (s *session) close() {
+	for _, o := range s.shut() {
+		o.close()
+	}
+}
+
+// shut ends the session, and gives what it had open.
+func (s *session) shut() map[uint64]*open {
 	s.mu.Lock()
 	opens := s.opens
 	s.opens, s.trees, s.closed = nil, nil, true
 	s.mu.Unlock()
 	s.established.Store(false)
-	for _, o := range opens {
-		o.close()
-	}
 	s.conn.srv.mu.Lock()
 	delete(s.conn.srv.sessions, s.id)
 	s.conn.srv.mu.Unlock()
+	return opens
 }
 
 // sessionSetup is MS-SMB2 section 3.3.5.5.
@@ -257,12 +263,17 @@ func (r *request) establish(s *session) Status {
 
 // end takes a session off its connection, with all that waits in it and is open.
 func (s *session) end() {
+	s.leave()
+	s.close()
+}
+
+// leave takes a session off its connection.
+func (s *session) leave() {
 	c := s.conn
 	c.mu.Lock()
 	delete(c.sessions, s.id)
 	c.mu.Unlock()
 	c.stopWaiting(func(a *asyncOp) bool { return a.req.sess == s })
-	s.close()
 }
 
 // endPrevious ends the session that a client had before its connection broke.
@@ -271,7 +282,8 @@ func (s *Server) endPrevious(id uint64, user identity.ID) {
 	old := s.sessions[id]
 	s.mu.Unlock()
 	if old != nil && old.user == user {
-		old.end()
+		old.leave()
+		old.detach()
 	}
 }
 

@@ -66,7 +66,7 @@ func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
 		if len(b) < 1 {
 			return statusInfoLengthMismatch
 		}
-		return h.SetDelete(b[0] != 0)
+		return r.setDelete(h, b[0] != 0)
 	case message.FileDispositionInfoEx:
 		const remove, known = 0x1, 0x1 | 0x2 | 0x4 | 0x10 // with POSIX semantics, force image check, and past a read-only mark
 		var m message.Number4
@@ -76,7 +76,7 @@ func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
 		if m&^known != 0 {
 			return statusNotSupported
 		}
-		return h.SetDelete(m&remove != 0)
+		return r.setDelete(h, m&remove != 0)
 	case message.FileEndOfFileInfo, message.FileAllocationInfo, message.FilePositionInfo:
 		var m message.Number8
 		if m.Parse(b) != nil {
@@ -91,6 +91,14 @@ func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
 		return nil
 	}
 	return statusInvalidInfoClass
+}
+
+// setDelete has something be deleted when it is closed: first others close what they have open for their caches alone.
+func (r *request) setDelete(h *files.Handle, on bool) error {
+	if on && !h.GiveBack(files.CacheHandle, r.c.ctx.Done()) {
+		return statusCancelled
+	}
+	return h.SetDelete(on)
 }
 
 func setSize(h *files.Handle, class byte, size uint64) error {

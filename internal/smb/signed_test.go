@@ -165,7 +165,7 @@ func TestNoGuessGoesUncounted(t *testing.T) {
 	policy, err := site.Compile(site.Records{Users: []identity.User{{ID: 1, Name: "piran", UID: 1, SMB: true}}, Services: site.Services{SMB: true}})
 	require.NoError(t, err)
 	current := func() *site.Policy { return policy }
-	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: g, Files: files.New(current, nil), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: g, Names: noNames{}, Files: files.New(current, nil), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	done := make(chan error)
@@ -243,7 +243,7 @@ func TestWatchersAreNotToldHiddenNames(t *testing.T) {
 	require.NoError(t, err)
 	current := func() *site.Policy { return policy }
 	ns := files.New(current, nil)
-	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Files: ns, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: ns, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	done := make(chan error)

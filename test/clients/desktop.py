@@ -2,7 +2,7 @@
 """What a desktop asks of a file server beside files, by a client from other hands: python3-impacket, on one connection.
 
   desktop.py PORT USER         then type:
-    acl SHARE/PATH             owner, group and list of entries, names looked up
+    acl SHARE/PATH             owner, group and list of entries, names looked up; hex: as it came
     grant SHARE/PATH WHO MASK FLAGS, deny ..., cut SHARE/PATH, chown SHARE/PATH WHO, again SHARE/PATH (writes back what it read), raw SHARE/PATH HEX
     sids NAME..., names SID...           MS-LSAT
     users, groups, memberships NAME      MS-SAMR
@@ -128,6 +128,8 @@ def run(desk, words):
             print("inherits nothing")
         for (kind, flags, mask, _), name in zip(aces, names[2:]):
             print("deny " if kind else "allow", name, f"0x{mask:06x}", f"0x{flags:02x}")
+    elif command == "hex":
+        print(desk.descriptor(args[0]).getData().hex())
     elif command in ("grant", "deny"):
         sid = desk.sids([args[1]])[0]
         new = ace(int(command == "deny"), sid, int(args[2], 0), int(args[3], 0))

@@ -119,13 +119,28 @@ same 'leaves nothing behind' '2026 README.txt many plate.fits' "$(echo $(ls /b))
 rm /a/plate.fits
 umount /a /b
 
-for v in 3.0 3.02 3.1.1; do # encrypted, as the client asks for it
-  mount.cifs -o "${options/vers=$VERSION/vers=$v},seal" //10.0.2.2/nightlog /a
-  cp /tmp/plate /a/sealed.fits
-  same "sealed over $v: a copy is what it was" "$(sha256sum </tmp/plate)" "$(sha256sum </a/sealed.fits)"
-  rm /a/sealed.fits
-  umount /a
+for v in 2.1 3.0 3.02 3.1.1; do # signed, and encrypted where the client can
+  for how in sign seal; do
+    [[ $v/$how != 2.1/seal ]] || continue
+    mount.cifs -o "${options/vers=$VERSION/vers=$v},$how" //10.0.2.2/nightlog /a
+    cp /tmp/plate /a/over.fits
+    same "$how over $v: a copy is what it was" "$(sha256sum </tmp/plate)" "$(sha256sum </a/over.fits)"
+    rm /a/over.fits
+    umount /a
+  done
 done
+
+mount.cifs -o "${options//piran/wren}" //10.0.2.2/nightlog /a
+entries() { getcifsacl -r /a 2>/dev/null | sed -n 's/^ACL:S-1-5-21-[0-9]*-[0-9]*-[0-9]*-/ACL:/; s/^ACL:/ACL:/p'; }
+domain=$(getcifsacl -r /a 2>/dev/null | sed -n 's/^OWNER:\(S-1-5-21-[0-9]*-[0-9]*-[0-9]*\)-.*/\1/p')
+entries >/tmp/entries
+same 'getcifsacl shows our entries' 'ACL:536870913:0x0/0x3/0x1301ff' "$(head -1 /tmp/entries)"
+setcifsacl -a "ACL:$domain-536870915:ALLOWED/OI|CI/0x1200a9" /a 2>/dev/null
+same 'setcifsacl adds one' 'ACL:536870915:0x0/0x3/0x1200a9' "$(entries | grep 536870915)"
+setcifsacl -D "ACL:$domain-536870915:ALLOWED/OI|CI/0x1200a9" /a 2>/dev/null
+same 'and takes it away, the others as they were' "$(cat /tmp/entries)" "$(entries)"
+same 'of a file, who may not is refused' 1 "$(setcifsacl -a "ACL:$domain-536870915:ALLOWED/0x0/0x1200a9" /a/README.txt >/dev/null 2>&1; echo $?)"
+umount /a
 
 same 'a wrong password is refused' 32 "$(mount.cifs -o "${options/-at-/-on-}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
 same 'who may not is refused' 32 "$(mount.cifs -o "${options//piran/orla}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"

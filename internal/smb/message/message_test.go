@@ -37,7 +37,7 @@ var (
 	// inside are what goes in them.
 	inside = []part{
 		&ValidateNegotiateRequest{}, &ValidateNegotiateResponse{}, &BasicInfo{}, &StandardInfo{}, &AllInfo{}, &NetworkOpenInfo{}, &Streams{}, &Notifications{},
-		&RenameInfo{}, new(Number8), new(Number4), &AttributeTagInfo{}, &IDInfo{}, &VolumeLabel{}, &VolumeKind{}, &QuotaQuery{}, &Quotas{},
+		&RenameInfo{}, new(Number8), new(Number4), &Lease{}, &DurableV2{}, &Reconnect{}, &AttributeTagInfo{}, &IDInfo{}, &VolumeLabel{}, &VolumeKind{}, &QuotaQuery{}, &Quotas{},
 	}
 )
 
@@ -191,8 +191,13 @@ func FuzzChangeNotifyRequest(f *testing.F) { fuzz(f, &ChangeNotifyRequest{}, tru
 func FuzzQueryInfoRequest(f *testing.F)    { fuzz(f, &QueryInfoRequest{}, true) }
 func FuzzSetInfoRequest(f *testing.F)      { fuzz(f, &SetInfoRequest{}, true) }
 func FuzzErrorResponse(f *testing.F)       { fuzz(f, &ErrorResponse{}, true) }
-func FuzzHeader(f *testing.F)              { fuzz(f, &Header{}, false) }
-func FuzzTransform(f *testing.F)           { fuzz(f, &Transform{}, false) }
+func FuzzOplockBreak(f *testing.F)         { fuzz(f, &OplockBreakMessage{}, true) }
+func FuzzLeaseBreakNotification(f *testing.F) {
+	fuzz(f, &LeaseBreakNotification{}, true)
+}
+func FuzzLeaseBreakAnswer(f *testing.F) { fuzz(f, &LeaseBreakAnswer{}, true) }
+func FuzzHeader(f *testing.F)           { fuzz(f, &Header{}, false) }
+func FuzzTransform(f *testing.F)        { fuzz(f, &Transform{}, false) }
 
 // FuzzInside is for what goes in messages: which says which.
 func FuzzInside(f *testing.F) {
@@ -221,6 +226,7 @@ func TestEveryMessageIsReadAsWritten(t *testing.T) {
 	for _, m := range answers {
 		all = append(all, m)
 	}
+	all = append(all, &OplockBreakMessage{}, &LeaseBreakNotification{}, &LeaseBreakAnswer{})
 	rapid.Check(t, func(r *rapid.T) {
 		whole := rapid.Bool().Draw(r, "a message")
 		p := rapid.SampledFrom(inside).Draw(r, "what is inside")
@@ -253,6 +259,12 @@ func draw(r *rapid.T, v reflect.Value, name string) {
 		}
 		if c, ok := v.Addr().Interface().(*NegotiateResponse); ok && c.Dialect != dialect311 {
 			c.Contexts = nil
+		}
+		if c, ok := v.Addr().Interface().(*Lease); ok && !c.Second {
+			c.Parent, c.Epoch = [16]byte{}, 0
+		}
+		if c, ok := v.Addr().Interface().(*Reconnect); ok && !c.Second {
+			c.Create, c.Flags = [16]byte{}, 0
 		}
 		if c, ok := v.Addr().Interface().(*NegotiateRequest); ok && len(c.Contexts) > 0 {
 			c.Dialects = append(c.Dialects, dialect311)

@@ -1,0 +1,277 @@
+package files
+
+import (
+	"errors"
+	"time"
+)
+
+// Caching is what a client may do with what it has read, has open and has not written yet, without asking: the lease states of MS-SMB2 section
+// 2.2.13.2.8. Only nothing, CacheRead, and that with either or both of the others, is ever granted.
+type Caching uint8
+
+// The parts of Caching.
+const (
+	CacheRead   Caching = 1 << iota // read again what it read before
+	CacheHandle                     // keep open what was closed
+	CacheWrite                      // write later
+)
+
+// patience is how long a client is waited for that is to give caching back.
+const patience = 35 * time.Second
+
+// Break tells a client that it may cache less from now on.
+type Break struct {
+	From, To Caching
+	Answer   bool // it has to say when it does
+	Epoch    uint16
+}
+
+// Lease is what a client may cache of one file: one for all handles that it opened with the same key.
+type Lease struct {
+	n    *Namespace
+	of   *openFile
+	key  any
+	tell func(Break) bool
+
+	// Guarded by Namespace.mu.
+	state   Caching
+	to      Caching       // what it is being broken to
+	more    Caching       // what has to be given back besides, after that
+	broken  chan struct{} // closed once it has come to that; nil while it is not being broken
+	overdue *time.Timer
+	epoch   uint16
+	handles int
+}
+
+// ErrNotBreaking is for an answer of a client that was not asked, ErrCaching for one that keeps more than it was told.
+var (
+	ErrNotBreaking = errors.New("no caching is to be given back")
+	ErrCaching     = errors.New("more caching than is left")
+)
+
+// breaking says that an open waits for caching to be given back by others.
+type breaking struct{ until <-chan struct{} }
+
+func (*breaking) Error() string { return ErrBusy.Error() }
+func (*breaking) Unwrap() error { return ErrBusy }
+
+// Cache asks for caching of the file that a handle is open on, on behalf of a client that calls what it may cache by a key. What is granted is less
+// where others have it open. tell is called, by a goroutine of its own, when it has to be given back; it is false where the client cannot be
+// told. A handle that asks with a key that the client has on the file shares it.
+func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
+	n := h.ns
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if !h.file || h.of.handles == nil {
+		want = 0
+	}
+	if want&CacheRead == 0 {
+		want = 0
+	}
+	l := h.of.leaseOf(key)
+	if l == nil {
+		l = &Lease{n: n, of: h.of, key: key}
+		h.of.leases = append(h.of.leases, l)
+		h.of.leased.Add(1)
+	}
+	l.tell = tell
+	h.lease = l
+	h.leased.Store(true)
+	l.handles++
+	if l.broken != nil { // not while less is being asked for
+		return l
+	}
+	for other := range h.of.handles {
+		if other.lease != l && other.claims != 0 {
+			want &^= CacheWrite
+		}
+	}
+	if state := l.state | want; state != l.state {
+		l.state = state
+		l.epoch++
+	}
+	return l
+}
+
+func (of *openFile) leaseOf(key any) *Lease {
+	for _, l := range of.leases {
+		if l.key == key {
+			return l
+		}
+	}
+	return nil
+}
+
+// Now is what may be cached, whether it is being given back, and how often it has changed.
+func (l *Lease) Now() (state Caching, broken bool, epoch uint16) {
+	l.n.mu.Lock()
+	defer l.n.mu.Unlock()
+	return l.state, l.broken != nil, l.epoch
+}
+
+// Waive gives back what the client has just been granted and has no word for.
+func (l *Lease) Waive(c Caching) {
+	l.n.mu.Lock()
+	defer l.n.mu.Unlock()
+	l.state &^= c
+}
+
+// Same says whether a handle is open on the file that the lease is about.
+func (l *Lease) Same(h *Handle) bool { return l.of == h.of }
+
+// Answer takes it that the client caches so much from now on.
+func (l *Lease) Answer(to Caching) error {
+	l.n.mu.Lock()
+	defer l.n.mu.Unlock()
+	switch {
+	case l.broken == nil:
+		return ErrNotBreaking
+	case to&^l.to != 0:
+		return ErrCaching
+	}
+	more := l.more
+	l.settle(to)
+	l.lower(more)
+	return nil
+}
+
+// settle ends a break. Namespace.mu is held.
+func (l *Lease) settle(to Caching) {
+	l.state, l.more = to, 0
+	if l.broken != nil {
+		close(l.broken)
+		l.broken = nil
+		l.overdue.Stop()
+	}
+}
+
+// lower has a client give caching back, and gives what is closed when it has; nil where nothing is waited for. Namespace.mu is held.
+func (l *Lease) lower(takes Caching) <-chan struct{} {
+	if l.broken != nil {
+		if l.state&takes == 0 {
+			return nil
+		}
+		l.more |= takes & l.to
+		return l.broken
+	}
+	if l.state&takes == 0 {
+		return nil
+	}
+	b := Break{From: l.state, To: l.state &^ takes, Answer: l.state&(CacheWrite|CacheHandle) != 0}
+	if b.To&CacheRead == 0 {
+		b.To = 0
+	}
+	l.epoch++
+	b.Epoch = l.epoch
+	if !b.Answer {
+		l.state = b.To
+		go l.tell(b)
+		return nil
+	}
+	l.to, l.broken = b.To, make(chan struct{})
+	done := l.broken
+	l.overdue = time.AfterFunc(patience, func() { l.giveUp(done) })
+	tell := l.tell
+	go func() {
+		if !tell(b) {
+			l.giveUp(done)
+		}
+	}()
+	return done
+}
+
+// giveUp ends a break that a client never answered: it may cache nothing any more.
+func (l *Lease) giveUp(done chan struct{}) {
+	l.n.mu.Lock()
+	defer l.n.mu.Unlock()
+	if l.broken == done {
+		l.settle(0)
+	}
+}
+
+// leave is for a handle that is closed. Namespace.mu is held.
+func (h *Handle) leave() {
+	l := h.lease
+	if l == nil {
+		return
+	}
+	h.lease = nil
+	if l.handles--; l.handles > 0 {
+		return
+	}
+	l.settle(0)
+	for i, x := range h.of.leases {
+		if x == l {
+			h.of.leases = append(h.of.leases[:i], h.of.leases[i+1:]...)
+			h.of.leased.Add(-1)
+			break
+		}
+	}
+}
+
+// lowerOthers has all but one client give caching of a file back, and gives what is closed when the first of those has that is waited for. Namespace.mu
+// is held.
+func (of *openFile) lowerOthers(but any, takes Caching) (until <-chan struct{}) {
+	for _, l := range of.leases {
+		if but != nil && l.key == but {
+			continue
+		}
+		if done := l.lower(takes); done != nil && until == nil {
+			until = done
+		}
+	}
+	return until
+}
+
+// key is by which a handle's client calls what it may cache; nil for none.
+func (h *Handle) key() any {
+	if h.lease == nil {
+		return nil
+	}
+	return h.lease.key
+}
+
+// alters has others forget what they have read of a file that is about to be altered through this handle.
+func (h *Handle) alters() {
+	if n := h.of.leased.Load(); n == 0 || n == 1 && h.leased.Load() {
+		return
+	}
+	h.ns.mu.Lock()
+	defer h.ns.mu.Unlock()
+	h.of.lowerOthers(h.key(), CacheRead|CacheHandle|CacheWrite)
+}
+
+// GiveBack has other clients give back caching of what the handle is open on, and waits until they have: false where done is closed first.
+func (h *Handle) GiveBack(takes Caching, done <-chan struct{}) bool {
+	for h.of.leased.Load() > 0 {
+		h.ns.mu.Lock()
+		until := h.of.lowerOthers(h.key(), takes)
+		h.ns.mu.Unlock()
+		if until == nil {
+			return true
+		}
+		select {
+		case <-until:
+		case <-done:
+			return false
+		}
+	}
+	return true
+}
+
+// WriteBack has the handle's own client write what it has not written yet, before the handle is taken from it: it is not waited for longer than given.
+func (h *Handle) WriteBack(most time.Duration) {
+	h.ns.mu.Lock()
+	var until <-chan struct{}
+	if h.lease != nil && h.lease.state&CacheWrite != 0 {
+		until = h.lease.lower(CacheWrite | CacheHandle)
+	}
+	h.ns.mu.Unlock()
+	if until == nil {
+		return
+	}
+	select {
+	case <-until:
+	case <-time.After(most):
+	}
+}

@@ -1,0 +1,427 @@
+package smb
+
+import (
+	"sync/atomic"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/smb/message"
+)
+
+// What clients may cache (leases, and the oplocks of old ones), and what stays open for them while they have no connection (durable handles).
+
+// leaseID is what a lease is known by: clients choose keys, each for itself.
+type leaseID struct{ client, key [16]byte }
+
+// cached is a lease of a client, or the oplock of one open.
+type cached struct {
+	srv    *Server
+	id     leaseID // of a lease
+	second bool    // a lease of the second version
+	parent [16]byte
+	oplock *open        // whose oplock it is; nil for a lease
+	lease  *files.Lease // fixed once it is found by others
+
+	opens map[*open]struct{} // guarded by Server.cacheMu
+}
+
+// wants is what a create asks to be allowed to cache.
+type wants struct {
+	lease   *message.Lease
+	id      leaseID
+	oplock  files.Caching
+	durable *durable
+}
+
+// durable is how an open stays while its client has no connection.
+type durable struct {
+	second  bool
+	create  [16]byte // by which the client knows that it is the one it made
+	timeout time.Duration
+}
+
+const (
+	durableTime = 60 * time.Second // where the client leaves it to the server
+	longestTime = 5 * time.Minute
+	mostOrphans = 4096 // opens that are kept for clients that have no connection
+
+	statusUnsuccessful          = Status(0xc0000001)
+	statusInvalidOplockProtocol = Status(0xc00000e3)
+	statusDuplicateObjectID     = Status(0xc000022a)
+)
+
+// wanted reads it.
+func (r *request) wanted(m *message.CreateRequest) (w wants, status Status) {
+	switch m.Oplock {
+	case message.OplockShared:
+		w.oplock = files.CacheRead
+	case message.OplockExclusive:
+		w.oplock = files.CacheRead | files.CacheWrite
+	case message.OplockBatch:
+		w.oplock = files.CacheRead | files.CacheWrite | files.CacheHandle
+	}
+	if data, ok := m.Context(message.ContextLease); ok && m.Oplock == message.OplockLease {
+		w.lease = new(message.Lease)
+		if w.lease.Parse(data) != nil || w.lease.Second && r.c.dialect < dialect30 {
+			return w, statusInvalidParameter
+		}
+		w.id = leaseID{r.c.client.ClientGUID, w.lease.Key}
+	}
+	if data, ok := m.Context(message.ContextDurableV2); ok && r.c.dialect >= dialect30 {
+		var d message.DurableV2
+		if d.Parse(data) != nil {
+			return w, statusInvalidParameter
+		}
+		w.durable = &durable{second: true, create: d.Create, timeout: durableTime}
+		if d.Timeout != 0 {
+			w.durable.timeout = min(time.Duration(d.Timeout)*time.Millisecond, longestTime)
+		}
+	} else if _, ok := m.Context(message.ContextDurable); ok {
+		w.durable = &durable{timeout: durableTime}
+	}
+	return w, statusOK
+}
+
+// key is by which files know what it may cache of one file; nil where it asks for no lease.
+func (w *wants) key() any {
+	if w.lease == nil {
+		return nil
+	}
+	return w.id
+}
+
+// cache lets an open's client cache what it asked for as far as it may, and says so in the answer. It is false where the client uses the key of
+// a lease for another file.
+func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
+	if o.handle == nil || o.handle.Dir() {
+		return true
+	}
+	s := r.c.srv
+	var c *cached
+	switch {
+	case w.lease != nil:
+		s.cacheMu.Lock()
+		if c = s.leases[w.id]; c != nil && !c.lease.Same(o.handle) {
+			s.cacheMu.Unlock()
+			return false
+		}
+		if c == nil {
+			c = &cached{srv: s, id: w.id, second: w.lease.Second, parent: w.lease.Parent, opens: make(map[*open]struct{})}
+			s.leases[w.id] = c
+		}
+		c.opens[o] = struct{}{}
+		o.cache = c
+		if l := o.handle.Cache(w.id, files.Caching(w.lease.State&7), c.tell); c.lease != l {
+			c.lease = l
+		}
+		s.cacheMu.Unlock()
+		r.tellLease(c, out)
+	case w.oplock != 0:
+		c = &cached{srv: s, oplock: o, opens: map[*open]struct{}{o: {}}}
+		s.cacheMu.Lock()
+		o.cache = c
+		c.lease = o.handle.Cache(o, w.oplock, c.tell)
+		s.cacheMu.Unlock()
+		state, _, _ := c.lease.Now()
+		if state&files.CacheWrite == 0 { // an oplock of level II keeps nothing open
+			c.lease.Waive(files.CacheHandle)
+			state &^= files.CacheHandle
+		}
+		out.Oplock = levelOf(state)
+	default:
+		return true
+	}
+	state, _, _ := c.lease.Now()
+	if w.durable != nil && state&files.CacheHandle != 0 && r.c.trial == nil {
+		o.durable = w.durable
+		if w.durable.second {
+			out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(w.durable.timeout/time.Millisecond), 0))
+		} else {
+			out.Contexts = append(out.Contexts, message.DurableGranted())
+		}
+	}
+	return true
+}
+
+// tellLease says in an answer what a lease allows.
+func (r *request) tellLease(c *cached, out *message.CreateResponse) {
+	state, broken, epoch := c.lease.Now()
+	l := message.Lease{Second: c.second, Key: c.id.key, State: uint32(state), Parent: c.parent, Epoch: epoch}
+	if c.second && c.parent != [16]byte{} {
+		l.Flags |= message.LeaseHasParent
+	}
+	if broken {
+		l.Flags |= message.LeaseBreaking
+	}
+	out.Oplock = message.OplockLease
+	out.Contexts = append(out.Contexts, message.CreateContext{Name: message.ContextLease, Data: l.Append(nil)})
+}
+
+func levelOf(c files.Caching) byte {
+	switch c {
+	case files.CacheRead:
+		return message.OplockShared
+	case files.CacheRead | files.CacheWrite:
+		return message.OplockExclusive
+	case files.CacheRead | files.CacheWrite | files.CacheHandle:
+		return message.OplockBatch
+	}
+	return message.OplockNone
+}
+
+// tell asks for caching to be given back, MS-SMB2 sections 3.3.4.6 and 3.3.4.7: over any connection of the client. What is open for a client that has none
+// is closed: nobody could answer.
+func (c *cached) tell(b files.Break) bool {
+	s, o := c.connected()
+	if s == nil {
+		c.abandon()
+		return false
+	}
+	rep := &reply{}
+	if c.oplock != nil {
+		level := byte(message.OplockNone)
+		if b.To&files.CacheRead != 0 {
+			level = message.OplockShared
+		}
+		rep = answer(&message.OplockBreakMessage{Level: level, ID: message.FileID{Persistent: o.id, Volatile: o.id}})
+	} else {
+		n := message.LeaseBreakNotification{Key: c.id.key, Now: uint32(b.From), New: uint32(b.To)}
+		if c.second {
+			n.Epoch = b.Epoch
+		}
+		if b.Answer {
+			n.Flags = message.LeaseMustAnswer
+		}
+		rep = answer(&n)
+	}
+	rep.h = message.Header{Command: message.OplockBreak, Flags: message.FlagResponse, MessageID: ^uint64(0)}
+	if s.sealing != nil && s.sealing.used.Load() {
+		rep.seal = s
+	}
+	s.conn.transmit([]*reply{rep})
+	return true
+}
+
+// connected gives a session of the client by which it can be told, and an open of it.
+func (c *cached) connected() (*session, *open) {
+	c.srv.cacheMu.Lock()
+	defer c.srv.cacheMu.Unlock()
+	for o := range c.opens {
+		if s := o.sess.Load(); s != nil && s.conn.ctx.Err() == nil {
+			return s, o
+		}
+	}
+	return nil, nil
+}
+
+// abandon closes what is kept for a client that has no connection.
+func (c *cached) abandon() {
+	c.srv.cacheMu.Lock()
+	var kept []*open
+	for o := range c.opens {
+		if o.sess.Load() == nil {
+			kept = append(kept, o)
+		}
+	}
+	c.srv.cacheMu.Unlock()
+	for _, o := range kept {
+		c.srv.dropOrphan(o.id, o)
+	}
+}
+
+// uncache is for an open that is closed.
+func (o *open) uncache() {
+	c := o.cache
+	if c == nil {
+		return
+	}
+	c.srv.cacheMu.Lock()
+	defer c.srv.cacheMu.Unlock()
+	delete(c.opens, o)
+	if len(c.opens) == 0 && c.oplock == nil && c.srv.leases[c.id] == c {
+		delete(c.srv.leases, c.id)
+	}
+}
+
+// breakAnswer is MS-SMB2 section 3.3.5.22: a client says what it still caches.
+func (r *request) breakAnswer() (*reply, error) {
+	var lease message.LeaseBreakAnswer
+	if lease.Parse(r.raw) == nil {
+		s := r.c.srv
+		s.cacheMu.Lock()
+		c := s.leases[leaseID{r.c.client.ClientGUID, lease.Key}]
+		s.cacheMu.Unlock()
+		if c == nil {
+			return nil, statusObjectNameNotFound
+		}
+		switch c.lease.Answer(files.Caching(lease.State & 7)) {
+		case files.ErrNotBreaking:
+			return nil, statusUnsuccessful
+		case files.ErrCaching:
+			return nil, statusRequestNotAccepted
+		}
+		return answer(&lease), nil
+	}
+	var m message.OplockBreakMessage
+	if m.Parse(r.raw) != nil {
+		return nil, statusInvalidParameter
+	}
+	o := r.sess.find(m.ID.Volatile)
+	if o == nil {
+		return nil, statusFileClosed
+	}
+	if o.cache == nil || o.cache.oplock != o {
+		return nil, statusInvalidParameter
+	}
+	to := files.Caching(0)
+	if m.Level == message.OplockShared {
+		to = files.CacheRead
+	} else if m.Level != message.OplockNone {
+		return nil, statusInvalidParameter
+	}
+	if err := o.cache.lease.Answer(to); err != nil {
+		return nil, statusInvalidOplockProtocol
+	}
+	return answer(&m), nil
+}
+
+// orphan is an open that is kept for a client that has no connection.
+type orphan struct {
+	o      *open
+	user   identity.ID
+	client [16]byte
+	number uint64 // of the session it had
+	from   string
+	over   *time.Timer
+}
+
+// detach closes what the session has open, but for what is kept for its client to come back to (MS-SMB2 section 3.3.7.1).
+func (s *session) detach() {
+	for _, o := range s.shut() {
+		if o.durable == nil || o.handle == nil || !s.conn.srv.keepOrphan(s, o) {
+			o.close()
+		}
+	}
+}
+
+func (s *Server) keepOrphan(of *session, o *open) bool {
+	state, broken, _ := o.cache.lease.Now()
+	if state&files.CacheHandle == 0 || broken {
+		return false
+	}
+	o.sess.Store(nil)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped || len(s.orphans) >= mostOrphans {
+		return false
+	}
+	s.orphans[o.id] = &orphan{o: o, user: of.user, client: of.conn.client.ClientGUID, number: of.number, from: of.conn.address,
+		over: time.AfterFunc(o.durable.timeout, func() { s.dropOrphan(o.id, o) })}
+	return true
+}
+
+// dropOrphan closes an open that is kept, if it still is.
+func (s *Server) dropOrphan(id uint64, o *open) bool {
+	s.mu.Lock()
+	kept := s.orphans[id]
+	if kept == nil || o != nil && kept.o != o {
+		s.mu.Unlock()
+		return false
+	}
+	delete(s.orphans, id)
+	s.mu.Unlock()
+	kept.over.Stop()
+	kept.o.close()
+	return true
+}
+
+// reconnect gives a client back what was kept for it, MS-SMB2 sections 3.3.5.9.7 and 3.3.5.9.12: to the same person, by the same key, on the
+// same share. It is false where the request asks for none.
+func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, err error) {
+	data, second := m.Context(message.ContextReconnectV2)
+	if !second {
+		if data, asked = m.Context(message.ContextReconnect); !asked {
+			return nil, false, nil
+		}
+	}
+	var by message.Reconnect
+	w, status := r.wanted(m)
+	if by.Parse(data) != nil || by.Second != second || status != statusOK {
+		return nil, true, statusInvalidParameter
+	}
+	s := r.c.srv
+	s.mu.Lock()
+	kept := s.orphans[by.ID.Persistent]
+	switch {
+	case kept == nil:
+		status = statusObjectNameNotFound
+	case kept.user != r.sess.user:
+		status = statusAccessDenied
+	case kept.o.tree.share != r.tree.share, kept.o.durable.second != second, second && kept.o.durable.create != by.Create, kept.client != r.c.client.ClientGUID:
+		status = statusObjectNameNotFound
+	case kept.o.cache.oplock == nil && (w.lease == nil || w.id != kept.o.cache.id), kept.o.cache.oplock != nil && w.lease != nil:
+		status = statusObjectNameNotFound
+	}
+	if status != statusOK {
+		s.mu.Unlock()
+		return nil, true, status
+	}
+	delete(s.orphans, by.ID.Persistent)
+	s.mu.Unlock()
+	kept.over.Stop()
+	o := kept.o
+	info, err := o.handle.StatChecked(0)
+	if err == nil && r.attach(o) != statusOK {
+		err = statusInsufficientResources
+	}
+	if err != nil {
+		o.close()
+		return nil, true, err
+	}
+	out := message.CreateResponse{Action: uint32(files.Opened), FileFacts: factsOf(info), ID: message.FileID{Persistent: o.id, Volatile: o.id}}
+	if o.cache.oplock == nil {
+		r.tellLease(o.cache, &out)
+	} else {
+		state, _, _ := o.cache.lease.Now()
+		out.Oplock = levelOf(state)
+	}
+	return answer(&out), true, nil
+}
+
+// again answers a create that was answered before, if its client says that it does not know: MS-SMB2 section 3.3.5.9.10.
+func (r *request) again(w *wants) (rep *reply, asked bool, err error) {
+	if w.durable == nil || !w.durable.second {
+		return nil, false, nil
+	}
+	r.sess.mu.Lock()
+	var made *open
+	for _, o := range r.sess.opens {
+		if o.durable != nil && o.durable.second && o.durable.create == w.durable.create {
+			made = o
+		}
+	}
+	r.sess.mu.Unlock()
+	switch {
+	case made == nil:
+		return nil, false, nil
+	case r.h.Flags&message.FlagReplay == 0:
+		return nil, true, statusDuplicateObjectID
+	case made.tree != r.tree || made.cache.oplock == nil && w.id != made.cache.id:
+		return nil, true, statusAccessDenied
+	}
+	info, err := made.handle.StatChecked(0)
+	if err != nil {
+		return nil, true, err
+	}
+	out := message.CreateResponse{Action: uint32(files.Opened), FileFacts: factsOf(info), ID: message.FileID{Persistent: made.id, Volatile: made.id}}
+	if made.cache.oplock == nil {
+		r.tellLease(made.cache, &out)
+	}
+	out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(made.durable.timeout/time.Millisecond), 0))
+	r.link.fileID, r.link.hasFile = made.id, true
+	return answer(&out), true, nil
+}
+
+// current is the session that an open is of now; none while its client has no connection.
+type current = atomic.Pointer[session]
