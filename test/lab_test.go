@@ -3,6 +3,7 @@ package test
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -128,6 +129,10 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	if script == "nfs" {
 		address = p.nfs
 	}
+	line := newLine(t, address)
+	if script == "smb" {
+		address = line.Addr().String()
+	}
 	job := filepath.Join(t.TempDir(), "job")
 	require.NoError(t, os.WriteFile(job, fmt.Appendf(nil, "PORT=%s VERSION=%s LOCKS=%s\n%s", port(address), version, locks, text), 0o600))
 
@@ -166,6 +171,25 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 			_ = os.WriteFile(filepath.Join(folder, "work", step.said), []byte(most), 0o666)
 		}
 	}()
+	cut := make(chan struct{})
+	go func() { // and for the connections to be cut, again and again
+		defer close(cut)
+		for {
+			select {
+			case <-done:
+				return
+			case <-time.After(100 * time.Millisecond):
+			}
+			if _, err := os.Stat(filepath.Join(folder, "work", "cut-me")); err == nil {
+				break
+			}
+		}
+		for range 50 {
+			time.Sleep(time.Second)
+			line.cut()
+		}
+		_ = os.WriteFile(filepath.Join(folder, "work", "cut"), []byte("cut"), 0o666)
+	}()
 	killed := make(chan bool, 1)
 	go func() {
 		asked, restarted := filepath.Join(folder, "work/kill-the-service"), filepath.Join(folder, "work/restarted")
@@ -187,9 +211,61 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	out, err := exec.Command("lab/run", job, "900").CombinedOutput()
 	close(done)
 	<-limited
+	<-cut
 	require.NoError(t, err, "%s", out)
 	require.True(t, <-killed, "the service was never killed: %s", out)
 	_, said, ok := strings.Cut(string(out), "== guest")
 	require.True(t, ok)
 	return "== guest" + said, locks == "yes"
+}
+
+// line is a way to the service that can be cut.
+type line struct {
+	net.Listener
+	mu    sync.Mutex
+	conns []net.Conn
+}
+
+func newLine(t *testing.T, to string) *line {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	out := &line{Listener: l}
+	t.Cleanup(func() {
+		l.Close()
+		out.cut()
+	})
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			there, err := net.Dial("tcp", to)
+			if err != nil {
+				in.Close()
+				continue
+			}
+			out.mu.Lock()
+			out.conns = append(out.conns, in, there)
+			out.mu.Unlock()
+			for _, way := range [][2]net.Conn{{in, there}, {there, in}} {
+				go func() {
+					_, _ = io.Copy(way[0], way[1])
+					way[0].Close()
+					way[1].Close()
+				}()
+			}
+		}
+	}()
+	return out
+}
+
+// cut closes all connections there are.
+func (l *line) cut() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, c := range l.conns {
+		c.Close()
+	}
+	l.conns = nil
 }

@@ -72,14 +72,13 @@ const creatorMask = acl.ReadData | acl.WriteData | acl.AppendData | acl.ReadName
 
 // Open opens or makes what a request names.
 func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) {
-	searched, waited := 0, 0
-	for {
+	searched := 0
+	for began := time.Now(); ; {
 		h, action, err := n.openOnce(sub, req)
 		var search *searchNames
 		var others *breaking
 		switch {
-		case errors.As(err, &others) && req.Done != nil && waited < mostBreaks:
-			waited++
+		case errors.As(err, &others) && req.Done != nil && time.Since(began) < mostPatience:
 			select {
 			case <-others.until:
 				continue
@@ -98,8 +97,8 @@ func (n *Namespace) Open(sub Subject, req OpenRequest) (*Handle, Action, error) 
 	}
 }
 
-// mostBreaks is how often an open waits for clients that are to give caching back before it is put off.
-const mostBreaks = 16
+// mostPatience is how long clients are waited for, one after another, that are to give caching back.
+const mostPatience = 2 * patience
 
 // searchNames says that a file has other names, which have to be searched for before it is decided
 // about.

@@ -3,6 +3,7 @@ package files
 import (
 	"context"
 	"errors"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -13,10 +14,10 @@ import (
 // Rename moves the object to another path of the same share (MS-FSCC section
 // 2.4.43). With replace, a file already there makes way.
 func (h *Handle) Rename(ctx context.Context, to string, replace bool) error {
-	for waited := 0; ; waited++ {
+	for began := time.Now(); ; {
 		err := h.renameOnce(ctx, to, replace)
 		var others *breaking
-		if !errors.As(err, &others) || waited == mostBreaks {
+		if !errors.As(err, &others) || time.Since(began) > mostPatience {
 			return err
 		}
 		select {
@@ -137,13 +138,22 @@ func (n *Namespace) target(v view, root int, h *Handle, from, to string, links u
 	if !h.file { // nothing below may be open by SMB, which knows it by its path
 		n.mu.Lock()
 		defer n.mu.Unlock()
+		var until <-chan struct{}
+		held := false
 		for other := range h.folder.handles {
 			if p := other.Path(); other.sub.Guest == nil && p != from && under(p, from) {
-				if until := other.of.lowerOthers(nil, CacheHandle); until != nil { // for a client's cache alone, it may be
-					return Place{}, "", &breaking{until}
+				if closed := other.of.lowerOthers(nil, CacheHandle); closed != nil { // for a client's cache alone, it may be
+					until = closed
+				} else {
+					held = true
 				}
-				return Place{}, "", ErrDenied
 			}
+		}
+		switch {
+		case until != nil:
+			return Place{}, "", &breaking{until}
+		case held:
+			return Place{}, "", ErrDenied
 		}
 	}
 	return place, final, nil

@@ -365,6 +365,7 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 	}
 	if status != statusOK {
 		s.mu.Unlock()
+		r.c.log.Info("what was open before the connection broke is not given back", "user", r.sess.name, "share", r.tree.share, "why", status.Error(), "kept", kept != nil)
 		return nil, true, status
 	}
 	delete(s.orphans, by.ID.Persistent)
@@ -379,6 +380,7 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 		o.close()
 		return nil, true, err
 	}
+	r.c.log.Info("what was open before the connection broke is given back", "user", r.sess.name, "share", r.tree.share, "path", o.handle.Path())
 	out := message.CreateResponse{Action: uint32(files.Opened), FileFacts: factsOf(info), ID: message.FileID{Persistent: o.id, Volatile: o.id}}
 	if o.cache.oplock == nil {
 		r.tellLease(o.cache, &out)

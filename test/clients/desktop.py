@@ -121,7 +121,7 @@ def run(desk, words):
         d = desk.descriptor(args[0])
         aces = [(a["AceType"], a["AceFlags"], a["Ace"]["Mask"]["Mask"], a["Ace"]["Sid"].formatCanonical()) for a in d["Dacl"]["Data"]]
         owner, group = d["OwnerSid"].formatCanonical(), d["GroupSid"].formatCanonical()
-        names = desk.names([owner, group] + [a[3] for a in aces])
+        names = [n.rpartition("\\")[2] for n in desk.names([owner, group] + [a[3] for a in aces])]
         print("owner", names[0])
         print("group", names[1])
         if d["Control"] & PROTECTED:
@@ -232,7 +232,7 @@ def main():
         try:
             run(desk, words)
         except Exception as e:  # what is refused is what is looked for
-            print("refused:", str(e).replace("\n", " ") or repr(e))
+            print("refused:", str(e).replace("\n", " ").strip() or repr(e))
         sys.stdout.flush()
 
 
