@@ -276,7 +276,7 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 	if err := cellar(ctx, svc, site, filepath.Join(state, "volumes", site.Volumes[0].Name)); err != nil {
 		return err
 	}
-	return svc.SetService(ctx, by, "nfs", true)
+	return svc.SetService(ctx, by, "nfs", service.ServiceChange{On: new(true)})
 }
 
 // cellar makes what people have stored, and sets their limits.

@@ -116,7 +116,7 @@ func TestTheRecordsAsTheyWere(t *testing.T) {
 	require.NoError(t, err)
 	_, err = g.Service.CreateGroup(ctx, gateway.Keeper, service.GroupInput{Name: "crew"})
 	require.NoError(t, err)
-	require.NoError(t, g.Service.SetService(ctx, gateway.Keeper, "nfs", false))
+	require.NoError(t, g.Service.SetService(ctx, gateway.Keeper, "nfs", service.ServiceChange{On: new(false)}))
 	now := time.Now().UTC().Format(time.RFC3339Nano)
 	for list, made := range map[string]string{"folders": "spectra", "users": "harrow", "groups": "crew"} {
 		require.Contains(t, names(list, now), made)

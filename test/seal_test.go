@@ -129,6 +129,46 @@ func TestAnEncryptedShare(t *testing.T) {
 	}
 }
 
+// With everything encrypted, no share is there for who does not encrypt, nor are the pipes; and it can be taken back.
+func TestEverythingEncrypted(t *testing.T) {
+	g := gateway.Start(t)
+	g.Unlimited(t)
+	keeper := g.Token(t, "keeper")
+	early := g.Mount(t, g.Dial(t, "isolde", 0x0311), "nightlog")
+	require.Equal(t, 204, ask(t, g, keeper, "PUT", "/api/v1/services/smb", `{"encrypted":true}`).status)
+	require.Contains(t, string(ask(t, g, keeper, "GET", "/api/v1/services", "").body), `"encrypted":true`)
+	_, err := early.ReadFile("README.txt")
+	require.Error(t, err)
+	old := g.Dial(t, "isolde", 0x0210)
+	for _, share := range []string{"nightlog", "plates", "visitors"} {
+		_, err = old.Mount(share)
+		require.Error(t, err, share)
+	}
+	_, err = old.ListSharenames()
+	require.Error(t, err, "what shares there are is not told either")
+	require.Contains(t, string(ask(t, g, keeper, "GET", "/api/v1/why?user=isolde&path=nightlog&via=smb", "").body), "everything over SMB is encrypted")
+
+	c, err := net.Dial("tcp", g.SMB)
+	require.NoError(t, err)
+	wire := &heard{Conn: c}
+	m, err := over(t, wire, "isolde", 0x0311).Mount("nightlog")
+	require.NoError(t, err)
+	const secret = "nobody hears of the comet yet"
+	require.NoError(t, m.WriteFile("comet", []byte(secret), 0o666))
+	got, err := m.ReadFile("comet")
+	require.NoError(t, err)
+	require.Equal(t, secret, string(got))
+	wire.mu.Lock()
+	require.NotContains(t, wire.all.String(), secret)
+	wire.mu.Unlock()
+
+	require.Equal(t, 422, ask(t, g, keeper, "PUT", "/api/v1/services/nfs", `{"encrypted":true}`).status)
+	require.Equal(t, 422, ask(t, g, keeper, "PUT", "/api/v1/services/smb", `{}`).status)
+	require.Equal(t, 204, ask(t, g, keeper, "PUT", "/api/v1/services/smb", `{"encrypted":false}`).status)
+	_, err = g.Dial(t, "isolde", 0x0210).Mount("nightlog")
+	require.NoError(t, err)
+}
+
 // A client of other hands, in another language, writes and reads there as well.
 func TestImpacketEncrypts(t *testing.T) {
 	if err := exec.Command("/usr/bin/python3", "-c", "import impacket").Run(); err != nil {

@@ -61,10 +61,11 @@ func wayOf(w asking.Way) Way {
 
 // Service is a protocol and whether it is on.
 type Service struct {
-	Protocol string `json:"protocol" enum:"smb,nfs"`
-	On       bool   `json:"on"`
-	Listens  string `json:"listens,omitempty" doc:"The address and port where it is answered; left out of the past."`
-	Trouble  string `json:"trouble,omitempty" doc:"Why nobody gets to it though it is on."`
+	Protocol  string `json:"protocol" enum:"smb,nfs"`
+	On        bool   `json:"on"`
+	Encrypted bool   `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
+	Listens   string `json:"listens,omitempty" doc:"The address and port where it is answered; left out of the past."`
+	Trouble   string `json:"trouble,omitempty" doc:"Why nobody gets to it though it is on."`
 }
 
 // serviceOf says how a protocol is, and, where it is on, whether it is got to where it listens.
@@ -166,7 +167,8 @@ type ShareChange struct {
 
 // Switch says whether something is to be on.
 type Switch struct {
-	On bool `json:"on"`
+	On        *bool `json:"on,omitempty"`
+	Encrypted *bool `json:"encrypted,omitempty" doc:"SMB: nothing goes over the wire open, and clients that do not encrypt are refused."`
 }
 
 func (s *Server) shares() resource[Share, NewShare, ShareChange] {
@@ -253,15 +255,17 @@ func (s *Server) registerPublishing() {
 		}
 		on := svc.Policy().Services
 		if !in.At.IsZero() {
-			return []Service{{Protocol: "smb", On: on.SMB}, {Protocol: "nfs", On: on.NFS}}, nil
+			return []Service{{Protocol: "smb", On: on.SMB, Encrypted: on.SMBEncrypted}, {Protocol: "nfs", On: on.NFS}}, nil
 		}
-		return []Service{serviceOf(ctx, "smb", on.SMB, s.smbAt), serviceOf(ctx, "nfs", on.NFS, s.nfsAt)}, nil
+		smb := serviceOf(ctx, "smb", on.SMB, s.smbAt)
+		smb.Encrypted = on.SMBEncrypted
+		return []Service{smb, serviceOf(ctx, "nfs", on.NFS, s.nfsAt)}, nil
 	})
-	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off", "publishing"), func(ctx context.Context, in *struct {
+	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off, or set how it is served", "publishing"), func(ctx context.Context, in *struct {
 		Protocol string `path:"protocol" enum:"smb,nfs"`
 		Body     Switch
 	}) error {
-		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, in.Body.On)
+		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, service.ServiceChange{On: in.Body.On, Encrypted: in.Body.Encrypted})
 	})
 }
 

@@ -56,7 +56,7 @@ func (a Answers) Connect(folder, host string, ports Ports, user string) ([]Way, 
 	var out []Way
 	for _, sh := range f.Shares {
 		share, options := fmt.Sprintf("//%s/%s", host, sh.Name), options
-		if sh.Encrypted {
+		if a.Gateway.Policy().Sealed(sh) {
 			options += ",seal"
 		}
 		inFile, inURL := strings.ReplaceAll(sh.Name, " ", `\040`), strings.ReplaceAll(sh.Name, " ", "%20")

@@ -106,12 +106,27 @@ func (a *app) publishCommands() []*cli.Command {
 					if s.On {
 						state = "on"
 					}
+					if s.Encrypted {
+						state += ", encrypted"
+					}
 					t.row(s.Protocol, state, s.Listens, s.Trouble)
 				}
 				t.print(w)
 			})
 		}),
 		toggle("on", "switch a protocol on", true), toggle("off", "switch a protocol off", false),
+		a.leaf("set", "set how a protocol is served", "smb", []cli.Flag{
+			&cli.StringFlag{Name: "encrypted", Usage: "on or off: whether nothing goes over the wire open, whatever the shares say"},
+		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
+			b := make(map[string]any)
+			if err := switches(cmd, b, "encrypted"); err != nil {
+				return err
+			}
+			if err := a.client.call(ctx, http.MethodPut, "services/"+escape(args[0]), nil, b, nil); err != nil {
+				return err
+			}
+			return a.done(cmd, "%s is set", strings.ToUpper(args[0]))
+		}),
 	)
 	connect := a.leaf("connect", "show what to type on clients to open a folder", "FOLDER", []cli.Flag{
 		&cli.StringFlag{Name: "user", Usage: "for whom"},

@@ -270,7 +270,7 @@ func (n *Namespace) Connect(sub Subject, share string) (acl.Mask, error) {
 	if err != nil {
 		return 0, err
 	}
-	if v.share.Encrypted && !sub.Encrypts {
+	if v.policy.Sealed(v.share) && !sub.Encrypts {
 		return 0, v.refuse(access.ShareLevel, "")
 	}
 	verdict := v.decide("", false, acl.All)

@@ -213,25 +213,38 @@ func (s *Service) RemoveShareEntry(ctx context.Context, by Actor, name string, i
 	})
 }
 
-// SetService switches a protocol on or off. Sessions that are open feel it at
+// ServiceChange is what changes of a protocol; what is nil stays as it is.
+type ServiceChange struct {
+	On        *bool
+	Encrypted *bool // SMB: nothing goes over the wire open
+}
+
+// SetService switches a protocol on or off, or sets how it is served. Sessions that are open feel it at
 // their next request.
-func (s *Service) SetService(ctx context.Context, by Actor, protocol string, on bool) error {
-	switch protocol {
-	case "smb", "nfs":
-	default:
+func (s *Service) SetService(ctx context.Context, by Actor, protocol string, in ServiceChange) error {
+	switch {
+	case protocol != "smb" && protocol != "nfs":
 		return invalid("protocol", "%q is not a protocol: smb or nfs", protocol)
+	case in.Encrypted != nil && protocol != "smb":
+		return invalid("encrypted", "NFS is not encrypted here: it is kept to networks that are trusted")
+	case in.On == nil && in.Encrypted == nil:
+		return invalid("on", "say what is to change: on, or encrypted")
 	}
-	action := "switch service off"
-	if on {
-		action = "switch service on"
+	action := "set service"
+	if in.On != nil {
+		action = "switch service off"
+		if *in.On {
+			action = "switch service on"
+		}
 	}
 	return s.change(ctx, by, action, protocol, func(d *site.Draft) error {
 		is := d.Records().Services
 		if protocol == "smb" {
-			is.SMB = on
+			set(&is.SMB, in.On)
 		} else {
-			is.NFS = on
+			set(&is.NFS, in.On)
 		}
+		set(&is.SMBEncrypted, in.Encrypted)
 		site.Put(d, is)
 		return nil
 	})

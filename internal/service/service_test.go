@@ -94,7 +94,7 @@ func TestClientRules(t *testing.T) {
 	require.Equal(t, "dome", tried.Rule.Set)
 	require.True(t, tried.Rule.Write)
 	require.False(t, tried.Lets, "the service is off")
-	require.NoError(t, s.SetService(ctx, keeper, "nfs", true))
+	require.NoError(t, s.SetService(ctx, keeper, "nfs", ServiceChange{On: new(true)}))
 	for from, lets := range map[string]bool{"192.0.2.17": true, "192.0.2.7": true, "192.0.2.8": false, "2001:db8::1": false} {
 		tried, err = s.TryExport(ctx, "/instruments", from, 0)
 		require.NoError(t, err)
@@ -226,7 +226,7 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 		}, Invalid, "applies", "nothing"},
 		"entry not there":  {func() error { return s.RemoveEntry(ctx, keeper, "instruments/firmware", 1) }, NotFound, "id", "not written on"},
 		"cut at root":      {func() error { return s.SetInherit(ctx, keeper, "instruments", false, false) }, Invalid, "path", "inherits nothing"},
-		"no such protocol": {func() error { return s.SetService(ctx, keeper, "afs", true) }, Invalid, "protocol", "not a protocol"},
+		"no such protocol": {func() error { return s.SetService(ctx, keeper, "afs", ServiceChange{On: new(true)}) }, Invalid, "protocol", "not a protocol"},
 		"export of nothing": {func() error {
 			_, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments/nothing"})
 			return err
@@ -266,7 +266,7 @@ func TestRefusedChangesLeaveNothing(t *testing.T) {
 			return err
 		}, Invalid, "security", "flavour"},
 		"auditor": {func() error {
-			return s.SetService(ctx, Actor{Name: "auditor", Role: identity.Auditor}, "smb", false)
+			return s.SetService(ctx, Actor{Name: "auditor", Role: identity.Auditor}, "smb", ServiceChange{On: new(false)})
 		}, Forbidden, "", "may look but not change"},
 	} {
 		t.Run(name, func(t *testing.T) {

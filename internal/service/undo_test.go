@@ -63,7 +63,7 @@ func TestUndoOfEachChange(t *testing.T) {
 			_, err := s.CreateExport(ctx, keeper, ExportInput{Folder: "instruments", Path: "/other", Rules: []RuleInput{{From: "192.0.2.1"}}})
 			return err
 		},
-		"service": func() error { return s.SetService(ctx, keeper, "smb", false) },
+		"service": func() error { return s.SetService(ctx, keeper, "smb", ServiceChange{On: new(false)}) },
 		"notices": func() error { return s.SetNotices(ctx, keeper, NoticesChange{Percent: &[]int{75}}) },
 		"volume": func() error {
 			_, err := s.CreateVolume(ctx, keeper, VolumeInput{Name: "other", Path: other})

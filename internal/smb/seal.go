@@ -112,11 +112,12 @@ func (s *session) seal(msgs [][]byte) [][]byte {
 
 // sealsShare says whether nothing on a share may go over the wire open, by the policy in force.
 func (s *Server) sealsShare(t *tree) bool {
+	p := s.Policy()
 	if t.pipes() {
-		return false
+		return p.Services.SMBEncrypted
 	}
-	sh := s.Policy().ShareNamed(t.share)
-	return sh != nil && sh.Encrypted
+	sh := p.ShareNamed(t.share)
+	return sh != nil && p.Sealed(sh)
 }
 
 // chooseCipher takes the first of a client's that is known here, in the client's order; 0 for none.

@@ -323,6 +323,12 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 		if r.c.srv.admit(r.sess.user) != access.Passed {
 			return nil, statusAccessDenied
 		}
+		if r.c.srv.Policy().Services.SMBEncrypted {
+			if r.sess.sealing == nil {
+				return nil, statusAccessDenied
+			}
+			flags |= message.ShareSealed
+		}
 	} else {
 		sh := r.c.srv.Policy().ShareNamed(parts[1])
 		if sh == nil {
@@ -339,7 +345,7 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 		if sh.ListOnlyOpenable {
 			flags |= message.ShareListAccessible
 		}
-		if sh.Encrypted {
+		if r.c.srv.Policy().Sealed(sh) {
 			flags |= message.ShareSealed
 		}
 	}

@@ -174,7 +174,7 @@ setcifsacl -a "ACL:$domain-536870915:ALLOWED/OI|CI/0x1200a9" /a 2>/dev/null
 same 'setcifsacl adds one' 'ACL:536870915:0x0/0x3/0x1200a9' "$(entries | grep 536870915)"
 setcifsacl -D "ACL:$domain-536870915:ALLOWED/OI|CI/0x1200a9" /a 2>/dev/null
 same 'and takes it away, the others as they were' "$(cat /tmp/entries)" "$(entries)"
-same 'of a file, who may not is refused' 1 "$(setcifsacl -a "ACL:$domain-536870915:ALLOWED/0x0/0x1200a9" /a/README.txt >/dev/null 2>&1; echo $?)"
+same 'of a file, who may not is refused' 255 "$(setcifsacl -a "ACL:$domain-536870915:ALLOWED/0x0/0x1200a9" /a/README.txt >/dev/null 2>&1; echo $?)"
 umount /a
 
 same 'a wrong password is refused' 32 "$(mount.cifs -o "${options/-at-/-on-}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"

@@ -228,7 +228,10 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 			fixes = append(fixes, Fix{Kind: FixReadWrite, Share: r.Share.Name, Touches: "everybody who uses share " + r.Share.Name})
 		}
 	}
-	if r.Share.Encrypted {
+	switch {
+	case c.policy.Services.SMBEncrypted:
+		reasons = append(reasons, "everything over SMB is encrypted: clients that do not encrypt (before SMB 3.0 none can) are refused")
+	case r.Share.Encrypted:
 		reasons = append(reasons, r.Share.Name+" is encrypted: clients that do not encrypt (before SMB 3.0 none can) are refused")
 	}
 	var trace []EntryReport

@@ -102,7 +102,12 @@ type Share struct {
 type Services struct {
 	SMB bool `json:"smb"`
 	NFS bool `json:"nfs"`
+	// SMBEncrypted has nothing of any share go over the wire open.
+	SMBEncrypted bool `json:"smbEncrypted,omitzero"`
 }
+
+// Sealed says whether nothing of a share goes over the wire open.
+func (p *Policy) Sealed(sh *PublishedShare) bool { return p.Services.SMBEncrypted || sh.Encrypted }
 
 // On says whether a protocol is switched on.
 func (s Services) On(p Protocol) bool { return p == SMB && s.SMB || p == NFS && s.NFS }

@@ -492,7 +492,7 @@ func sayHook(_ *Names, h *Hook) (string, []Said) {
 }
 
 func sayServices(_ *Names, s *Services) (string, []Said) {
-	return "", []Said{{"smb", OnOff(s.SMB)}, {"nfs", OnOff(s.NFS)}}
+	return "", []Said{{"smb", OnOff(s.SMB)}, {"nfs", OnOff(s.NFS)}, {"smb encrypted", yes(s.SMBEncrypted)}}
 }
 
 func sayAcceptance(_ *Names, a *Acceptance) (string, []Said) {

@@ -1,4 +1,4 @@
-import { Box, Flex, HStack, Stack, Switch, Text } from '@chakra-ui/react';
+import { Box, Checkbox, Flex, HStack, Stack, Switch, Text } from '@chakra-ui/react';
 import { plural, t } from '@lingui/core/macro';
 import { Trans } from '@lingui/react/macro';
 import { useState } from 'react';
@@ -45,6 +45,41 @@ export function Publishing() {
                     : plural(exported.data.length, { one: '# export', other: '# exports' })}
                   {s.listens && t`, at ${s.listens}`}
                 </Text>
+                {s.protocol === 'smb' && (
+                  <Checkbox.Root
+                    mt="2"
+                    size="sm"
+                    checked={s.encrypted === true}
+                    disabled={!mayChange}
+                    onCheckedChange={(e) =>
+                      setAsking({
+                        title:
+                          e.checked === true
+                            ? t`Encrypt everything over SMB?`
+                            : t`Encrypt only the shares that say so?`,
+                        act: e.checked === true ? t`Encrypt it` : t`Leave it to the shares`,
+                        done:
+                          e.checked === true
+                            ? t`Everything over SMB is encrypted.`
+                            : t`Over SMB, the shares are encrypted that say so.`,
+                        changes: [
+                          {
+                            kind: 'service',
+                            act: 'switch',
+                            of: { protocol: 'smb' },
+                            with: { encrypted: e.checked === true },
+                          },
+                        ],
+                      })
+                    }
+                  >
+                    <Checkbox.HiddenInput />
+                    <Checkbox.Control />
+                    <Checkbox.Label>
+                      <Trans>everything encrypted</Trans>
+                    </Checkbox.Label>
+                  </Checkbox.Root>
+                )}
                 {s.trouble && (
                   <Text color="shut" fontSize="sm" role="alert">
                     {s.trouble}.
