@@ -102,7 +102,6 @@ func TestCachesAgree(t *testing.T) {
 			h     *Handle
 			lease *Lease
 			told  chan Break
-			asked []Break
 		}
 		var clients []*client
 		states := []Caching{0, CacheRead, CacheRead | CacheHandle, CacheRead | CacheWrite, all}
