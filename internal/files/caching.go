@@ -23,6 +23,7 @@ const patience = 35 * time.Second
 type Break struct {
 	From, To Caching
 	Answer   bool // it has to say when it does
+	Late     bool // instead: it has not said so in time, and caches nothing any more
 	Epoch    uint16
 }
 
@@ -170,8 +171,12 @@ func (l *Lease) lower(takes Caching) <-chan struct{} {
 	}
 	l.to, l.broken = b.To, make(chan struct{})
 	done := l.broken
-	l.overdue = time.AfterFunc(patience, func() { l.giveUp(done) })
 	tell := l.tell
+	l.overdue = time.AfterFunc(patience, func() {
+		if l.giveUp(done) {
+			tell(Break{Late: true})
+		}
+	})
 	go func() {
 		if !tell(b) {
 			l.giveUp(done)
@@ -181,12 +186,13 @@ func (l *Lease) lower(takes Caching) <-chan struct{} {
 }
 
 // giveUp ends a break that a client never answered: it may cache nothing any more.
-func (l *Lease) giveUp(done chan struct{}) {
+func (l *Lease) giveUp(done chan struct{}) (still bool) {
 	l.n.mu.Lock()
 	defer l.n.mu.Unlock()
-	if l.broken == done {
+	if still = l.broken == done; still {
 		l.settle(0)
 	}
+	return still
 }
 
 // leave is for a handle that is closed. Namespace.mu is held.

@@ -189,6 +189,7 @@ func TestAnAnswerThatNeverComes(t *testing.T) {
 	lease.overdue.Reset(time.Millisecond)
 	<-until
 	require.Zero(t, mayCache(lease))
+	require.Equal(t, Break{Late: true}, <-told)
 	require.ErrorIs(t, lease.Answer(0), ErrNotBreaking)
 }
 

@@ -94,7 +94,7 @@ func (w *wants) key() any {
 // cache lets an open's client cache what it asked for as far as it may, and says so in the answer. It is false where the client uses the key of
 // a lease for another file.
 func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
-	if o.handle == nil || o.handle.Dir() {
+	if o.handle == nil || o.handle.Dir() || r.c.late.Load() {
 		return true
 	}
 	s := r.c.srv
@@ -174,6 +174,13 @@ func levelOf(c files.Caching) byte {
 // is closed: nobody could answer.
 func (c *cached) tell(b files.Break) bool {
 	s, o := c.connected()
+	if b.Late {
+		if s != nil { // it made others wait once, and is not to again and again
+			s.conn.late.Store(true)
+			s.conn.log.Info("a client did not give back what it caches in time: it caches nothing more over this connection", "user", s.name)
+		}
+		return true
+	}
 	if s == nil {
 		c.abandon()
 		return false

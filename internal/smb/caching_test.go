@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
@@ -236,6 +237,23 @@ func TestWhoNeverAnswers(t *testing.T) {
 	require.Equal(t, statusOK, <-opened)
 }
 
+// And who did not answer in time once, caches nothing more over that connection.
+func TestLateOnce(t *testing.T) {
+	s, addr, _ := startServerOf(t)
+	a := machine(t, addr, 1)
+	_, granted := a.openLeased("README.txt", readWrite, 10, rwh)
+	require.EqualValues(t, rwh, granted)
+	s.cacheMu.Lock()
+	c := s.leases[leaseID{[16]byte{1}, [16]byte{10}}]
+	s.cacheMu.Unlock()
+	require.True(t, c.tell(files.Break{Late: true}))
+	status, out := a.opens(&message.CreateRequest{Name: message.UTF16("2026\\late"), Access: readWrite, Disposition: 3, Oplock: message.OplockLease, Contexts: []message.CreateContext{leaseContext(11, rwh)}})
+	require.Equal(t, statusOK, status)
+	require.Zero(t, out.Oplock)
+	_, granted = machine(t, addr, 1).openLeased("2026\\other", readWrite, 12, rwh)
+	require.EqualValues(t, rwh, granted, "another connection of it is another try")
+}
+
 func reconnectContext(out *message.CreateResponse) message.CreateContext {
 	by := message.Reconnect{ID: out.ID}
 	return message.CreateContext{Name: message.ContextReconnect, Data: by.Append(nil)}
@@ -315,7 +333,7 @@ func TestDurableHandles(t *testing.T) {
 
 // Who wants what is kept for a client without a connection gets it: there is nobody to ask. And who logs off keeps nothing.
 func TestKeptForNobody(t *testing.T) {
-	addr, dir := startServer(t)
+	s, addr, dir := startServerOf(t)
 	a, b := machine(t, addr, 1), machine(t, addr, 2)
 	asks := message.CreateContext{Name: message.ContextDurable, Data: make([]byte, 16)}
 	mine, _ := a.openLeased("README.txt", readWrite, 10, rwh, asks)
@@ -325,6 +343,22 @@ func TestKeptForNobody(t *testing.T) {
 	back := machine(t, addr, 1)
 	status, _ = back.opens(&message.CreateRequest{Name: message.UTF16("README.txt"), Access: readWrite, Disposition: 1, Oplock: message.OplockLease, Contexts: []message.CreateContext{reconnectContext(&mine), leaseContext(10, rwh)}})
 	require.Equal(t, statusObjectNameNotFound, status)
+
+	// It is seen by who looks after things, who may close it.
+	e := machine(t, addr, 4)
+	_, _ = e.openLeased("2026\\seen", readWrite, 40, rwh, asks)
+	e.nc.Close()
+	var seen string
+	require.Eventually(t, func() bool {
+		for _, o := range s.Opens() {
+			if o.Path == "2026/seen" && len(s.signedIn()) == 2 { // b and back
+				seen = o.ID
+			}
+		}
+		return seen != ""
+	}, time.Minute, 5*time.Millisecond)
+	require.True(t, s.CloseOpen(seen))
+	require.False(t, s.CloseOpen(seen))
 
 	c := machine(t, addr, 3)
 	gone, _ := c.openLeased("2026\\x", 0x13019f, 30, rwh, asks)

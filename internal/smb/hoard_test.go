@@ -103,7 +103,7 @@ func TestWhoReadsNothingBackWaitsAlone(t *testing.T) {
 		require.Len(t, body, 16+65536)
 	}
 	greedy.nc.Close()
-	require.Eventually(t, func() bool { all, _ := s.hoard.held(); return all == 0 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { all, _ := s.hoard.held(); return all == 0 }, 2*time.Minute, 5*time.Millisecond)
 }
 
 // Names of a directory are kept while they are listed, and no longer; and no more of them than there is room for.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"amber.example/gatekeeper/internal/dcerpc"
 	"amber.example/gatekeeper/internal/files"
@@ -18,6 +19,8 @@ type pipe struct {
 	out  [][]byte // whole messages not read yet
 	c    *conn
 	room room // that they take
+
+	closed atomic.Bool
 }
 
 var errBusy = errors.New("unread answers")
@@ -26,7 +29,7 @@ const mostUnread = 1 << 20
 
 func (p *pipe) write(msg []byte) error {
 	p.mu.Lock()
-	defer p.mu.Unlock()
+	defer p.unlock()
 	if p.room.n > mostUnread {
 		return errBusy
 	}
@@ -42,17 +45,33 @@ func (p *pipe) write(msg []byte) error {
 	return err
 }
 
+// close is not to wait for a call that is under way on the pipe: that may be one that ends the session whose pipe it is, or one that waits
+// for another such.
 func (p *pipe) close() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.out = nil
-	p.room.give()
+	p.closed.Store(true)
+	if p.mu.TryLock() {
+		p.unlock()
+	}
+}
+
+func (p *pipe) unlock() {
+	for {
+		gone := p.closed.Load()
+		if gone {
+			p.out = nil
+			p.room.give()
+		}
+		p.mu.Unlock()
+		if gone || !p.closed.Load() || !p.mu.TryLock() { // closed just now, by somebody who could not have the lock
+			return
+		}
+	}
 }
 
 // read gives the next message, or as much of it as fits (MS-SMB2 section 3.3.5.12).
 func (p *pipe) read(limit int) ([]byte, Status) {
 	p.mu.Lock()
-	defer p.mu.Unlock()
+	defer p.unlock()
 	if len(p.out) == 0 {
 		return nil, statusPipeEmpty
 	}

@@ -178,6 +178,8 @@ type conn struct {
 	preauth    [64]byte
 	client     message.NegotiateRequest // what it said first, for FSCTL_VALIDATE_NEGOTIATE_INFO
 
+	late atomic.Bool // it did not give back in time what it was to cache no more
+
 	writing sync.Mutex // of whole frames
 	slots   *lanes.Lanes
 	working sync.WaitGroup
