@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"amber.example/gatekeeper/internal/core/descriptor"
 )
 
 func bindPDU(abstract, transfer [20]byte) []byte {
@@ -76,14 +78,110 @@ func TestFragments(t *testing.T) {
 	require.Zero(t, le.Uint32(stub[len(stub)-4:]))
 }
 
+// directory has wren, who is in observers.
+func directory() Directory {
+	const domain descriptor.SID = "S-1-5-21-1-2-3"
+	all := []Account{{Name: "wren", SID: domain.In(1001), Kind: KindUser, Full: "Wren Aldous"}, {Name: "observers", SID: domain.In(2001), Kind: KindGroup}}
+	find := func(is func(a Account) bool) (Account, bool) {
+		for _, a := range all {
+			if is(a) {
+				return a, true
+			}
+		}
+		return Account{}, false
+	}
+	return Directory{Name: "larkfell", Domain: domain,
+		ByName: func(name string) (Account, bool) { return find(func(a Account) bool { return a.Name == name }) },
+		BySID:  func(sid descriptor.SID) (Account, bool) { return find(func(a Account) bool { return a.SID == sid }) },
+		All:    func(uint16) ([]Account, bool) { return all, true }, GroupsOf: func(descriptor.SID) []Account { return all[1:] }}
+}
+
+// call asks one thing of a service that is bound, and gives the stub of the answer; nil for a fault.
+func call(t require.TestingT, s Service, op uint16, stub []byte) []byte {
+	c := NewConn(s)
+	_, err := c.Handle(bindPDU(s.syntax(), ndrSyntax))
+	require.NoError(t, err)
+	out, err := c.Handle(requestPDU(op, stub))
+	require.NoError(t, err)
+	if out[0][2] == pduFault {
+		return nil
+	}
+	return out[0][headerSize+8:]
+}
+
+func statusAt(stub []byte) uint32 { return le.Uint32(stub[len(stub)-4:]) }
+
+// A handle that was never given is of no use, on any call; and a stub that ends early is no call.
+func TestForgedHandles(t *testing.T) {
+	d := directory()
+	lsa, samr := &LocalAuthority{d}, &AccountManager{d}
+	for _, forged := range []handle{{}, {4: 'x'}, handleOf('s', 7), handleOf('x', 0), handleOf(ofUser, 9999)} {
+		w := &writer{}
+		w.handle(forged)
+		for range 8 {
+			w.u32(0)
+		}
+		for _, op := range []uint16{lsaLookupNames, lsaLookupNames2, lsaLookupNames3, lsaLookupSIDs, lsaLookupSIDs2, lsaQueryPolicy, lsaQueryPolicy2} {
+			require.EqualValues(t, ntInvalidHandle, statusAt(call(t, lsa, op, w.b)), "%d", op)
+		}
+		for _, op := range []uint16{samrLookupDomain, samrEnumerateDomains, samrEnumerateUsers, samrEnumerateAliases, samrLookupNames, samrLookupIDs, samrAliasMembership} {
+			require.EqualValues(t, ntInvalidHandle, statusAt(call(t, samr, op, w.b)), "%d", op)
+		}
+		if forged != handleOf(ofUser, 9999) {
+			require.EqualValues(t, ntInvalidHandle, statusAt(call(t, samr, samrQueryUser, w.b)))
+			require.EqualValues(t, ntInvalidHandle, statusAt(call(t, samr, samrGroupsOfUser, w.b)))
+		}
+	}
+	for _, op := range []uint16{lsaLookupNames, lsaLookupSIDs} {
+		require.Nil(t, call(t, lsa, op, policyHandle[:]), "%d: it ends early", op)
+	}
+	w := &writer{}
+	w.handle(policyHandle)
+	w.u32(1 << 30) // as many names
+	require.Nil(t, call(t, lsa, lsaLookupNames, w.b))
+	require.Nil(t, call(t, samr, 999, nil))
+}
+
+func TestWhatThereIsToAdministrators(t *testing.T) {
+	plain := service(2)
+	for _, level := range []uint32{2, 502} {
+		require.EqualValues(t, errorAccessDenied, statusAt(call(t, plain, opShareEnum, enumStub(level))))
+	}
+	admin := service(2)
+	admin.Admin = &Administration{Shares: admin.Shares, Sessions: func() []Session { return []Session{{Client: "192.0.2.7", User: "wren"}} }, End: func(string, string) bool { return true },
+		Files: func() []File { return []File{{ID: 7, Path: "nightlog", User: "wren"}} }, Close: func(id uint32) bool { return id == 7 }}
+	for _, level := range []uint32{0, 1, 2, 501, 502} {
+		require.Zero(t, statusAt(call(t, admin, opShareEnum, enumStub(level))), "%d", level)
+	}
+	// Of nobody in particular, no session is ended.
+	w := &writer{}
+	for range 3 {
+		w.null()
+	}
+	require.EqualValues(t, errorNoSuchClient, statusAt(call(t, admin, opSessionDel, w.b)))
+	w.u32(7)
+	require.NotNil(t, call(t, admin, opFileClose, append([]byte{0, 0, 0, 0}, 7, 0, 0, 0)))
+	require.EqualValues(t, errorFileNotFound, statusAt(call(t, admin, opFileClose, []byte{0, 0, 0, 0, 8, 0, 0, 0})))
+	require.EqualValues(t, errorAccessDenied, statusAt(call(t, plain, opFileClose, []byte{0, 0, 0, 0, 7, 0, 0, 0})))
+}
+
 func FuzzHandle(f *testing.F) {
 	f.Add(bindPDU(srvsvcSyntax, ndrSyntax), requestPDU(opShareEnum, enumStub(1)))
 	f.Add(requestPDU(opShareGetInfo, enumStub(0)), requestPDU(opServerGetInfo, enumStub(101)))
+	for _, op := range []uint16{lsaOpenPolicy2, lsaLookupNames3, lsaLookupSIDs2, lsaQueryPolicy2, samrConnect5, samrOpenDomain, samrLookupNames, samrAliasMembership} {
+		f.Add(requestPDU(op, policyHandle[:]), requestPDU(op, append(policyHandle[:], make([]byte, 64)...)))
+	}
+	d := directory()
 	f.Fuzz(func(_ *testing.T, first, second []byte) {
-		c := NewConn(service(3))
-		_, _ = c.Handle(bindPDU(srvsvcSyntax, ndrSyntax))
-		_, _ = c.Handle(first)
-		_, _ = c.Handle(second)
-		_, _ = c.Handle(requestPDU(15, second))
+		for _, s := range []Service{service(3), &LocalAuthority{d}, &AccountManager{d}} {
+			c := NewConn(s)
+			_, _ = c.Handle(bindPDU(s.syntax(), ndrSyntax))
+			_, _ = c.Handle(first)
+			_, _ = c.Handle(second)
+			_, _ = c.Handle(requestPDU(15, second))
+			if len(second) > 1 {
+				_, _ = c.Handle(requestPDU(uint16(second[0]), second[1:]))
+			}
+		}
 	})
 }

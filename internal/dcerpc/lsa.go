@@ -76,18 +76,15 @@ func (d *Directory) bySID(sid descriptor.SID) (Account, bool) {
 
 // Errors of MS-ERREF section 2.3.1 that calls end with.
 const (
-	ntOK                 = 0
-	ntSomeNotMapped      = 0x00000107
-	ntInvalidHandle      = 0xc0000008
-	ntInvalidParameter   = 0xc000000d
-	ntAccessDenied       = 0xc0000022
-	ntNoSuchUser         = 0xc0000064
-	ntNoSuchGroup        = 0xc0000066
-	ntNoneMapped         = 0xc0000073
-	ntNoSuchDomain       = 0xc00000df
-	ntInvalidInfoClass   = 0xc0000003
-	ntNoSuchAlias        = 0xc0000151
-	ntRequestNotAccepted = 0xc00000d0
+	ntOK               = 0
+	ntSomeNotMapped    = 0x00000107
+	ntInvalidHandle    = 0xc0000008
+	ntInvalidParameter = 0xc000000d
+	ntAccessDenied     = 0xc0000022
+	ntNoSuchUser       = 0xc0000064
+	ntNoneMapped       = 0xc0000073
+	ntNoSuchDomain     = 0xc00000df
+	ntInvalidInfoClass = 0xc0000003
 )
 
 // LocalAuthority answers the look-ups of MS-LSAT, and what of MS-LSAD goes before them, on \PIPE\lsarpc.

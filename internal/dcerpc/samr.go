@@ -51,7 +51,7 @@ func handleOf(kind byte, rid uint32) (h handle) {
 // is says what a handle is of; 0 for one that was never given.
 func (h handle) is() (kind byte, rid uint32) {
 	kind, rid = h[12], le.Uint32(h[16:])
-	if h != handleOf(kind, rid) || !strings.ContainsRune("sdbu", rune(kind)) {
+	if h != handleOf(kind, rid) || !strings.ContainsRune("sdbu", rune(kind)) || rid != 0 && kind != ofUser {
 		return 0, 0
 	}
 	return kind, rid
