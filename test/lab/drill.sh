@@ -21,7 +21,8 @@ while [[ ! -e enough ]]; do
   echo "part $part" >>/tmp/log
   sync night.log
   echo "$part" >at.new
-  mv at.new at
+  # What was done just before the service was killed is not known to have been: a rename that is sent again finds nothing.
+  mv at.new at 2>/dev/null || [[ ! -e at.new && $(<at) == "$part" ]]
   ls >/dev/null # what is there now is known anew
 done
 for i in $(seq "$part"); do sha256sum <"part$i"; done >/tmp/sums.after
