@@ -281,3 +281,13 @@ func (h *Handle) WriteBack(most time.Duration) {
 	case <-time.After(most):
 	}
 }
+
+// elsewhere has clients of SMB give back all that they cache of a file that somebody else changes: ErrBusy until those have that are waited for.
+func (n *Namespace) elsewhere(id fileID) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if of := n.open[id]; of != nil && of.lowerOthers(nil, CacheRead|CacheHandle|CacheWrite) != nil {
+		return ErrBusy
+	}
+	return nil
+}

@@ -63,6 +63,13 @@ func TestCachesAreBrokenByNFS(t *testing.T) {
 				return err
 			})
 		}},
+		"setting its mode": {all, func(l *larkfell, _ Key) error {
+			return l.visit(2003, true, func(v *Visit, _ *Object) error {
+				o, err := walkTo(v, "README.txt")
+				require.NoError(l.t, err)
+				return o.Set(Set{Mode: new(uint32(0o750))})
+			})
+		}},
 		"removing": {CacheHandle, func(l *larkfell, _ Key) error {
 			return l.visit(2003, true, func(_ *Visit, root *Object) error { return root.Remove("README.txt", false) })
 		}},

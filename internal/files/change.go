@@ -212,6 +212,9 @@ func (o *Object) set(set Set, maker bool) error {
 	if err := o.maySet(set, maker); err != nil {
 		return err
 	}
+	if err := o.w.n.elsewhere(o.id()); err != nil {
+		return err
+	}
 	f := o.w.v.unixFacts()
 	if set.Size != nil {
 		if err := o.truncate(*set.Size, maker); err != nil {

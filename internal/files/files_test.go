@@ -231,7 +231,7 @@ func TestDeleting(t *testing.T) {
 	require.ErrorIs(t, l.mustOpen(piran, "2026", acl.Delete, OpenOnly).SetDelete(true), ErrNotEmpty)
 	readOnly := AttrReadOnly
 	h := l.mustOpen(piran, "kept.txt", acl.Delete|acl.WriteAttributes|acl.ReadAttributes, OpenOnly)
-	require.NoError(t, h.SetBasic(Times{Attributes: &readOnly}))
+	require.NoError(t, h.SetBasic(Times{Attributes: &readOnly}, nil))
 	require.ErrorIs(t, h.SetDelete(true), ErrReadOnlyFile)
 	_, err = l.open(piran, "kept.txt", acl.WriteData, OpenOnly)
 	require.ErrorIs(t, err, ErrReadOnlyFile)
@@ -357,8 +357,8 @@ func TestAttributesAreKept(t *testing.T) {
 	h := l.mustOpen(piran, "README.txt", acl.WriteAttributes|acl.ReadAttributes, OpenOnly)
 	created, modified := time.Date(2019, 5, 1, 0, 0, 0, 7e8, time.UTC), time.Date(2020, 1, 2, 3, 4, 5, 600, time.UTC)
 	hidden := AttrHidden | 0x10000000
-	require.NoError(t, h.SetBasic(Times{Created: created, Modified: modified, Attributes: &hidden}))
-	require.NoError(t, h.SetBasic(Times{Accessed: modified}), "what is not set stays")
+	require.NoError(t, h.SetBasic(Times{Created: created, Modified: modified, Attributes: &hidden}, nil))
+	require.NoError(t, h.SetBasic(Times{Accessed: modified}, nil), "what is not set stays")
 	info, err := h.Stat()
 	require.NoError(t, err)
 	require.True(t, created.Equal(info.Created) && modified.Equal(info.Modified) && modified.Equal(info.Accessed), "%+v", info)

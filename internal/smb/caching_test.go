@@ -149,6 +149,20 @@ func TestLeases(t *testing.T) {
 	require.Equal(t, statusOK, a.gives(10, 0))
 	b.silent()
 
+	// So do times and attributes that are set, which is waited for: who caches trusts what it knows of them.
+	_, granted = a.openLeased("timed.txt", readOnly, 13, rh)
+	require.EqualValues(t, rh, granted)
+	_, timed := b.opens(&message.CreateRequest{Name: message.UTF16("timed.txt"), Access: 0x100, Disposition: 1})
+	set := make(chan Status, 1)
+	go func() {
+		set <- b.status(message.SetInfo, body(&message.SetInfoRequest{About: message.AboutFile, Class: message.FileBasicInfo, Data: (&message.BasicInfo{Times: message.Times{Written: 133000000000000000}}).Append(nil), ID: timed.ID}))
+	}()
+	n = a.told()
+	require.EqualValues(t, 0, n.New)
+	require.Empty(t, set)
+	require.Equal(t, statusOK, a.gives(13, 0))
+	require.Equal(t, statusOK, <-set)
+
 	// One key is for one file.
 	status, _ = a.opens(&message.CreateRequest{Name: message.UTF16("README.txt"), Access: readOnly, Disposition: 1, Oplock: message.OplockLease, Contexts: []message.CreateContext{leaseContext(10, rh)}})
 	require.Equal(t, statusInvalidParameter, status)

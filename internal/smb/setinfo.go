@@ -48,7 +48,7 @@ func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
 			}
 			t.Attributes = &m.Attributes
 		}
-		return h.SetBasic(t)
+		return h.SetBasic(t, r.c.ctx.Done())
 	case message.FileRenameInfo:
 		var m message.RenameInfo
 		switch {

@@ -18,10 +18,8 @@ same 'reads it whatever the case' 'Observer: piran' "$(sed -n 2p /b/2026/03/2026
 
 head -c 9000001 /dev/urandom >/tmp/plate
 cp /tmp/plate /a/plate.fits
-sync /a/plate.fits
 same 'a copy is the same elsewhere' "$(sha256sum </tmp/plate)" "$(sha256sum </b/plate.fits)"
 touch -d 2026-03-01T22:10:00Z /a/plate.fits
-[[ $(stat -c %Y /b/plate.fits) == $(date -d 2026-03-01T22:10:00Z +%s) ]] || { date; stat /a/plate.fits /b/plate.fits; } # what is needed to tell who was late
 same 'times are kept' '2026-03-01 22:10:00 +0000' "$(TZ=UTC stat -c %y /b/plate.fits | sed 's/\.0*//')"
 truncate -s 5G /a/sparse
 same 'a large sparse file' 5368709120 "$(stat -c %s /b/sparse)"
