@@ -220,6 +220,13 @@ func mapped(found, asked int) uint32 {
 	return ntSomeNotMapped
 }
 
+// looked ends the answer to a look-up: how many were found of those asked about.
+func looked(w *writer, found, asked int, ours bool) {
+	w.whole()
+	w.u32(uint32(found))
+	w.u32(orInvalid(ours, mapped(found, asked)))
+}
+
 // lookupNames is LsarLookupNames to LsarLookupNames3, MS-LSAT sections 3.1.4.6 to 3.1.4.8.
 func (l *LocalAuthority) lookupNames(w *writer, op uint16, names []string, ours bool) {
 	l.domains(w)
@@ -248,9 +255,7 @@ func (l *LocalAuthority) lookupNames(w *writer, op uint16, names []string, ours 
 			w.u32(0)
 		}
 	})
-	w.whole()
-	w.u32(uint32(found))
-	w.u32(orInvalid(ours, mapped(found, len(names))))
+	looked(w, found, len(names), ours)
 }
 
 // lookupSIDs is LsarLookupSids and LsarLookupSids2, MS-LSAT sections 3.1.4.10 and 3.1.4.11.
@@ -272,7 +277,5 @@ func (l *LocalAuthority) lookupSIDs(w *writer, flags bool, sids []descriptor.SID
 			w.u32(0)
 		}
 	})
-	w.whole()
-	w.u32(uint32(found))
-	w.u32(orInvalid(ours, mapped(found, len(sids))))
+	looked(w, found, len(sids), ours)
 }

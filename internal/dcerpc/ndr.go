@@ -157,6 +157,17 @@ func (r *reader) count() int {
 	return int(n)
 }
 
+// varying reads how many elements there are, and the head of the conformant varying array that has them: how many at most, from which, how many.
+func (r *reader) varying() int {
+	n := r.count()
+	r.u32()
+	r.u32()
+	if r.u32() != uint32(n) {
+		r.err = ErrMalformed
+	}
+	return n
+}
+
 // text reads a conformant varying string, with or without its end.
 func (r *reader) text() string {
 	_, offset, n := r.u32(), r.u32(), r.u32()

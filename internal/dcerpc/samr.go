@@ -82,11 +82,10 @@ func (m *AccountManager) call(op uint16, in *reader, w *writer) bool {
 		return false
 	}
 	kind, rid := in.handle().is()
-	inDomain := kind == ofDomain
-	status := func(ours bool) uint32 { return orInvalid(ours, ntOK) }
+	inDomain, inAny := kind == ofDomain, kind == ofDomain || kind == ofBuiltin
 	switch op {
 	case samrClose:
-		opened(handle{}, status(kind != 0))
+		opened(handle{}, orInvalid(kind != 0, ntOK))
 	case samrLookupDomain:
 		m.lookupDomain(w, in.counted(1)[0], kind == ofServer)
 	case samrEnumerateDomains:
@@ -106,31 +105,19 @@ func (m *AccountManager) call(op uint16, in *reader, w *writer) bool {
 	case samrEnumerateUsers, samrEnumerateGroups, samrEnumerateAliases:
 		m.enumerateAccounts(w, op, in.u32(), kind)
 	case samrLookupNames:
-		n := in.count()
-		in.u32()
-		in.u32()
-		if in.u32() != uint32(n) {
-			in.err = ErrMalformed
-		}
-		m.lookupNames(w, in.counted(n), inDomain || kind == ofBuiltin, inDomain)
+		m.lookupNames(w, in.counted(in.varying()), inAny, inDomain)
 	case samrLookupIDs:
-		n := in.count()
-		in.u32()
-		in.u32()
-		if in.u32() != uint32(n) {
-			in.err = ErrMalformed
-		}
-		rids := make([]uint32, n)
+		rids := make([]uint32, in.varying())
 		for i := range rids {
 			rids[i] = in.u32()
 		}
-		m.lookupIDs(w, rids, inDomain || kind == ofBuiltin, inDomain)
+		m.lookupIDs(w, rids, inAny, inDomain)
 	case samrOpenUser:
 		in.u32()
 		id := in.u32()
 		a, known := m.BySID(m.Domain.In(id))
 		switch {
-		case kind != ofDomain && kind != ofBuiltin:
+		case !inAny:
 			opened(handle{}, ntInvalidHandle)
 		case !inDomain || !known || a.Kind != KindUser:
 			opened(handle{}, ntNoSuchUser)
@@ -153,9 +140,9 @@ func (m *AccountManager) call(op uint16, in *reader, w *writer) bool {
 			})
 		})
 		w.whole()
-		w.u32(status(kind == ofUser))
+		w.u32(orInvalid(kind == ofUser, ntOK))
 	case samrAliasMembership:
-		m.memberships(w, in.sids(), inDomain, inDomain || kind == ofBuiltin)
+		m.memberships(w, in.sids(), inDomain, inAny)
 	}
 	return true
 }

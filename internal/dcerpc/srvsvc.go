@@ -275,7 +275,8 @@ func (s *ServerService) serverInfo(w *writer, level uint32) {
 func remoteTime(w *writer, now time.Time) {
 	now = now.UTC()
 	w.pointer(func() {
-		for _, v := range []int{int(now.Unix()), int(now.UnixMilli()), now.Hour(), now.Minute(), now.Second(), now.Nanosecond() / 1e7, 0, 310, now.Day(), int(now.Month()), now.Year(), int(now.Weekday())} {
+		for _, v := range []int{int(now.Unix()), int(now.UnixMilli()), now.Hour(), now.Minute(), now.Second(), now.Nanosecond() / 1e7, 0, 310,
+			now.Day(), int(now.Month()), now.Year(), int(now.Weekday())} {
 			w.u32(uint32(v))
 		}
 	})

@@ -2,6 +2,7 @@ package files
 
 import (
 	"errors"
+	"slices"
 	"time"
 )
 
@@ -15,6 +16,8 @@ const (
 	CacheHandle                     // keep open what was closed
 	CacheWrite                      // write later
 )
+
+const cacheAll = CacheRead | CacheHandle | CacheWrite
 
 // patience is how long a client is waited for that is to give caching back.
 const patience = 35 * time.Second
@@ -206,13 +209,8 @@ func (h *Handle) leave() {
 		return
 	}
 	l.settle(0)
-	for i, x := range h.of.leases {
-		if x == l {
-			h.of.leases = append(h.of.leases[:i], h.of.leases[i+1:]...)
-			h.of.leased.Add(-1)
-			break
-		}
-	}
+	h.of.leases = slices.DeleteFunc(h.of.leases, func(x *Lease) bool { return x == l })
+	h.of.leased.Add(-1)
 }
 
 // lowerOthers has all but one client give caching of a file back, and gives what is closed when the first of those has that is waited for. Namespace.mu
@@ -244,7 +242,7 @@ func (h *Handle) alters() {
 	}
 	h.ns.mu.Lock()
 	defer h.ns.mu.Unlock()
-	h.of.lowerOthers(h.key(), CacheRead|CacheHandle|CacheWrite)
+	h.of.lowerOthers(h.key(), cacheAll)
 }
 
 // GiveBack has other clients give back caching of what the handle is open on, and waits until they have: false where done is closed first.
@@ -282,11 +280,12 @@ func (h *Handle) WriteBack(most time.Duration) {
 	}
 }
 
-// elsewhere has clients of SMB give back all that they cache of a file that somebody else changes: ErrBusy until those have that are waited for.
-func (n *Namespace) elsewhere(id fileID) error {
+// elsewhere has clients of SMB give back caching of a file that somebody else is to change or take away: ErrBusy until those have that are
+// waited for.
+func (n *Namespace) elsewhere(id fileID, takes Caching) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if of := n.open[id]; of != nil && of.lowerOthers(nil, CacheRead|CacheHandle|CacheWrite) != nil {
+	if of := n.open[id]; of != nil && of.lowerOthers(nil, takes) != nil {
 		return ErrBusy
 	}
 	return nil

@@ -12,8 +12,6 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-const all = CacheRead | CacheHandle | CacheWrite
-
 // cacher opens a file and caches what it may; told is what it was asked to give back.
 func (l *larkfell) cacher(path string, key any, want Caching) (h *Handle, lease *Lease, told chan Break) {
 	l.t.Helper()
@@ -43,7 +41,7 @@ func TestCachesAreBrokenByNFS(t *testing.T) {
 			_, err = f.ReadAt(make([]byte, 4), 0)
 			return err
 		}},
-		"writing": {all, func(l *larkfell, key Key) error {
+		"writing": {cacheAll, func(l *larkfell, key Key) error {
 			f, err := l.File(l.guest(2003), key, true)
 			if err != nil {
 				return err
@@ -63,7 +61,7 @@ func TestCachesAreBrokenByNFS(t *testing.T) {
 				return err
 			})
 		}},
-		"setting its mode": {all, func(l *larkfell, _ Key) error {
+		"setting its mode": {cacheAll, func(l *larkfell, _ Key) error {
 			return l.visit(2003, true, func(v *Visit, _ *Object) error {
 				o, err := walkTo(v, "README.txt")
 				require.NoError(l.t, err)
@@ -83,15 +81,15 @@ func TestCachesAreBrokenByNFS(t *testing.T) {
 			l := newLarkfell(t)
 			l.exported()
 			key := l.keyOf(2003, "README.txt")
-			h, lease, told := l.cacher("README.txt", "a", all)
-			require.Equal(t, all, mayCache(lease))
+			h, lease, told := l.cacher("README.txt", "a", cacheAll)
+			require.Equal(t, cacheAll, mayCache(lease))
 			require.ErrorIs(t, c.uses(l, key), ErrBusy)
 			b := <-told
 			require.True(t, b.Answer)
 			require.Equal(t, c.takes, b.From&^b.To)
 			require.ErrorIs(t, c.uses(l, key), ErrBusy, "until it is answered")
 			require.NoError(t, lease.Answer(b.To))
-			if c.takes&CacheHandle != 0 && c.takes != all {
+			if c.takes&CacheHandle != 0 && c.takes != cacheAll {
 				require.NoError(t, h.Close())
 			}
 			require.NoError(t, c.uses(l, key))
@@ -111,7 +109,11 @@ func TestCachesAgree(t *testing.T) {
 			told  chan Break
 		}
 		var clients []*client
-		states := []Caching{0, CacheRead, CacheRead | CacheHandle, CacheRead | CacheWrite, all}
+		var told [3]chan Break // one for each client, whichever of its handles it closes
+		for i := range told {
+			told[i] = make(chan Break, 64)
+		}
+		states := []Caching{0, CacheRead, CacheRead | CacheHandle, CacheRead | CacheWrite, cacheAll}
 		answer := func(c *client) {
 			select {
 			case b := <-c.told:
@@ -127,8 +129,8 @@ func TestCachesAgree(t *testing.T) {
 		for range rapid.IntRange(1, 12).Draw(r, "steps") {
 			switch rapid.IntRange(0, 4).Draw(r, "step") {
 			case 0, 1:
-				c := &client{told: make(chan Break, 64)}
 				key := rapid.IntRange(0, 2).Draw(r, "key")
+				c := &client{told: told[key]}
 				opened := make(chan error, 1)
 				go func() {
 					h, _, err := l.Open(Subject{User: piran, Via: site.SMB}, OpenRequest{Share: "nightlog", Path: "README.txt", Access: acl.ReadData | acl.WriteData, Sharing: ShareRead | ShareWrite | ShareDelete, Disposition: OpenOnly, Key: key, Done: make(chan struct{})})
@@ -187,7 +189,7 @@ func TestCachesAgree(t *testing.T) {
 // A client that never answers is not waited for longer than patience, here by the hand of the clock.
 func TestAnAnswerThatNeverComes(t *testing.T) {
 	l := newLarkfell(t)
-	h, lease, told := l.cacher("README.txt", "a", all)
+	h, lease, told := l.cacher("README.txt", "a", cacheAll)
 	l.mu.Lock()
 	until := h.of.lowerOthers(nil, CacheWrite)
 	l.mu.Unlock()
@@ -203,7 +205,7 @@ func TestAnAnswerThatNeverComes(t *testing.T) {
 // What an administrator takes away is written first, if its client is quick.
 func TestWrittenBackBeforeItIsTaken(t *testing.T) {
 	l := newLarkfell(t)
-	h, lease, told := l.cacher("README.txt", "a", all)
+	h, lease, told := l.cacher("README.txt", "a", cacheAll)
 	go func() {
 		b := <-told
 		_, _ = h.WriteAt([]byte("late"), 0, false)

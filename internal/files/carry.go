@@ -30,12 +30,12 @@ func (o *Object) mayGo() error {
 	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !o.Dir() {
 		return ErrReadOnlyFile
 	}
+	if err := o.w.n.elsewhere(o.id(), CacheHandle); err != nil {
+		return err // until clients of SMB have closed what they keep open for their caches alone
+	}
 	o.w.n.mu.Lock()
 	defer o.w.n.mu.Unlock()
 	if of := o.w.n.open[o.id()]; of != nil {
-		if of.lowerOthers(nil, CacheHandle) != nil {
-			return ErrBusy // until clients of SMB have closed what they keep open for their caches alone
-		}
 		for h := range of.handles {
 			// A client of SMB that shares nothing of the name keeps it; those of NFS never do.
 			if h.sub.Guest == nil && h.claims != 0 && h.sharing&ShareDelete == 0 {

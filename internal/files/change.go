@@ -212,7 +212,7 @@ func (o *Object) set(set Set, maker bool) error {
 	if err := o.maySet(set, maker); err != nil {
 		return err
 	}
-	if err := o.w.n.elsewhere(o.id()); err != nil {
+	if err := o.w.n.elsewhere(o.id(), cacheAll); err != nil {
 		return err
 	}
 	f := o.w.v.unixFacts()
@@ -230,14 +230,7 @@ func (o *Object) set(set Set, maker bool) error {
 		was := *o.owner()
 		is := was
 		if set.UID != nil || set.GID != nil {
-			uid, gid := posix.Nobody, posix.Nobody
-			if set.UID != nil {
-				uid = *set.UID
-			}
-			if set.GID != nil {
-				gid = *set.GID
-			}
-			is = posix.Given(&who, is, uid, gid)
+			is = posix.Given(&who, is, orLeft(set.UID), orLeft(set.GID))
 		}
 		if set.Mode != nil {
 			if f.unix {
@@ -269,6 +262,14 @@ func (o *Object) set(set Set, maker bool) error {
 		o.w.n.notify.tell(o.w.v.folder.ID, Event{Path: o.path, Kind: EventModified, Dir: o.Dir()})
 	}
 	return o.look()
+}
+
+// orLeft is the number of an owner or a group that is set, or the one by which chown leaves it.
+func orLeft(number *uint32) uint32 {
+	if number == nil {
+		return posix.Nobody
+	}
+	return *number
 }
 
 // sync puts a file's or directory's attributes on disk; for other objects there is no call.
@@ -312,13 +313,7 @@ func (o *Object) maySet(set Set, made bool) error {
 		}
 		return nil
 	}
-	uid, gid := posix.Nobody, posix.Nobody
-	if set.UID != nil {
-		uid = *set.UID
-	}
-	if set.GID != nil {
-		gid = *set.GID
-	}
+	uid, gid := orLeft(set.UID), orLeft(set.GID)
 	who, is := &o.w.v.nfs.Unix, o.owner()
 	if made { // all but whose it is goes with making it
 		if !posix.MayGive(who, is, uid, gid) {

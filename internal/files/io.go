@@ -185,13 +185,13 @@ type Times struct {
 	Attributes                  *uint32
 }
 
-// SetBasic sets times and attributes, MS-FSCC section 2.4.7. Who caches what it read of a file trusts what it knows of these too, and gives that back first; they
-// are set in any case once done is closed.
+// SetBasic sets times and attributes, MS-FSCC section 2.4.7. Who caches what it read of a file trusts what it knows of these too, and gives
+// that back first; they are set in any case once done is closed.
 func (h *Handle) SetBasic(t Times, done <-chan struct{}) error {
 	if err := h.check(acl.WriteAttributes); err != nil {
 		return err
 	}
-	h.GiveBack(CacheRead|CacheHandle|CacheWrite, done)
+	h.GiveBack(cacheAll, done)
 	return h.use(func(fd int) error {
 		if t.Attributes != nil || !t.Created.IsZero() {
 			info, err := stat(fd)

@@ -384,7 +384,7 @@ func (n *Namespace) register(h *Handle, key any, deleteOnClose, empties bool) er
 	}
 	if takes := CacheWrite; mine != 0 {
 		if empties {
-			takes |= CacheRead | CacheHandle
+			takes = cacheAll
 		}
 		if until := of.lowerOthers(key, takes); until != nil {
 			return &breaking{until}

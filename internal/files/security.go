@@ -125,12 +125,6 @@ func (h *Handle) SetSecurity(ctx context.Context, to Secured) error {
 
 // give changes whose it is.
 func (h *Handle) give(v view, uid, gid *uint32) error {
-	to := func(n *uint32) uint32 {
-		if n == nil {
-			return posix.Nobody
-		}
-		return *n
-	}
 	who, f := v.credential(), v.unixFacts()
 	err := h.use(func(fd int) error {
 		var st unix.Statx_t
@@ -138,10 +132,10 @@ func (h *Handle) give(v view, uid, gid *uint32) error {
 			return err
 		}
 		was := f.read(fd, &st)
-		if f.unix && !posix.MayGive(&who, &was, to(uid), to(gid)) {
+		if f.unix && !posix.MayGive(&who, &was, orLeft(uid), orLeft(gid)) {
 			return ErrOwner
 		}
-		is := posix.Given(&who, was, to(uid), to(gid))
+		is := posix.Given(&who, was, orLeft(uid), orLeft(gid))
 		h.folder.epoch.Add(1) // before and after: see altering
 		defer h.folder.epoch.Add(1)
 		return v.alter().own(fd, h.Path(), h.namesNow, f.becomes(fd, &st, is.UID, is.GID), func() error { return f.write(fd, &st, was, is) })

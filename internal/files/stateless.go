@@ -219,7 +219,7 @@ func (n *Namespace) barred(id fileID, offset, length int64, writing bool) error 
 	}
 	need, takes := ShareRead, CacheWrite
 	if writing {
-		need, takes = ShareWrite, CacheRead|CacheHandle|CacheWrite
+		need, takes = ShareWrite, cacheAll
 	}
 	if of.lowerOthers(nil, takes) != nil {
 		n.mu.Unlock()

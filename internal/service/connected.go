@@ -224,7 +224,10 @@ func (s *Service) CloseOverWire(ctx context.Context, by identity.ID, doors live.
 // administrator is an administrator as one who acts.
 func (s *Service) administrator(id identity.ID) (Actor, error) {
 	u := s.Policy().Directory.User(id)
-	if u == nil || u.Role != identity.Administrator {
+	switch {
+	case u == nil:
+		return Actor{}, files.ErrGone
+	case u.Role != identity.Administrator:
 		return Actor{}, files.ErrDenied
 	}
 	return Actor{ID: u.ID, Name: u.Name, Role: u.Role}, nil
@@ -239,8 +242,9 @@ func noOpen(id string) error {
 }
 
 func (s *Service) endLive(ctx context.Context, by Actor, action, about string, end func() bool) error {
-	return s.atOnce(ctx, by, action, about, "what is connected is so now: it is neither tried out nor past", by.Name+" may not "+action+"s: that takes an administrator", func() error {
-		end() // what has ended by itself meanwhile is as it was to be
-		return nil
-	})
+	return s.atOnce(ctx, by, action, about, "what is connected is so now: it is neither tried out nor past",
+		by.Name+" may not "+action+"s: that takes an administrator", func() error {
+			end() // what has ended by itself meanwhile is as it was to be
+			return nil
+		})
 }

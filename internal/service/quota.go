@@ -12,14 +12,14 @@ import (
 // SetQuota is smb.Limits: it sets the limit in bytes that a user has in the folder of a share, or removes it where it says nothing.
 func (s *Service) SetQuota(ctx context.Context, by identity.ID, share string, user identity.ID, soft, hard *int64) error {
 	p := s.Policy()
-	who, of, sh := p.Directory.User(by), p.Directory.User(user), p.ShareNamed(share)
-	if who == nil || of == nil || sh == nil {
+	of, sh := p.Directory.User(user), p.ShareNamed(share)
+	if of == nil || sh == nil {
 		return files.ErrGone
 	}
-	if who.Role != identity.Administrator {
-		return files.ErrDenied
+	actor, err := s.administrator(by)
+	if err != nil {
+		return err
 	}
-	actor := Actor{ID: who.ID, Name: who.Name, Role: who.Role}
 	in := LimitInput{Kind: limit.OfUser, Name: of.Name, Folder: sh.Folder.Name, SoftBytes: noBound, HardBytes: noBound}
 	if soft != nil && (hard == nil || *soft < *hard) {
 		in.SoftBytes = itoa(*soft)
@@ -27,7 +27,6 @@ func (s *Service) SetQuota(ctx context.Context, by identity.ID, share string, us
 	if hard != nil {
 		in.HardBytes = itoa(*hard)
 	}
-	var err error
 	if in.SoftBytes == noBound && in.HardBytes == noBound {
 		err = s.RemoveLimit(ctx, actor, in)
 	} else {

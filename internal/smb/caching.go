@@ -1,7 +1,6 @@
 package smb
 
 import (
-	"sync/atomic"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/identity"
@@ -13,6 +12,9 @@ import (
 
 // leaseID is what a lease is known by: clients choose keys, each for itself.
 type leaseID struct{ client, key [16]byte }
+
+// createID is what a create is known by, where its client says that it will ask again if it gets no answer.
+type createID struct{ client, create [16]byte }
 
 // cached is a lease of a client, or the oplock of one open.
 type cached struct {
@@ -37,7 +39,7 @@ type wants struct {
 // durable is how an open stays while its client has no connection.
 type durable struct {
 	second  bool
-	create  [16]byte // by which the client knows that it is the one it made
+	create  createID // by which the client knows that it is the one it made; with the second
 	timeout time.Duration
 }
 
@@ -45,10 +47,6 @@ const (
 	durableTime = 60 * time.Second // where the client leaves it to the server
 	longestTime = 5 * time.Minute
 	mostOrphans = 4096 // opens that are kept for clients that have no connection
-
-	statusUnsuccessful          = Status(0xc0000001)
-	statusInvalidOplockProtocol = Status(0xc00000e3)
-	statusDuplicateObjectID     = Status(0xc000022a)
 )
 
 // wanted reads it.
@@ -73,7 +71,7 @@ func (r *request) wanted(m *message.CreateRequest) (w wants, status Status) {
 		if d.Parse(data) != nil {
 			return w, statusInvalidParameter
 		}
-		w.durable = &durable{second: true, create: d.Create, timeout: durableTime}
+		w.durable = &durable{second: true, create: createID{r.c.client.ClientGUID, d.Create}, timeout: durableTime}
 		if d.Timeout != 0 {
 			w.durable.timeout = min(time.Duration(d.Timeout)*time.Millisecond, longestTime)
 		}
@@ -116,37 +114,39 @@ func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
 			c.lease = l
 		}
 		s.cacheMu.Unlock()
-		r.tellLease(c, out)
 	case w.oplock != 0:
 		c = &cached{srv: s, oplock: o, opens: map[*open]struct{}{o: {}}}
 		s.cacheMu.Lock()
 		o.cache = c
 		c.lease = o.handle.Cache(o, w.oplock, c.tell)
 		s.cacheMu.Unlock()
-		state, _, _ := c.lease.Now()
-		if state&files.CacheWrite == 0 { // an oplock of level II keeps nothing open
+		if state, _, _ := c.lease.Now(); state&files.CacheWrite == 0 { // an oplock of level II keeps nothing open
 			c.lease.Waive(files.CacheHandle)
-			state &^= files.CacheHandle
 		}
-		out.Oplock = levelOf(state)
 	default:
 		return true
 	}
+	c.say(out)
 	state, _, _ := c.lease.Now()
 	if w.durable != nil && state&files.CacheHandle != 0 && r.c.trial == nil {
 		o.durable = w.durable
-		if w.durable.second {
-			out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(w.durable.timeout/time.Millisecond), 0))
-		} else {
-			out.Contexts = append(out.Contexts, message.DurableGranted())
+		o.durable.say(out)
+		if o.durable.second {
+			s.cacheMu.Lock()
+			s.creates[o.durable.create] = o
+			s.cacheMu.Unlock()
 		}
 	}
 	return true
 }
 
-// tellLease says in an answer what a lease allows.
-func (r *request) tellLease(c *cached, out *message.CreateResponse) {
+// say puts in an answer what may be cached now.
+func (c *cached) say(out *message.CreateResponse) {
 	state, broken, epoch := c.lease.Now()
+	if c.oplock != nil {
+		out.Oplock = levelOf(state)
+		return
+	}
 	l := message.Lease{Second: c.second, Key: c.id.key, State: uint32(state), Parent: c.parent, Epoch: epoch}
 	if c.second && c.parent != [16]byte{} {
 		l.Flags |= message.LeaseHasParent
@@ -156,6 +156,15 @@ func (r *request) tellLease(c *cached, out *message.CreateResponse) {
 	}
 	out.Oplock = message.OplockLease
 	out.Contexts = append(out.Contexts, message.CreateContext{Name: message.ContextLease, Data: l.Append(nil)})
+}
+
+// say puts in an answer that an open is durable.
+func (d *durable) say(out *message.CreateResponse) {
+	if d.second {
+		out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(d.timeout/time.Millisecond), 0))
+	} else {
+		out.Contexts = append(out.Contexts, message.DurableGranted())
+	}
 }
 
 func levelOf(c files.Caching) byte {
@@ -185,13 +194,13 @@ func (c *cached) tell(b files.Break) bool {
 		c.abandon()
 		return false
 	}
-	rep := &reply{}
+	var rep *reply
 	if c.oplock != nil {
 		level := byte(message.OplockNone)
 		if b.To&files.CacheRead != 0 {
 			level = message.OplockShared
 		}
-		rep = answer(&message.OplockBreakMessage{Level: level, ID: message.FileID{Persistent: o.id, Volatile: o.id}})
+		rep = answer(&message.OplockBreakMessage{Level: level, ID: o.fileID()})
 	} else {
 		n := message.LeaseBreakNotification{Key: c.id.key, Now: uint32(b.From), New: uint32(b.To)}
 		if c.second {
@@ -248,6 +257,11 @@ func (o *open) uncache() {
 	delete(c.opens, o)
 	if len(c.opens) == 0 && c.oplock == nil && c.srv.leases[c.id] == c {
 		delete(c.srv.leases, c.id)
+	}
+	if o.durable != nil && o.durable.second {
+		if c.srv.creates[o.durable.create] == o {
+			delete(c.srv.creates, o.durable.create)
+		}
 	}
 }
 
@@ -365,14 +379,16 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 		status = statusObjectNameNotFound
 	case kept.user != r.sess.user:
 		status = statusAccessDenied
-	case kept.o.tree.share != r.tree.share, kept.o.durable.second != second, second && kept.o.durable.create != by.Create, kept.client != r.c.client.ClientGUID:
+	case kept.o.tree.share != r.tree.share, kept.o.durable.second != second,
+		second && kept.o.durable.create.create != by.Create, kept.client != r.c.client.ClientGUID:
 		status = statusObjectNameNotFound
 	case kept.o.cache.oplock == nil && (w.lease == nil || w.id != kept.o.cache.id), kept.o.cache.oplock != nil && w.lease != nil:
 		status = statusObjectNameNotFound
 	}
 	if status != statusOK {
 		s.mu.Unlock()
-		r.c.log.Info("what was open before the connection broke is not given back", "user", r.sess.name, "share", r.tree.share, "why", status.Error(), "kept", kept != nil)
+		r.c.log.Info("what was open before the connection broke is not given back",
+			"user", r.sess.name, "share", r.tree.share, "why", status.Error(), "kept", kept != nil)
 		return nil, true, status
 	}
 	delete(s.orphans, by.ID.Persistent)
@@ -388,13 +404,8 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 		return nil, true, err
 	}
 	r.c.log.Info("what was open before the connection broke is given back", "user", r.sess.name, "share", r.tree.share, "path", o.handle.Path())
-	out := message.CreateResponse{Action: uint32(files.Opened), FileFacts: factsOf(info), ID: message.FileID{Persistent: o.id, Volatile: o.id}}
-	if o.cache.oplock == nil {
-		r.tellLease(o.cache, &out)
-	} else {
-		state, _, _ := o.cache.lease.Now()
-		out.Oplock = levelOf(state)
-	}
+	out := openedAs(o, files.Opened, factsOf(info))
+	o.cache.say(&out)
 	return answer(&out), true, nil
 }
 
@@ -403,16 +414,12 @@ func (r *request) again(w *wants) (rep *reply, asked bool, err error) {
 	if w.durable == nil || !w.durable.second {
 		return nil, false, nil
 	}
-	r.sess.mu.Lock()
-	var made *open
-	for _, o := range r.sess.opens {
-		if o.durable != nil && o.durable.second && o.durable.create == w.durable.create {
-			made = o
-		}
-	}
-	r.sess.mu.Unlock()
+	s := r.c.srv
+	s.cacheMu.Lock()
+	made := s.creates[w.durable.create]
+	s.cacheMu.Unlock()
 	switch {
-	case made == nil:
+	case made == nil || made.sess.Load() != r.sess:
 		return nil, false, nil
 	case r.h.Flags&message.FlagReplay == 0:
 		return nil, true, statusDuplicateObjectID
@@ -423,14 +430,9 @@ func (r *request) again(w *wants) (rep *reply, asked bool, err error) {
 	if err != nil {
 		return nil, true, err
 	}
-	out := message.CreateResponse{Action: uint32(files.Opened), FileFacts: factsOf(info), ID: message.FileID{Persistent: made.id, Volatile: made.id}}
-	if made.cache.oplock == nil {
-		r.tellLease(made.cache, &out)
-	}
-	out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(made.durable.timeout/time.Millisecond), 0))
+	out := openedAs(made, files.Opened, factsOf(info))
+	made.cache.say(&out)
+	made.durable.say(&out)
 	r.link.fileID, r.link.hasFile = made.id, true
 	return answer(&out), true, nil
 }
-
-// current is the session that an open is of now; none while its client has no connection.
-type current = atomic.Pointer[session]

@@ -75,7 +75,8 @@ func (s *Server) allShares() (out []dcerpc.Share) {
 		if err != nil {
 			packed = nil // more than a descriptor holds
 		}
-		out = append(out, dcerpc.Share{Name: sh.Name, Comment: sh.Description, Hidden: !sh.Announced, Path: sh.Folder.Name, MostUsers: ^uint32(0), Users: users[sh.Name], Descriptor: packed})
+		out = append(out, dcerpc.Share{Name: sh.Name, Comment: sh.Description, Hidden: !sh.Announced, Path: sh.Folder.Name,
+			MostUsers: ^uint32(0), Users: users[sh.Name], Descriptor: packed})
 	}
 	return append(out, dcerpc.Share{Name: "IPC$", Comment: "Remote procedure calls", Pipes: true, MostUsers: ^uint32(0), Users: users[""]})
 }
@@ -83,7 +84,8 @@ func (s *Server) allShares() (out []dcerpc.Share) {
 func (s *Server) sessionsNow() (out []dcerpc.Session) {
 	for _, one := range s.signedIn() {
 		opens, _ := one.openNow()
-		out = append(out, dcerpc.Session{Client: one.conn.address, User: one.name, Opens: uint32(len(opens)), Since: one.since, Idle: time.Since(one.traffic.Count().Last)})
+		out = append(out, dcerpc.Session{Client: one.conn.address, User: one.name, Opens: uint32(len(opens)), Since: one.since,
+			Idle: time.Since(one.traffic.Count().Last)})
 	}
 	slices.SortFunc(out, func(a, b dcerpc.Session) int {
 		return cmp.Or(cmp.Compare(a.Client, b.Client), cmp.Compare(a.User, b.User), a.Since.Compare(b.Since))

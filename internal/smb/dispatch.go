@@ -257,7 +257,8 @@ var handlers = map[message.Command]handler{
 	message.Create: taking((*request).create), message.Close: taking((*request).close), message.Flush: taking((*request).flush),
 	message.Read: taking((*request).read), message.Write: taking((*request).write), message.Lock: taking((*request).lock),
 	message.Ioctl: taking((*request).ioctl), message.Echo: taking((*request).echo), message.QueryDirectory: taking((*request).queryDirectory),
-	message.ChangeNotify: taking((*request).changeNotify), message.QueryInfo: taking((*request).queryInfo), message.SetInfo: taking((*request).setInfo), message.OplockBreak: (*request).breakAnswer,
+	message.ChangeNotify: taking((*request).changeNotify), message.QueryInfo: taking((*request).queryInfo), message.SetInfo: taking((*request).setInfo),
+	message.OplockBreak: (*request).breakAnswer,
 }
 
 // withoutTree are the commands that need no tree.

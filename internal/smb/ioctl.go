@@ -62,12 +62,14 @@ const errHangUp = Status(0xffffffff)
 func (r *request) validateNegotiate(m *message.IoctlRequest) (*reply, error) {
 	c := r.c
 	var said message.ValidateNegotiateRequest
-	answers := message.ValidateNegotiateResponse{Capabilities: c.capabilities(), ServerGUID: c.srv.guid, SecurityMode: signingEnabled | signingRequired, Dialect: c.dialect}
+	answers := message.ValidateNegotiateResponse{Capabilities: c.capabilities(), ServerGUID: c.srv.guid,
+		SecurityMode: signingEnabled | signingRequired, Dialect: c.dialect}
 	out := answers.Append(nil)
 	if len(m.Input) < 24 || int(m.MaxOutput) < len(out) {
 		return nil, statusInvalidParameter
 	}
-	if said.Parse(m.Input) != nil || said.Capabilities != c.client.Capabilities || said.ClientGUID != c.client.ClientGUID || said.SecurityMode != c.client.SecurityMode ||
+	if said.Parse(m.Input) != nil || said.Capabilities != c.client.Capabilities || said.ClientGUID != c.client.ClientGUID ||
+		said.SecurityMode != c.client.SecurityMode ||
 		!slices.Equal(said.Dialects, c.client.Dialects) || c.dialect == dialect311 {
 		c.log.Warn("negotiation was tampered with")
 		return nil, errHangUp

@@ -28,8 +28,9 @@ func (c *conn) negotiateSMB1(msg []byte) bool {
 }
 
 func (c *conn) helloReply(dialect uint16, contexts []message.NegotiateContext) *reply {
-	return answer(&message.NegotiateResponse{SecurityMode: signingEnabled | signingRequired, Dialect: dialect, ServerGUID: c.srv.guid, Capabilities: c.capabilities(),
-		MaxTransact: maxTransact, MaxRead: maxTransact, MaxWrite: maxTransact, SystemTime: message.Filetime(time.Now()), Token: ntlm.Hint(), Contexts: contexts})
+	return answer(&message.NegotiateResponse{SecurityMode: signingEnabled | signingRequired, Dialect: dialect, ServerGUID: c.srv.guid,
+		Capabilities: c.capabilities(),
+		MaxTransact:  maxTransact, MaxRead: maxTransact, MaxWrite: maxTransact, SystemTime: message.Filetime(time.Now()), Token: ntlm.Hint(), Contexts: contexts})
 }
 
 // capabilities are the server's, MS-SMB2 section 2.2.4.

@@ -2,6 +2,7 @@ package smb
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
@@ -15,9 +16,9 @@ type open struct {
 	id     uint64
 	since  time.Time
 	tree   *tree
-	handle *files.Handle // nil for pipes
-	pipe   *pipe         // nil for files
-	sess   current
+	handle *files.Handle           // nil for pipes
+	pipe   *pipe                   // nil for files
+	sess   atomic.Pointer[session] // nil while its client has no connection
 
 	cache   *cached  // what its client may cache of it; nil for nothing
 	durable *durable // it stays while its client has no connection; nil for what does not
@@ -50,30 +51,14 @@ func (o *open) close() {
 // genericAccess maps the generic rights of MS-DTYP section 2.4.3 to bits, and
 // says whether the most there is was asked for.
 func genericAccess(want uint32) (mask acl.Mask, maximum bool, status Status) {
-	const (
-		genericRead, genericWrite, genericExecute, genericAll = 0x80000000, 0x40000000, 0x20000000, 0x10000000
-		maximumAllowed, systemSecurity                        = 0x02000000, 0x01000000
-	)
-	for _, g := range []struct {
-		bit  uint32
-		mask acl.Mask
-	}{
-		{genericRead, acl.ReadData | acl.ReadNamedAttrs | acl.ReadAttributes | acl.ReadACL | acl.Synchronize},
-		{genericWrite, acl.WriteData | acl.AppendData | acl.WriteNamedAttrs | acl.WriteAttributes | acl.ReadACL | acl.Synchronize},
-		{genericExecute, acl.Execute | acl.ReadAttributes | acl.ReadACL | acl.Synchronize}, {genericAll, acl.All},
-	} {
-		if want&g.bit != 0 {
-			mask |= g.mask
-			want &^= g.bit
-		}
-	}
+	const maximumAllowed, systemSecurity = 0x02000000, 0x01000000
 	maximum = want&maximumAllowed != 0
 	want &^= maximumAllowed
 	if want&systemSecurity != 0 {
 		return 0, false, statusPrivilegeNotHeld
 	}
-	mask |= acl.Mask(want)
-	if mask&^acl.All != 0 || mask == 0 && !maximum {
+	mask, others := acl.Rights(want)
+	if others != 0 || mask == 0 && !maximum {
 		return 0, false, statusAccessDenied
 	}
 	return mask, maximum, statusOK
@@ -127,7 +112,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		o.close()
 		return nil, err
 	}
-	out := message.CreateResponse{Action: uint32(action), FileFacts: factsOf(info), ID: message.FileID{Persistent: o.id, Volatile: o.id}}
+	out := openedAs(o, action, factsOf(info))
 	if !r.cache(o, &wants, &out) {
 		status = statusInvalidParameter
 	} else {
@@ -160,6 +145,14 @@ func (r *request) opened(o *open) *open {
 	return o
 }
 
+// fileID is what clients know it by.
+func (o *open) fileID() message.FileID { return message.FileID{Persistent: o.id, Volatile: o.id} }
+
+// openedAs begins the answer to a create.
+func openedAs(o *open, did files.Action, facts message.FileFacts) message.CreateResponse {
+	return message.CreateResponse{Action: uint32(did), FileFacts: facts, ID: o.fileID()}
+}
+
 // attach makes an open one of the session.
 func (r *request) attach(o *open) Status {
 	o.tree = r.tree
@@ -182,7 +175,8 @@ func factsOf(i files.Info) message.FileFacts {
 }
 
 func timesOf(i files.Info) message.Times {
-	return message.Times{Created: message.Filetime(i.Created), Accessed: message.Filetime(i.Accessed), Written: message.Filetime(i.Modified), Changed: message.Filetime(i.Changed)}
+	return message.Times{Created: message.Filetime(i.Created), Accessed: message.Filetime(i.Accessed),
+		Written: message.Filetime(i.Modified), Changed: message.Filetime(i.Changed)}
 }
 
 func attributesOf(i files.Info) uint32 {

@@ -102,5 +102,6 @@ func (r *request) createPipe(rawName []byte) (*reply, error) {
 	if status != statusOK {
 		return nil, status
 	}
-	return answer(&message.CreateResponse{Action: uint32(files.Opened), FileFacts: message.FileFacts{Attributes: message.AttrNormal}, ID: message.FileID{Persistent: o.id, Volatile: o.id}}), nil
+	out := openedAs(o, files.Opened, message.FileFacts{Attributes: message.AttrNormal})
+	return answer(&out), nil
 }

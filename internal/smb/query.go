@@ -133,7 +133,8 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 	const sector, leastLabel, leastKind = 512, 18, 12
 	perUnit := max(space.BlockSize/sector, 1)
 	unit := perUnit * sector
-	size := message.VolumeSize{Total: space.Total / unit, Caller: space.Available / unit, Free: space.OnVolume / unit, SectorsPerUnit: uint32(perUnit), Bytes: sector}
+	size := message.VolumeSize{Total: space.Total / unit, Caller: space.Available / unit, Free: space.OnVolume / unit,
+		SectorsPerUnit: uint32(perUnit), Bytes: sector}
 	var b []byte
 	switch class {
 	case message.VolumeInfo:
@@ -141,7 +142,8 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		return m.Append(nil), leastLabel, nil
 	case message.VolumeAttributes:
 		// The one name that clients take to mean large files and long names.
-		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas, MostName: 255, Name: message.UTF16("NTFS")}
+		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas,
+			MostName: 255, Name: message.UTF16("NTFS")}
 		return m.Append(nil), leastKind, nil
 	case message.VolumeSizeInfo:
 		b = size.Append(nil)

@@ -63,6 +63,7 @@ type Server struct {
 
 	cacheMu sync.Mutex // of what follows, and of which opens share a lease
 	leases  map[leaseID]*cached
+	creates map[createID]*open // those that their clients may ask for again
 }
 
 const (
@@ -86,7 +87,8 @@ func NewServer(c Config) *Server {
 	if c.MaxClients == 0 {
 		c.MaxClients = listen.Share(1024)
 	}
-	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session), orphans: make(map[uint64]*orphan), leases: make(map[leaseID]*cached), hoard: newHoard(), aside: lanes.NewAside(lanes.MostAside), started: time.Now()}
+	s := &Server{Config: c, conns: make(map[*conn]struct{}), from: make(map[string]int), sessions: make(map[uint64]*session),
+		orphans: make(map[uint64]*orphan), leases: make(map[leaseID]*cached), creates: make(map[createID]*open), hoard: newHoard(), aside: lanes.NewAside(lanes.MostAside), started: time.Now()}
 	rand.Read(s.guid[:])
 	return s
 }

@@ -21,7 +21,9 @@ const (
 	statusInvalidSID             Status = 0xc0000078
 	statusInvalidInfoClass       Status = 0xc0000003
 	statusBufferTooSmall         Status = 0xc0000023
-	statusNoneMapped             Status = 0xc0000073
+	statusUnsuccessful           Status = 0xc0000001
+	statusInvalidOplockProtocol  Status = 0xc00000e3
+	statusDuplicateObjectID      Status = 0xc000022a
 	statusInvalidOwner           Status = 0xc000005a
 	statusInvalidSecurityDescr   Status = 0xc0000079
 	statusInfoLengthMismatch     Status = 0xc0000004

@@ -45,6 +45,27 @@ const (
 	ReadOnly = ReadData | ReadNamedAttrs | Execute | ReadAttributes | ReadACL | Synchronize
 )
 
+// The generic rights of MS-DTYP section 2.4.3, as file systems map them.
+const (
+	GenericRead    = ReadData | ReadNamedAttrs | ReadAttributes | ReadACL | Synchronize
+	GenericWrite   = WriteData | AppendData | WriteNamedAttrs | WriteAttributes | ReadACL | Synchronize
+	GenericExecute = Execute | ReadAttributes | ReadACL | Synchronize
+)
+
+var generics = []struct{ bit, is Mask }{{0x80000000, GenericRead}, {0x40000000, GenericWrite}, {0x20000000, GenericExecute}, {0x10000000, All}}
+
+// Rights gives the bits that access rights are, generic ones among them, and those of the rights that are none of files.
+func Rights(rights uint32) (is Mask, others uint32) {
+	left := Mask(rights)
+	for _, g := range generics {
+		if left&g.bit != 0 {
+			is |= g.is
+			left &^= g.bit
+		}
+	}
+	return is | left&All, uint32(left &^ All)
+}
+
 var maskNames = []struct {
 	bit       Mask
 	file, dir string

@@ -157,7 +157,7 @@ var sddlFlags = []struct {
 // sddlRights are the two-letter rights of MS-DTYP section 2.5.1.1 as they are for files. Generic
 // rights are mapped as file systems do.
 var sddlRights = map[string]Mask{
-	"FA": All, "FR": 0x120089, "FW": 0x120116, "FX": 0x1200A0, "GA": All, "GR": 0x120089, "GW": 0x120116, "GX": 0x1200A0,
+	"FA": All, "FR": GenericRead, "FW": GenericWrite, "FX": GenericExecute, "GA": All, "GR": GenericRead, "GW": GenericWrite, "GX": GenericExecute,
 	"RC": ReadACL, "SD": Delete, "WD": WriteACL, "WO": WriteOwner, "CC": ReadData, "DC": WriteData, "LC": AppendData,
 	"SW": ReadNamedAttrs, "RP": WriteNamedAttrs, "WP": Execute, "DT": DeleteChild, "LO": ReadAttributes, "CR": WriteAttributes,
 }
@@ -278,13 +278,7 @@ func parseSDDLAce(ace string, names Speller) (e Entry, inherited bool, err error
 		if err != nil {
 			return e, false, fmt.Errorf("rights %q", parts[2])
 		}
-		mask = Mask(n)
-		for bit, to := range map[Mask]Mask{0x10000000: All, 0x80000000: sddlRights["GR"], 0x40000000: sddlRights["GW"], 0x20000000: sddlRights["GX"]} {
-			if mask&bit != 0 {
-				mask |= to
-			}
-		}
-		mask &= All
+		mask, _ = Rights(uint32(n))
 	} else {
 		for rights := parts[2]; rights != ""; rights = rights[2:] {
 			if len(rights) < 2 || sddlRights[rights[:2]] == 0 {

@@ -27,8 +27,6 @@ const (
 
 // Flags of a descriptor, MS-DTYP section 2.4.6.
 const (
-	OwnerDefaulted    = 0x0001
-	GroupDefaulted    = 0x0002
 	DACLPresent       = 0x0004
 	DACLAutoInherited = 0x0400
 	DACLProtected     = 0x1000 // nothing is inherited
@@ -186,28 +184,6 @@ func (r Refusal) Error() string { return string(r) }
 
 func refuse(format string, args ...any) error { return Refusal(fmt.Sprintf(format, args...)) }
 
-// Generic rights, MS-DTYP section 2.4.3, as file systems map them.
-var generic = []struct {
-	bit, is acl.Mask
-}{
-	{0x10000000, acl.All},
-	{0x80000000, acl.ReadData | acl.ReadNamedAttrs | acl.ReadAttributes | acl.ReadACL | acl.Synchronize},
-	{0x40000000, acl.WriteData | acl.AppendData | acl.WriteNamedAttrs | acl.WriteAttributes | acl.ReadACL | acl.Synchronize},
-	{0x20000000, acl.Execute | acl.ReadAttributes | acl.ReadACL | acl.Synchronize},
-}
-
-// Rights gives the bits that access rights are, and those that are none of files.
-func Rights(mask uint32) (is acl.Mask, others uint32) {
-	m := acl.Mask(mask)
-	for _, g := range generic {
-		if m&g.bit != 0 {
-			is |= g.is
-			m &^= g.bit
-		}
-	}
-	return is | m&acl.All, uint32(m &^ acl.All)
-}
-
 // Check is the algorithm of MS-DTYP section 2.5.3.2, which desktops follow to say who may do what: what a list gives to whoever has these SIDs,
 // their own first, of the rights wanted.
 func (d *Descriptor) Check(token []SID, want acl.Mask) acl.Mask {
@@ -226,7 +202,7 @@ func (d *Descriptor) Check(token []SID, want acl.Mask) acl.Mask {
 		if a.Flags&InheritOnly != 0 || !slices.Contains(token, a.Who) && (a.Who != OwnerRights || !owns) {
 			continue
 		}
-		is, _ := Rights(a.Mask)
+		is, _ := acl.Rights(a.Mask)
 		if a.Type == Allow {
 			allowed |= is & open
 		}

@@ -78,8 +78,8 @@ func flagsOf(applies acl.Applies, dir bool) (flags byte) {
 }
 
 // Entries turns a list into what is written on an object, where of what was written there whatever says the same stays as it is, with its
-// end and its note; what was not shown, because it has ended or reaches nothing, stays too. What is inherited is not written, unless nothing is to be inherited any
-// more. A list that cannot be said in entries is a Refusal.
+// end and its note; what was not shown, because it has ended or reaches nothing, stays too. What is inherited is not written, unless nothing
+// is to be inherited any more. A list that cannot be said in entries is a Refusal.
 func (d *Descriptor) Entries(was []acl.Entry, dir bool, group SID, now time.Time, names Names) (cut bool, entries []acl.Entry, err error) {
 	if d.Control&DACLPresent == 0 || d.DACL == nil {
 		return false, nil, refuse("a list that is not there would let everybody do everything")
@@ -90,7 +90,7 @@ func (d *Descriptor) Entries(was []acl.Entry, dir bool, group SID, now time.Time
 		if a.Flags&Inherited != 0 && !cut {
 			continue
 		}
-		mask, others := Rights(a.Mask)
+		mask, others := acl.Rights(a.Mask)
 		a.Mask, a.Flags = uint32(mask), a.Flags&^Inherited
 		switch {
 		case others != 0:

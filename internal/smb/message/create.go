@@ -20,7 +20,6 @@ const (
 	OptNotDirectory  = 0x00000040
 	OptDeleteOnClose = 0x00001000
 	OptOpenByID      = 0x00002000
-	OptReparsePoint  = 0x00200000
 )
 
 // Parse reads one.
@@ -74,8 +73,6 @@ type CreateContext struct {
 const (
 	ContextMaximalAccess = "MxAc"
 	ContextOnDiskID      = "QFid"
-	ContextSecurity      = "SecD"
-	ContextTimewarp      = "TWrp"
 )
 
 // Context gives the data of a context; false where it is not there.

@@ -30,7 +30,6 @@ const (
 	ContextReconnect   = "DHnC"
 	ContextDurableV2   = "DH2Q"
 	ContextReconnectV2 = "DH2C"
-	DurablePersistent  = 2
 	leaseV1Size        = 32
 	leaseV2Size        = 52
 	reconnectSize      = 16
@@ -41,8 +40,8 @@ const (
 	leaseAnswerSize    = 36
 )
 
-// Lease is SMB2_CREATE_REQUEST_LEASE or, as Second, SMB2_CREATE_REQUEST_LEASE_V2, and the answers to them: MS-SMB2 sections 2.2.13.2.8, 2.2.13.2.10, 2.2.14.2.10
-// and 2.2.14.2.11.
+// Lease is SMB2_CREATE_REQUEST_LEASE or, as Second, SMB2_CREATE_REQUEST_LEASE_V2, and the answers to them: MS-SMB2 sections 2.2.13.2.8,
+// 2.2.13.2.10, 2.2.14.2.10 and 2.2.14.2.11.
 type Lease struct {
 	Second bool
 	Key    [16]byte
@@ -141,7 +140,8 @@ func (m *Reconnect) Append(b []byte) []byte {
 	return b
 }
 
-// OplockBreakMessage is the notification that an oplock is broken, what a client answers, and the answer to that: MS-SMB2 sections 2.2.23.1, 2.2.24.1 and 2.2.25.1.
+// OplockBreakMessage is the notification that an oplock is broken, what a client answers, and the answer to that: MS-SMB2 sections
+// 2.2.23.1, 2.2.24.1 and 2.2.25.1.
 type OplockBreakMessage struct {
 	Level byte
 	ID    FileID

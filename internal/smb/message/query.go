@@ -14,7 +14,6 @@ type QueryDirectoryRequest struct {
 const (
 	DirRestart = 0x01
 	DirSingle  = 0x02
-	DirIndexed = 0x04
 	DirReopen  = 0x10
 )
 

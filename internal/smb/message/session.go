@@ -25,11 +25,9 @@ type NegotiateContext struct {
 
 // Types of contexts.
 const (
-	ContextPreauth     = 1
-	ContextEncryption  = 2
-	ContextCompression = 3
-	ContextNetname     = 5
-	ContextSigning     = 8
+	ContextPreauth    = 1
+	ContextEncryption = 2
+	ContextSigning    = 8
 )
 
 // Parse reads one.
@@ -207,12 +205,6 @@ type SessionSetupResponse struct {
 	Flags uint16
 	Token []byte
 }
-
-// Flags of a session.
-const (
-	SessionGuest  = 1
-	SessionSealed = 4
-)
 
 // Parse reads one.
 func (m *SessionSetupResponse) Parse(msg []byte) error {
