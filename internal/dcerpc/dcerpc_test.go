@@ -2,6 +2,7 @@ package dcerpc
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -140,6 +141,56 @@ func TestForgedHandles(t *testing.T) {
 	w.u32(1 << 30) // as many names
 	require.Nil(t, call(t, lsa, lsaLookupNames, w.b))
 	require.Nil(t, call(t, samr, 999, nil))
+}
+
+// What a look-up says of how many of the names it found: all, some, none.
+func TestLookedUp(t *testing.T) {
+	d := directory()
+	for names, want := range map[string]uint32{"wren": ntOK, "wren,observers": ntOK, "wren,nobody": ntSomeNotMapped, "nobody": ntNoneMapped, "nobody,noone": ntNoneMapped} {
+		asked := strings.Split(names, ",")
+		list := func(w *writer, each func(i int)) {
+			w.list(len(asked), each)
+			w.whole()
+			w.u32(0) // none translated yet
+			w.null()
+			w.u32(1) // LsapLookupWksta
+			for range 3 {
+				w.u32(0)
+			}
+		}
+		for _, op := range []uint16{lsaLookupNames, lsaLookupNames2, lsaLookupNames3} {
+			w := &writer{}
+			w.handle(policyHandle)
+			w.u32(uint32(len(asked)))
+			w.array(len(asked), func(i int) { w.counted(asked[i]) })
+			w.whole()
+			stub := call(t, &LocalAuthority{d}, op, w.b)
+			require.Equal(t, want, statusAt(stub), "%s by %d", names, op)
+			require.EqualValues(t, len(asked)-strings.Count(names, "no"), le.Uint32(stub[len(stub)-8:]), "%s by %d", names, op)
+		}
+		for _, op := range []uint16{lsaLookupSIDs, lsaLookupSIDs2} {
+			w := &writer{}
+			w.handle(policyHandle)
+			list(w, func(i int) {
+				sid := d.Domain.In(4711)
+				if a, known := d.ByName(asked[i]); known {
+					sid = a.SID
+				}
+				w.pointer(func() { w.sid(sid) })
+			})
+			require.Equal(t, want, statusAt(call(t, &LocalAuthority{d}, op, w.b)), "%s by %d", names, op)
+		}
+		w := &writer{}
+		w.handle(handleOf(ofDomain, 0))
+		for _, n := range []int{len(asked), 1000, 0, len(asked)} {
+			w.u32(uint32(n))
+		}
+		for _, name := range asked {
+			w.counted(name)
+		}
+		w.whole()
+		require.Equal(t, want, statusAt(call(t, &AccountManager{d}, samrLookupNames, w.b)), names)
+	}
 }
 
 func TestWhatThereIsToAdministrators(t *testing.T) {

@@ -220,9 +220,8 @@ func mapped(found, asked int) uint32 {
 	return ntSomeNotMapped
 }
 
-// looked ends the answer to a look-up: how many were found of those asked about.
+// looked ends the answer to a look-up: how many were found of those asked about. What was put off is written (whole) before, since it counts them.
 func looked(w *writer, found, asked int, ours bool) {
-	w.whole()
 	w.u32(uint32(found))
 	w.u32(orInvalid(ours, mapped(found, asked)))
 }
@@ -255,6 +254,7 @@ func (l *LocalAuthority) lookupNames(w *writer, op uint16, names []string, ours 
 			w.u32(0)
 		}
 	})
+	w.whole()
 	looked(w, found, len(names), ours)
 }
 
@@ -277,5 +277,6 @@ func (l *LocalAuthority) lookupSIDs(w *writer, flags bool, sids []descriptor.SID
 			w.u32(0)
 		}
 	})
+	w.whole()
 	looked(w, found, len(sids), ours)
 }
