@@ -47,14 +47,15 @@ type HostSet struct {
 	Name        string       `json:"name"`
 	Description string       `json:"description"`
 	Rules       []ClientRule `json:"rules"`
-	UsedBy      []string     `json:"usedBy" doc:"The exports in which it stands."`
+	UsedBy      []string     `json:"usedBy" doc:"The exports in which it stands, and the shares that are kept to it."`
 	Uses        []SetUse     `json:"uses" doc:"The same, with the rules as which it does."`
 }
 
-// SetUse is a rule of an export in whose place a host set stands.
+// SetUse is a rule of an export in whose place a host set stands, or a share that is kept to it.
 type SetUse struct {
-	Export string `json:"export"`
-	RuleID int64  `json:"ruleId"`
+	Export string `json:"export,omitempty"`
+	RuleID int64  `json:"ruleId,omitempty"`
+	Share  string `json:"share,omitempty"`
 }
 
 func ruleOf(r site.ClientRule) ClientRule {
@@ -102,7 +103,7 @@ func (s *Server) hostSetOf(ctx context.Context, h *site.HostSet) HostSet {
 	}
 	out.Uses = []SetUse{}
 	for _, u := range s.on(ctx).SetUses(h.Name) {
-		out.Uses = append(out.Uses, SetUse{u.Export, u.Rule})
+		out.Uses = append(out.Uses, SetUse{u.Export, u.Rule, u.Share})
 	}
 	return out
 }

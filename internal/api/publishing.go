@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -27,14 +28,36 @@ type Share struct {
 	ReadOnly         bool              `json:"readOnly"`
 	ListOnlyOpenable bool              `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
 	Encrypted        bool              `json:"encrypted" doc:"Nothing goes over the wire open: clients that cannot encrypt (before SMB 3.0) are refused."`
+	Hosts            []HostTerm        `json:"hosts,omitempty" doc:"From which hosts it is used, the first that fits counts; none: from every one."`
+	Offline          string            `json:"offline" enum:"manual,auto,vdo,none" doc:"What clients may keep for when they are not connected (MS-SMB2 section 2.2.10): what their users choose, whatever is opened, that and work on it without asking, nothing."`
+	MostConnections  int               `json:"mostConnections,omitempty" doc:"How many sessions may be connected to it at once; left out for as many as come."`
 	On               bool              `json:"on" doc:"Whether SMB is switched on."`
 	Entries          []Entry           `json:"entries" doc:"Share-level permission, on top of the folder's; none lets everyone through."`
 	Labels           map[string]string `json:"labels,omitempty" doc:"What it is marked with, by key."`
 }
 
+// HostTerm says from where a share is used.
+type HostTerm struct {
+	From     string `json:"from" maxLength:"253" doc:"An address, a network, a host name, a pattern of host names, * for every host, or @NAME for a host set, whose rules then say who may write."`
+	ReadOnly bool   `json:"readOnly,omitempty" doc:"From there nothing is changed."`
+}
+
+// hostTerms are those of the records.
+func hostTerms(terms []HostTerm) []site.HostTerm {
+	out := []site.HostTerm{}
+	for _, t := range terms {
+		out = append(out, site.HostTerm(t))
+	}
+	return out
+}
+
 func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 	out := Share{Name: sh.Name, Folder: sh.Folder.Name, Description: sh.Description, Announced: sh.Announced, ReadOnly: sh.ReadOnly,
-		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map()}
+		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map(),
+		Offline: string(cmp.Or(sh.Offline, site.OfflineManual)), MostConnections: sh.MostConnections}
+	for _, t := range sh.Hosts {
+		out.Hosts = append(out.Hosts, HostTerm(t))
+	}
 	for i := range sh.Share.Entries {
 		out.Entries = append(out.Entries, entryOf(p, &sh.Share.Entries[i], "share "+sh.Name))
 	}
@@ -151,6 +174,9 @@ type NewShare struct {
 	ReadOnly         bool              `json:"readOnly,omitempty"`
 	ListOnlyOpenable bool              `json:"listOnlyOpenable,omitempty"`
 	Encrypted        bool              `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
+	Hosts            []HostTerm        `json:"hosts,omitempty" maxItems:"200" doc:"From which hosts it is used; left out: from every one."`
+	Offline          string            `json:"offline,omitempty" enum:"manual,auto,vdo,none" doc:"What clients may keep for when they are not connected; manual if left out."`
+	MostConnections  int               `json:"mostConnections,omitempty" minimum:"0" maximum:"1000000" doc:"How many sessions may be connected at once; as many as come if left out."`
 	Labels           map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
@@ -162,6 +188,9 @@ type ShareChange struct {
 	ReadOnly         *bool             `json:"readOnly,omitempty"`
 	ListOnlyOpenable *bool             `json:"listOnlyOpenable,omitempty"`
 	Encrypted        *bool             `json:"encrypted,omitempty" doc:"Nothing goes over the wire open; who is connected and does not encrypt is refused from then on."`
+	Hosts            *[]HostTerm       `json:"hosts,omitempty" maxItems:"200" doc:"From which hosts it is used, in the place of those before; * alone, or none: from every one."`
+	Offline          *string           `json:"offline,omitempty" enum:"manual,auto,vdo,none"`
+	MostConnections  *int              `json:"mostConnections,omitempty" minimum:"0" maximum:"1000000" doc:"How many sessions may be connected at once, 0 for as many as come; who is connected stays."`
 	Labels           map[string]string `json:"labels,omitempty" maxProperties:"16" doc:"What it is marked with, by key; an empty value takes one away."`
 }
 
@@ -192,11 +221,17 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 			return shownBy(sh, err, shown(ctx))
 		},
 		add: func(ctx context.Context, b NewShare) (Share, error) {
-			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Labels: b.Labels})
+			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly,
+				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Hosts: hostTerms(b.Hosts), Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {
-			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Labels: b.Labels})
+			in := service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable,
+				Encrypted: b.Encrypted, Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels}
+			if b.Hosts != nil {
+				in.Hosts = new(hostTerms(*b.Hosts))
+			}
+			sh, err := s.on(ctx).UpdateShare(ctx, caller(ctx), name, in)
 			return shownBy(sh, err, shown(ctx))
 		},
 		remove: func(ctx context.Context, name string) error { return s.on(ctx).RemoveShare(ctx, caller(ctx), name) },
@@ -384,7 +419,7 @@ func (s *Server) registerWhy() {
 		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
 		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`
 		Share string `query:"share" maxLength:"255" doc:"Which of the folder's shares, or exports; the one that leaves most if left out."`
-		From  string `query:"from" maxLength:"253" doc:"Over NFS: the client's address, or its host name."`
+		From  string `query:"from" maxLength:"253" doc:"The client's address, or its host name; over SMB it matters where the share is kept to hosts, and may be left out."`
 		Port  int    `query:"port" minimum:"0" maximum:"65535" doc:"Over NFS: the source port; a privileged one if left out."`
 	}) (Why, error) {
 		if err := s.ownOr(ctx, in.User, in.Path); err != nil {

@@ -22,7 +22,7 @@ type Question struct {
 	Want  string   // a level; "" is read
 	Mask  acl.Mask // the rights that are wanted, in the place of a level's; 0 for those of the level
 	Share string   // which of the folder's shares, or exports; "" is the one that leaves most
-	From  string   // over NFS: the client's address, or a host name
+	From  string   // the client's address, or a host name; over SMB it may be left out
 	Port  int      // over NFS: the source port; 0 for a privileged one
 }
 
@@ -35,7 +35,7 @@ type Answer struct {
 	Kind    acl.Kind
 	Via     site.Protocol
 	Share   string // or the export's path; "" where the folder is not published
-	From    string // over NFS
+	From    string // "" over SMB where nothing was said, or nothing hangs on it
 	Want    acl.Level
 	Verdict access.Verdict
 	Gates   []access.GateReport
@@ -86,6 +86,13 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 		r.Unjudged = !known
 	}
 	if out.Via == site.SMB {
+		if q.From != "" {
+			o, err := a.Gateway.Origin(ctx, q.From, q.Port)
+			if err != nil {
+				return Answer{}, err
+			}
+			r.Origin = &o
+		}
 		r.Share, err = a.pickShare(f, q.Share, r)
 	} else {
 		r.NFS, err = a.pickExport(ctx, f, q, said, r)
@@ -95,6 +102,9 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 	}
 	if r.Share != nil {
 		out.Share = r.Share.Name
+		if r.Origin != nil && len(r.Share.Hosts) > 0 {
+			out.From = r.Origin.Address.String()
+		}
 	}
 	if r.NFS != nil {
 		out.Share, out.From = r.NFS.Export.Path, r.NFS.Origin.Address.String()

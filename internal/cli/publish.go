@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/site"
 )
 
 func (a *app) publishCommands() []*cli.Command {
@@ -22,10 +23,11 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
 			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused"},
-			markFlag(),
+			hostsFlag(), offlineFlag(), mostFlag(), markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
 				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "name": cmd.String("name"), "description": cmd.String("description")}
+			serveShare(cmd, b)
 			if err := fillLabels(cmd, b); err != nil {
 				return err
 			}
@@ -38,6 +40,7 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it (--read-only=false ends that)"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open (=false ends that)"},
 			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused (=false ends that)"},
+			hostsFlag(), offlineFlag(), mostFlag(),
 		}, func(cmd *cli.Command, b body) error {
 			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable", "encrypted": "encrypted"} {
 				if cmd.IsSet(flag) {
@@ -45,6 +48,7 @@ func (a *app) publishCommands() []*cli.Command {
 				}
 			}
 			given(cmd, b.put, "name", "description")
+			serveShare(cmd, b)
 			return nil
 		}),
 		shares.list(a, "list the shares"), shares.show(a, "show a share"), shares.remove(a),
@@ -156,8 +160,52 @@ var shares = resource[api.Share]{
 	print: printShare, removes: "This ends the publication %s. The folder, its entries and its data stay.",
 }
 
+func hostsFlag() cli.Flag {
+	return &cli.StringFlag{Name: "hosts", Usage: "from which hosts it is used: addresses, networks, names, patterns, @HOST-SET; FROM=ro only reads; * from everywhere"}
+}
+
+func offlineFlag() cli.Flag {
+	return &cli.StringFlag{Name: "offline", Usage: "what clients may keep for when they are not connected: manual, auto, vdo or none"}
+}
+
+func mostFlag() cli.Flag {
+	return &cli.IntFlag{Name: "most-connections", Usage: "how many sessions may be connected at once (0 for as many as come)"}
+}
+
+// serveShare takes what those flags say.
+func serveShare(cmd *cli.Command, b body) {
+	if cmd.IsSet("hosts") {
+		terms := []api.HostTerm{}
+		for _, t := range strings.FieldsFunc(cmd.String("hosts"), func(r rune) bool { return r == ',' || r == ' ' }) {
+			terms = append(terms, api.HostTerm(site.ParseHostTerm(t)))
+		}
+		b["hosts"] = terms
+	}
+	if cmd.IsSet("most-connections") {
+		b["mostConnections"] = cmd.Int("most-connections")
+	}
+	given(cmd, b.put, "offline")
+}
+
+func hostsText(terms []api.HostTerm) string {
+	out := make([]site.HostTerm, len(terms))
+	for i, t := range terms {
+		out[i] = site.HostTerm(t)
+	}
+	return site.HostTerms(out)
+}
+
 func shareOptions(s api.Share) string {
 	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "service off": !s.On})
+	if len(s.Hosts) > 0 {
+		options = append(options, "from "+hostsText(s.Hosts))
+	}
+	if s.Offline != string(site.OfflineManual) {
+		options = append(options, "kept offline: "+s.Offline)
+	}
+	if s.MostConnections > 0 {
+		options = append(options, fmt.Sprintf("at most %d connections", s.MostConnections))
+	}
 	if len(s.Entries) > 0 {
 		options = append(options, fmt.Sprintf("%d share-level entries", len(s.Entries)))
 	}

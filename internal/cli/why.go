@@ -18,7 +18,7 @@ func (a *app) whyCommand() *cli.Command {
 		&cli.StringFlag{Name: "via", Usage: "smb or nfs", Value: "smb"},
 		&cli.StringFlag{Name: "want", Usage: "pass, read, add, change or control", Value: "read"},
 		&cli.StringFlag{Name: "share", Usage: "which of the folder's shares, or exports, if not the one that leaves most"},
-		&cli.StringFlag{Name: "from", Usage: "over NFS: from which address, or host"},
+		&cli.StringFlag{Name: "from", Usage: "from which address, or host; over SMB it matters for shares that are kept to hosts"},
 		&cli.IntFlag{Name: "port", Usage: "over NFS: from which source port", DefaultText: "a privileged one"},
 		atFlag(), withFlag(),
 	}, func(ctx context.Context, cmd *cli.Command, args []string) error {
@@ -37,10 +37,13 @@ func (a *app) whyCommand() *cli.Command {
 func printWhy(w io.Writer, y api.Why) {
 	via := strings.ToUpper(y.Via)
 	switch {
-	case y.From != "":
-		via += fmt.Sprintf(", export %s, from %s", y.Share, y.From)
+	case y.Share != "" && y.Via == "nfs":
+		via += ", export " + y.Share
 	case y.Share != "":
 		via += ", share " + y.Share
+	}
+	if y.From != "" {
+		via += ", from " + y.From
 	}
 	kind := "directory"
 	if y.File {

@@ -37,6 +37,8 @@ func Of(m access.Fix) string {
 		return fmt.Sprintf("amber user add NAME --uid %d", m.UID)
 	case access.FixRule:
 		return fmt.Sprintf("amber export rule add %s %s", quote(m.Export), m.From)
+	case access.FixShareHost:
+		return fmt.Sprintf("amber share set %s --hosts %s", quote(m.Share), quote(m.From))
 	case access.FixRuleWrite:
 		return fmt.Sprintf("amber %s rule set %s %d --rw", ruleOwner(m), quote(cmp.Or(m.Set, m.Export)), m.Rule)
 	case access.FixMode:

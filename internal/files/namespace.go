@@ -30,7 +30,14 @@ type Subject struct {
 	Guest    *Guest
 	Trial    bool // the service itself looks at what they may: nobody is told of what is done
 	Encrypts bool // over SMB: the client and the server have agreed on a cipher
+	Whence   Whence
 }
+
+// Whence is from where a subject comes over SMB, with the names that it has just now; nil where that is not known, and then most is let in.
+type Whence interface{ Origin() *site.Origin }
+
+// namesHold is for how long a verdict rests on what a host is called.
+const namesHold = time.Minute
 
 // trial says whether the service itself looks at what they may.
 func (s *Subject) trial() bool { return s.Trial || s.Guest != nil && s.Guest.Trial }
@@ -171,6 +178,7 @@ type view struct {
 	folder *site.PublishedFolder
 	share  *site.PublishedShare // over SMB
 	nfs    *access.Arrival      // over NFS
+	origin *site.Origin         // over SMB, where the share is kept to hosts
 	sub    Subject
 	now    time.Time
 	facts  access.Facts
@@ -199,6 +207,9 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 			return view{}, ErrGone
 		}
 		v.folder = v.share.Folder
+		if len(v.share.Hosts) > 0 && sub.Whence != nil {
+			v.origin = sub.Whence.Origin()
+		}
 	}
 	if n.heldUp != nil && n.heldUp(v.folder.ID) {
 		return view{}, &Away{v.folder.At.Volume, "a rename is to be settled first"}
@@ -239,8 +250,12 @@ func (v view) decideNamed(at access.Stage, path string, others []string, file bo
 		}
 		others[i] = plain.Spell(other)
 	}
-	return access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Folder: v.folder,
+	verdict := access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Origin: v.origin, Folder: v.folder,
 		Path: plain.Spell(path), Others: others, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
+	if until := v.now.Add(namesHold); v.origin != nil && v.policy.SharesByName() && (verdict.ValidUntil.IsZero() || until.Before(verdict.ValidUntil)) {
+		verdict.ValidUntil = until
+	}
+	return verdict
 }
 
 // require refuses what the verdict on an object does not allow.

@@ -291,7 +291,7 @@ func (p *Process) openService(ctx context.Context) error {
 
 func (p *Process) openServers() (err error) {
 	svc, cfg, log := p.Service, p.cfg, p.log
-	p.smb = smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Names: svc.SIDs(),
+	p.smb = smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf,
 		Administrators: svc, Limits: svc, Files: p.namespace, Meter: svc.Meter(), Log: log.With("service", "smb")})
 	p.nfs, err = nfs.NewServer(nfs.Config{Policy: svc.ServedPolicy, Files: p.namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
 		Lease: cfg.Lease, Meter: svc.Meter(), Log: log.With("service", "nfs"), Refused: svc})

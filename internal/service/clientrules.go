@@ -12,16 +12,25 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
+// cleanFrom is site.CleanFrom, which says in words what is wrong.
+func cleanFrom(field, from string) (clean string, everyone bool, err error) {
+	clean, everyone, err = site.CleanFrom(from)
+	var meant *site.FromError
+	switch {
+	case errors.As(err, &meant):
+		return "", false, invalid(field, "%s", meant.Says)
+	case err != nil:
+		return "", false, invalid(field, "%q is not an address, a network such as 192.0.2.0/24, a host name, a pattern such as *.larkfell.example, or %sNAME for a host set", from, site.SetMark)
+	}
+	return clean, everyone, nil
+}
+
 // fill puts what an input says into a rule.
 func (s *Service) fill(r *site.ClientRule, in RuleInput) error {
 	if in.From != "" {
-		clean, everyone, err := site.CleanFrom(in.From)
-		var meant *site.FromError
-		if errors.As(err, &meant) {
-			return invalid("from", "%s", meant.Says)
-		}
+		clean, everyone, err := cleanFrom("from", in.From)
 		if err != nil {
-			return invalid("from", "%q is not an address, a network such as 192.0.2.0/24, a host name, a pattern such as *.larkfell.example, or %sNAME for a host set", in.From, site.SetMark)
+			return err
 		}
 		if everyone && !in.Everyone {
 			return &Error{Kind: Conflict, Field: "from", Confirm: true, Message: clean + " lets in every host that can reach this gateway."}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -56,7 +57,7 @@ func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name string, in H
 		set(&is.Description, in.Description)
 		site.Put(d, is)
 		if is.Name != was {
-			renameInExports(d, was, is.Name)
+			renameSet(d, was, is.Name)
 		}
 		return nil
 	})
@@ -66,8 +67,15 @@ func (s *Service) UpdateHostSet(ctx context.Context, by Actor, name string, in H
 	return s.HostSet(nameAfter(h.Name, in.Name))
 }
 
-// renameInExports has the rules that stand for a host set name it as it is called now.
-func renameInExports(d *site.Draft, was, is string) {
+// renameSet has the rules that stand for a host set name it as it is called now.
+func renameSet(d *site.Draft, was, is string) {
+	for _, sh := range slices.Clone(d.Records().Shares) {
+		if at := slices.IndexFunc(sh.Hosts, named(was)); at >= 0 {
+			sh.Hosts = slices.Clone(sh.Hosts)
+			sh.Hosts[at].From = site.SetMark + is
+			site.Put(d, sh)
+		}
+	}
 	for _, e := range slices.Clone(d.Records().Exports) {
 		altered := false
 		e.Rules = slices.Clone(e.Rules)
@@ -82,21 +90,27 @@ func renameInExports(d *site.Draft, was, is string) {
 	}
 }
 
-// UsedBy lists the paths of the exports in which a host set stands.
+// named picks the term that names a host set.
+func named(set string) func(site.HostTerm) bool {
+	return func(t site.HostTerm) bool { return identity.Fold(t.From) == identity.Fold(site.SetMark+set) }
+}
+
+// UsedBy lists the paths of the exports in which a host set stands, and the names of the shares that are kept to it.
 func (s *Service) UsedBy(set string) []string {
 	var out []string
 	for _, u := range s.SetUses(set) {
-		if !slices.Contains(out, u.Export) {
-			out = append(out, u.Export)
+		if by := cmp.Or(u.Export, u.Share); !slices.Contains(out, by) {
+			out = append(out, by)
 		}
 	}
 	return out
 }
 
-// SetUse is where a host set stands: as a rule of an export, by the number under which it can be removed.
+// SetUse is where a host set stands: as a rule of an export, by the number under which it can be removed, or among the hosts of a share.
 type SetUse struct {
 	Export string
 	Rule   int64
+	Share  string
 }
 
 // SetUses lists where a host set stands.
@@ -104,14 +118,19 @@ func (s *Service) SetUses(set string) (out []SetUse) {
 	for _, e := range s.Policy().Exports {
 		for _, r := range e.Rules {
 			if identity.Fold(r.From) == identity.Fold(site.SetMark+set) {
-				out = append(out, SetUse{e.Path, r.ID})
+				out = append(out, SetUse{Export: e.Path, Rule: r.ID})
 			}
+		}
+	}
+	for _, sh := range s.Policy().Shares {
+		if slices.ContainsFunc(sh.Hosts, named(set)) {
+			out = append(out, SetUse{Share: sh.Name})
 		}
 	}
 	return out
 }
 
-// RemoveHostSet removes a host set that no export uses.
+// RemoveHostSet removes a host set that nothing uses.
 func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) error {
 	h, err := s.HostSet(name)
 	if err != nil {
@@ -119,7 +138,11 @@ func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) erro
 	}
 	return s.change(ctx, by, "remove host set", h.Name, func(d *site.Draft) error {
 		if used := s.UsedBy(h.Name); len(used) > 0 {
-			return conflict("", "amber export show "+quote(used[0]), "host set %s is used by %s", h.Name, strings.Join(used, ", "))
+			show := "amber export show "
+			if !strings.HasPrefix(used[0], "/") {
+				show = "amber share show "
+			}
+			return conflict("", show+quote(used[0]), "host set %s is used by %s", h.Name, strings.Join(used, ", "))
 		}
 		site.Delete[site.HostSet](d, h.ID)
 		return nil

@@ -17,6 +17,9 @@ type ShareInput struct {
 	ReadOnly                  bool
 	ListOnlyOpenable          bool
 	Encrypted                 bool              // nothing goes over the wire open
+	Hosts                     []site.HostTerm   // from which hosts; none: from every one
+	Offline                   string            // "" is manual
+	MostConnections           int               // 0: as many as come
 	Labels                    map[string]string // by key; "" takes one away
 }
 
@@ -49,6 +52,9 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
 		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted}
+		if err := s.serveShare(&sh, &in.Hosts, &in.Offline, &in.MostConnections); err != nil {
+			return err
+		}
 		if err := relabel(&sh.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -66,6 +72,9 @@ type ShareChange struct {
 	Name, Description                     *string
 	Announced, ReadOnly, ListOnlyOpenable *bool
 	Encrypted                             *bool
+	Hosts                                 *[]site.HostTerm
+	Offline                               *string
+	MostConnections                       *int
 	Labels                                map[string]string // by key; "" takes one away
 }
 
@@ -94,6 +103,9 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		set(&is.ReadOnly, in.ReadOnly)
 		set(&is.ListOnlyOpenable, in.ListOnlyOpenable)
 		set(&is.Encrypted, in.Encrypted)
+		if err := s.serveShare(&is, in.Hosts, in.Offline, in.MostConnections); err != nil {
+			return err
+		}
 		if err := relabel(&is.Labelled, in.Labels); err != nil {
 			return err
 		}
@@ -104,6 +116,64 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		return nil, err
 	}
 	return s.Share(nameAfter(sh.Name, in.Name))
+}
+
+// mostHostTerms of a share are looked through at each request.
+const mostHostTerms = 200
+
+// serveShare sets from where a share is used, what clients may keep of it, and how many may be connected; nil leaves each as it is.
+func (s *Service) serveShare(sh *site.Share, hosts *[]site.HostTerm, offline *string, most *int) (err error) {
+	if hosts != nil {
+		if sh.Hosts, err = s.hostTerms(*hosts); err != nil {
+			return err
+		}
+	}
+	if offline != nil {
+		switch kind := site.Offline(*offline); kind {
+		case "", site.OfflineManual: // what goes without saying is not written down
+			sh.Offline = ""
+		case site.OfflineAuto, site.OfflineVDO, site.OfflineNone:
+			sh.Offline = kind
+		default:
+			return invalid("offline", "%q is not one of manual, auto, vdo, none", *offline)
+		}
+	}
+	if most != nil {
+		if *most < 0 || *most > 1_000_000 {
+			return invalid("mostConnections", "%d is no number of connections: 1 to 1000000, or 0 for as many as come", *most)
+		}
+		sh.MostConnections = *most
+	}
+	return nil
+}
+
+// hostTerms checks the hosts that a share is to be kept to, and gives them as they are kept: none where everyone is let in.
+func (s *Service) hostTerms(terms []site.HostTerm) (out []site.HostTerm, err error) {
+	if len(terms) > mostHostTerms {
+		return nil, invalid("hosts", "%d are too many: make a host set, or write networks; a share takes %d", len(terms), mostHostTerms)
+	}
+	for _, t := range terms {
+		if name, isSet := strings.CutPrefix(t.From, site.SetMark); isSet {
+			h, err := s.HostSet(name)
+			if err != nil {
+				return nil, err
+			}
+			if t.ReadOnly {
+				return nil, invalid("hosts", "the rules of host set %s say for themselves who may write: amber hosts rule set", h.Name)
+			}
+			t.From = site.SetMark + h.Name
+		} else if t.From, _, err = cleanFrom("hosts", t.From); err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(out, func(o site.HostTerm) bool { return identity.Fold(o.From) == identity.Fold(t.From) }) {
+			return nil, invalid("hosts", "%s stands there twice: the second would count for nobody", t.From)
+		}
+		out = append(out, t)
+	}
+	if len(out) == 1 && out[0] == (site.HostTerm{From: "*"}) {
+		return nil, nil
+	}
+	return out, nil
 }
 
 // draftShare is a share as it is in a draft: under the writing lock, unlike what was found before.

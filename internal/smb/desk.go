@@ -56,6 +56,14 @@ func announced(shares []site.Share) []dcerpc.Share {
 	return append(out, dcerpc.Share{Name: "IPC$", Comment: "Remote procedure calls", Pipes: true})
 }
 
+// mostUsers is the shi2_max_uses of a share, MS-SRVS section 2.2.4.24.
+func mostUsers(sh *site.PublishedShare) uint32 {
+	if sh.MostConnections == 0 {
+		return ^uint32(0)
+	}
+	return uint32(sh.MostConnections)
+}
+
 // allShares are all there are, with their descriptors.
 func (s *Server) allShares() (out []dcerpc.Share) {
 	users := make(map[string]uint32)
@@ -76,7 +84,7 @@ func (s *Server) allShares() (out []dcerpc.Share) {
 			packed = nil // more than a descriptor holds
 		}
 		out = append(out, dcerpc.Share{Name: sh.Name, Comment: sh.Description, Hidden: !sh.Announced, Path: sh.Folder.Name,
-			MostUsers: ^uint32(0), Users: users[sh.Name], Descriptor: packed})
+			MostUsers: mostUsers(sh), Users: users[sh.Name], Descriptor: packed})
 	}
 	return append(out, dcerpc.Share{Name: "IPC$", Comment: "Remote procedure calls", Pipes: true, MostUsers: ^uint32(0), Users: users[""]})
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -35,6 +36,8 @@ type Config struct {
 	Policy   func() *site.Policy
 	Accounts Accounts
 	Names    Names
+	// HostNames gives the names of an address as far as client rules care; false where it may have others.
+	HostNames func(ctx context.Context, a netip.Addr) ([]string, bool)
 	Administrators
 	Limits     Limits // nil: no quotas are told or set
 	Files      *files.Namespace
@@ -60,6 +63,7 @@ type Server struct {
 	wait     sync.WaitGroup
 	nextID   atomic.Uint64
 	stirs    atomic.Uint64 // see live.Door
+	joining  sync.Mutex    // held while a share with room for only so many is connected to
 
 	cacheMu sync.Mutex // of what follows, and of which opens share a lease
 	leases  map[leaseID]*cached
@@ -168,6 +172,8 @@ type conn struct {
 	nc      net.Conn
 	log     *slog.Logger
 	address string // without port
+	from    site.Origin
+	called  atomic.Pointer[called]
 	ctx     context.Context
 	cancel  context.CancelFunc
 	trial   *Trial // the connection is one of the service with itself; nil for all others
@@ -198,7 +204,8 @@ func newConn(s *Server, nc net.Conn) *conn {
 		address = nc.RemoteAddr().String()
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	return &conn{srv: s, nc: nc, address: address, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
+	at, _ := netip.ParseAddr(address)
+	return &conn{srv: s, nc: nc, address: address, from: site.Origin{Address: at.WithZone("").Unmap()}, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
 		slots: lanes.New(maxParallel, s.aside), sessions: make(map[uint64]*session),
 		window: newCreditWindow(), waiting: make(map[uint64]*asyncOp)}
 }
@@ -281,7 +288,7 @@ func (c *conn) send(msgs ...[]byte) {
 
 // subject is on whose behalf a session acts.
 func (c *conn) subject(user identity.ID) files.Subject {
-	return files.Subject{User: user, Via: site.SMB, From: c.address, Trial: c.trial != nil}
+	return files.Subject{User: user, Via: site.SMB, From: c.address, Trial: c.trial != nil, Whence: c}
 }
 
 func (r *request) subject() files.Subject { return r.c.subject(r.sess.user) }

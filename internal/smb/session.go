@@ -3,6 +3,7 @@ package smb
 import (
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -341,7 +342,16 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", err.Error())
 			return nil, err
 		}
+		if sh.MostConnections > 0 { // who comes meanwhile is counted after
+			r.c.srv.joining.Lock()
+			defer r.c.srv.joining.Unlock()
+		}
+		if r.c.srv.full(sh, r.sess) {
+			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", fmt.Sprintf("it has the %d connections that it takes", sh.MostConnections))
+			return nil, statusRequestNotAccepted
+		}
 		t.share, t.of = sh.Name, r.sess.through(sh)
+		flags |= offline(sh)
 		if sh.ListOnlyOpenable {
 			flags |= message.ShareListAccessible
 		}

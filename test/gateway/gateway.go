@@ -83,7 +83,7 @@ func Start(t testing.TB, with ...Option) *Gateway {
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Names: svc.SIDs(), Administrators: svc, Limits: svc, Files: g.Files, Meter: svc.Meter(), Log: log})
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf, Administrators: svc, Limits: svc, Files: g.Files, Meter: svc.Meter(), Log: log})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()

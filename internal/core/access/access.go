@@ -54,6 +54,7 @@ type Request struct {
 	Via    site.Protocol
 	Share  *site.PublishedShare // over SMB; nil: the folder is not published by it
 	NFS    *Arrival             // over NFS; nil: the folder is not published by it
+	Origin *site.Origin         // over SMB, from where; nil: from where most is let in
 	Folder *site.PublishedFolder
 	Path   string // below the folder, as on disk; "" is the folder itself
 	// Others are other names of the same file below the folder; Unjudged says that there are more than are looked
@@ -174,7 +175,16 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 	}
 
-	leaves = shareLeaves(r, &v, who, rec)
+	var rule *site.ExportRule // that lets in over SMB, where the share is kept to hosts and it is known from which one comes
+	if r.Via == site.SMB && r.Share != nil && len(r.Share.Hosts) > 0 {
+		rule, leaves = hostLeaves(r)
+		pass(Origin, leaves)
+		if rec != nil {
+			rec.hosts(rule, leaves)
+		}
+	}
+
+	leaves = shareLeaves(r, rule, &v, who, rec)
 	pass(ShareLevel, leaves)
 
 	if unix {
@@ -257,7 +267,21 @@ func Admit(p *site.Policy, user identity.ID, via site.Protocol, now time.Time) G
 	return Passed
 }
 
-func shareLeaves(r *Request, v *Verdict, who identity.Person, rec *recorder) acl.Mask {
+// hostLeaves is what the origin gate leaves of a share that is kept to hosts, and by which of its rules.
+func hostLeaves(r *Request) (rule *site.ExportRule, leaves acl.Mask) {
+	if r.Origin == nil {
+		if r.Share.Most() == 0 { // no host is let in
+			return nil, 0
+		}
+		return nil, acl.All
+	}
+	if rule = r.Share.Match(r.Origin); rule == nil {
+		return nil, 0
+	}
+	return rule, acl.All
+}
+
+func shareLeaves(r *Request, rule *site.ExportRule, v *Verdict, who identity.Person, rec *recorder) acl.Mask {
 	leaves := acl.All
 	switch {
 	case r.Via == site.NFS && r.NFS != nil:
@@ -270,7 +294,7 @@ func shareLeaves(r *Request, v *Verdict, who identity.Person, rec *recorder) acl
 		return leaves
 	case r.Via == site.NFS || r.Share == nil:
 		if rec != nil {
-			rec.share(who, nil, 0)
+			rec.share(who, nil, nil, 0)
 		}
 		return 0
 	}
@@ -280,12 +304,23 @@ func shareLeaves(r *Request, v *Verdict, who identity.Person, rec *recorder) acl
 		v.holds(list.HoldsUntil(r.Now))
 		leaves = list.Evaluate(who, r.Folder.OwnedBy, r.Now, acl.All, nil)
 	}
-	if r.Share.ReadOnly {
-		leaves &= acl.ReadOnly
-	}
+	leaves &= optionsLeave(r, rule)
 	leaves = Amounts(leaves, r.File)
 	if rec != nil {
-		rec.share(who, list, leaves)
+		rec.share(who, rule, list, leaves)
 	}
 	return leaves
+}
+
+// optionsLeave is what the options of a share leave, to where a rule lets in.
+func optionsLeave(r *Request, rule *site.ExportRule) acl.Mask {
+	if r.Share.ReadOnly || onlyRead(r, rule) {
+		return acl.ReadOnly
+	}
+	return acl.All
+}
+
+// onlyRead says whether a share is only read from where one comes.
+func onlyRead(r *Request, rule *site.ExportRule) bool {
+	return rule != nil && !rule.Write || rule == nil && r.Origin == nil && r.Share.OnlyRead()
 }

@@ -2,6 +2,7 @@ package access
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -83,6 +84,13 @@ func drawSite(t *rapid.T) (site.Records, owners) {
 	r.Volumes = []site.Volume{{ID: 1, Name: "dome", Path: "/srv"}}
 	r.Folders = []site.Folder{folder}
 	r.Shares = []site.Share{{ID: 1, Name: "nightlog", FolderID: 1, ReadOnly: rapid.IntRange(0, 4).Draw(t, "readonly") == 0, Entries: drawEntries(2)}}
+	r.HostSets = []site.HostSet{{ID: 1, Name: "dome", Rules: []site.ClientRule{{ID: 1, From: "192.0.2.1", Write: true}, {ID: 2, From: "192.0.2.2"}}}, {ID: 2, Name: "none"}}
+	if rapid.IntRange(0, 2).Draw(t, "kept to hosts") == 0 {
+		for range rapid.IntRange(1, 3).Draw(t, "hosts") {
+			from := rapid.SampledFrom([]string{"192.0.2.1", "192.0.2.0/30", "192.0.2.2", "@dome", "@none", "dome1.example", "*"}).Draw(t, "from")
+			r.Shares[0].Hosts = append(r.Shares[0].Hosts, site.HostTerm{From: from, ReadOnly: from[0] != '@' && rapid.Bool().Draw(t, "reads")})
+		}
+	}
 	r.Services = site.Services{SMB: rapid.IntRange(0, 9).Draw(t, "service") > 0}
 	own := owners{}
 	for _, path := range []string{"", "a", "a/b", "a/b/c", "a/b/c/d"} {
@@ -98,6 +106,12 @@ func drawRequest(t *rapid.T, r site.Records) Request {
 		User: identity.ID(rapid.IntRange(1, len(r.Users)+1).Draw(t, "asker")), Via: site.SMB,
 		Path: rapid.SampledFrom([]string{"", "a", "a/b", "a/b/c", "a/b/c/d", "a/x", "a/x/y/z", "q", "z", "z/y/w"}).Draw(t, "path"),
 		Now:  now,
+	}
+	if rapid.IntRange(0, 3).Draw(t, "where known") > 0 {
+		q.Origin = &site.Origin{Address: netip.MustParseAddr(fmt.Sprintf("192.0.2.%d", rapid.IntRange(1, 4).Draw(t, "address"))), Unsure: rapid.IntRange(0, 3).Draw(t, "unsure") == 0}
+		if !q.Origin.Unsure && rapid.Bool().Draw(t, "named") {
+			q.Origin.Names = []string{"dome1.example"}
+		}
 	}
 	q.File = q.Path != "" && rapid.Bool().Draw(t, "file")
 	kind := acl.KindOf(q.Path, q.File)
@@ -251,11 +265,51 @@ func naive(r site.Records, own owners, q Request) acl.Mask {
 			dir = dir[:max(strings.LastIndexByte(dir, '/'), 0)]
 			ok = ok && bitOf(listFor(dir, false), dir, false, acl.Execute, false)
 		}
-		if ok && comesTo(bit, byShare) && (!share.ReadOnly || acl.ReadOnly&bit != 0) {
+		if ok && comesTo(bit, byShare) && (!share.ReadOnly || acl.ReadOnly&bit != 0) && acl.Mask(bit)&^byHosts(share, q.Origin) == 0 {
 			granted |= bit
 		}
 	}
 	return granted
+}
+
+// byHosts is what the hosts of a share leave, told straight from the terms of drawSite.
+func byHosts(share site.Share, o *site.Origin) acl.Mask {
+	type term struct {
+		from  string
+		reads bool
+	}
+	var terms []term
+	for _, h := range share.Hosts {
+		switch h.From {
+		case "@dome":
+			terms = append(terms, term{"192.0.2.1", false}, term{"192.0.2.2", true})
+		case "@none":
+		default:
+			terms = append(terms, term{h.From, h.ReadOnly})
+		}
+	}
+	if len(share.Hosts) == 0 {
+		return acl.All
+	}
+	most := acl.Mask(0)
+	for _, at := range terms {
+		leaves := acl.All
+		if at.reads {
+			leaves = acl.ReadOnly
+		}
+		if o == nil {
+			most |= leaves
+			continue
+		}
+		fits := at.from == "*" || at.from == o.Address.String() || at.from == "192.0.2.0/30" && o.Address.As4()[3] < 4 || at.from == "dome1.example" && len(o.Names) > 0
+		if fits {
+			return leaves
+		}
+		if at.from == "dome1.example" && o.Unsure {
+			return 0
+		}
+	}
+	return most
 }
 
 func TestDecideEqualsNaive(t *testing.T) {
@@ -452,6 +506,19 @@ func applyFix(r *site.Records, m Fix) {
 		user.SMB = true
 	case FixService:
 		r.Services.SMB = true
+	case FixShareHost:
+		r.Shares[0].Hosts = nil
+		for _, h := range strings.Split(m.From, ",") {
+			r.Shares[0].Hosts = append(r.Shares[0].Hosts, site.ParseHostTerm(h))
+		}
+	case FixRuleWrite:
+		for i := range r.HostSets {
+			for j := range r.HostSets[i].Rules {
+				if l := &r.HostSets[i].Rules[j]; l.ID == m.Rule {
+					l.Write = true
+				}
+			}
+		}
 	case FixReadWrite:
 		r.Shares[0].ReadOnly = false
 	case FixShareAllow:

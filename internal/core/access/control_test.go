@@ -21,7 +21,7 @@ func TestControlIsWhatTheWireLets(t *testing.T) {
 			r.Users[i].SMB = true
 		}
 		for i := range r.Shares {
-			r.Shares[i].Entries, r.Shares[i].ReadOnly = nil, false
+			r.Shares[i].Entries, r.Shares[i].Hosts, r.Shares[i].ReadOnly = nil, nil, false
 		}
 		if rapid.Bool().Draw(t, "somebody decides") { // what is drawn seldom lets anybody
 			f := &r.Folders[0]

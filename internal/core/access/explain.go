@@ -2,6 +2,7 @@ package access
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -81,6 +82,7 @@ const (
 	FixUser         FixKind = "add user"
 	FixRule         FixKind = "add client rule"
 	FixRuleWrite    FixKind = "let client rule write"
+	FixShareHost    FixKind = "let host use share"
 	FixMode         FixKind = "change mode"
 	FixRuleRemove   FixKind = "remove client rule"
 	FixRuleSquash   FixKind = "squash root"
@@ -111,7 +113,7 @@ type Fix struct {
 	Deny     bool
 	HereOnly bool
 	Export   string // its path
-	From     string // an address
+	From     string // an address; of a share, all the hosts that it is to be kept to
 	Rule     int64  // a client rule's number in the records
 	Set      string // the host set that the rule is in; "" for the export itself
 	UID      uint32
@@ -212,7 +214,61 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 	c.add(Service, leaves, "service "+via.String(), strings.Join(reasons, "; "), fixes...)
 }
 
-func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
+// hosts reports the origin gate of a share that is kept to hosts.
+func (c *recorder) hosts(rule *site.ExportRule, leaves acl.Mask) {
+	r, record := c.request, "share "+c.request.Share.Name
+	name, kept := r.Share.Name, site.HostTerms(r.Share.Hosts)
+	switch {
+	case r.Origin == nil && leaves == 0:
+		c.add(Origin, leaves, record, fmt.Sprintf("%s is kept to %s, which means no host", name, kept), c.keepTo("everybody who uses share "+name, []site.HostTerm{{From: "*"}}))
+	case r.Origin == nil:
+		c.add(Origin, leaves, record, fmt.Sprintf("%s is kept to %s: this is for whoever comes from there (say from where with --from)", name, kept))
+	case rule == nil:
+		from := r.Origin.Address.String()
+		says := fmt.Sprintf("%s is kept to %s, and %s is none of those", name, kept, saysOrigin(r.Origin, true))
+		if r.Origin.Unsure {
+			says = fmt.Sprintf("%s is kept to %s, and it cannot be told just now what %s is called", name, kept, from)
+		}
+		c.add(Origin, leaves, record, says, c.keepTo("everybody at "+from, append([]site.HostTerm{{From: from}}, r.Share.Hosts...)))
+	default:
+		c.add(Origin, leaves, record, fmt.Sprintf("%s is the first of the hosts of %s that matches %s", ofSet(rule), name, saysOrigin(r.Origin, rule.ByName())))
+	}
+}
+
+// keepTo is the fix that has the share be used from other hosts.
+func (c *recorder) keepTo(touches string, hosts []site.HostTerm) Fix {
+	return Fix{Kind: FixShareHost, Share: c.request.Share.Name, Touches: touches, From: site.HostTerms(hosts)}
+}
+
+// letWrite is the fix that has those write who come by a rule of the share; by the first where it is not known by which.
+func (c *recorder) letWrite(rule *site.ExportRule) Fix {
+	share := c.request.Share
+	if rule == nil {
+		rule = &share.InForce[0]
+	}
+	touches := "everybody at " + rule.From
+	if rule.Set != "" {
+		return Fix{Kind: FixRuleWrite, Set: rule.Set, Rule: rule.ID, Touches: touches}
+	}
+	hosts := slices.Clone(share.Hosts)
+	for i := range hosts {
+		if hosts[i].From == rule.From {
+			hosts[i].ReadOnly = false
+			break
+		}
+	}
+	return c.keepTo(touches, hosts)
+}
+
+// saysOrigin spells from where a request comes, with what it is called where that matters.
+func saysOrigin(o *site.Origin, byName bool) string {
+	if byName && len(o.Names) > 0 {
+		return o.Address.String() + " (" + strings.Join(o.Names, ", ") + ")"
+	}
+	return o.Address.String()
+}
+
+func (c *recorder) share(who identity.Person, rule *site.ExportRule, list *acl.ACL, leaves acl.Mask) {
 	r := c.request
 	if r.Share == nil || r.Via == site.NFS {
 		fixes := []Fix{{Kind: FixPublish, Path: r.Folder.Name, Protocol: r.Via, Touches: "everybody whom something lets into " + r.Folder.Name}}
@@ -227,6 +283,19 @@ func (c *recorder) share(who identity.Person, list *acl.ACL, leaves acl.Mask) {
 		if r.Want&^acl.ReadOnly != 0 {
 			fixes = append(fixes, Fix{Kind: FixReadWrite, Share: r.Share.Name, Touches: "everybody who uses share " + r.Share.Name})
 		}
+	}
+	if onlyRead(r, rule) {
+		from := "all the hosts that it is kept to"
+		if rule != nil {
+			from = ofSet(rule)
+		}
+		reasons = append(reasons, r.Share.Name+" is only read from "+from)
+		if r.Want&^acl.ReadOnly != 0 {
+			fixes = append(fixes, c.letWrite(rule))
+		}
+	}
+	if r.Share.MostConnections > 0 {
+		reasons = append(reasons, fmt.Sprintf("%s takes %d connections at once: more are refused", r.Share.Name, r.Share.MostConnections))
 	}
 	switch {
 	case c.policy.Services.SMBEncrypted:

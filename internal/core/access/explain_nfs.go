@@ -46,6 +46,14 @@ func (c *recorder) arrival(nfs *Arrival, u *identity.User, leaves acl.Mask) {
 	c.add(Account, leaves, record, says, fixes...)
 }
 
+// ofSet spells which hosts a rule is about, and which host set it is of.
+func ofSet(l *site.ExportRule) string {
+	if l.Set != "" {
+		return l.From + ", of host set " + l.Set + ","
+	}
+	return l.From
+}
+
 func (l ruleName) String() string {
 	return fmt.Sprintf("client rule %d of %s", l.rule.Number, l.export)
 }
@@ -85,10 +93,7 @@ func Terms(r *site.ClientRule) string {
 
 func (c *recorder) origin(leaves acl.Mask) {
 	nfs := c.request.NFS
-	from := nfs.Origin.Address.String()
-	if len(nfs.Origin.Names) > 0 && (nfs.Rule == nil || nfs.Rule.ByName()) {
-		from += " (" + strings.Join(nfs.Origin.Names, ", ") + ")"
-	}
+	from := saysOrigin(&nfs.Origin, nfs.Rule == nil || nfs.Rule.ByName())
 	if nfs.Rule == nil {
 		c.add(Origin, leaves, "export "+nfs.Export.Path, fmt.Sprintf("no client rule of %s matches %s", nfs.Export.Path, from),
 			Fix{Kind: FixRule, Export: nfs.Export.Path, From: nfs.Origin.Address.String(), Touches: "everybody at " + nfs.Origin.Address.String()})
@@ -101,11 +106,7 @@ func (c *recorder) origin(leaves acl.Mask) {
 	case leaves == 0:
 		c.add(Origin, leaves, name, fmt.Sprintf("it matches %s (%s), and wants a source port below 1024, not %d", from, nfs.Rule.From, nfs.Origin.Port))
 	default:
-		of := ""
-		if nfs.Rule.Set != "" {
-			of = ", of host set " + nfs.Rule.Set + ","
-		}
-		c.add(Origin, leaves, name, fmt.Sprintf("%s%s is the first that matches %s", nfs.Rule.From, of, from))
+		c.add(Origin, leaves, name, fmt.Sprintf("%s is the first that matches %s", ofSet(nfs.Rule), from))
 	}
 }
 

@@ -441,7 +441,7 @@ func (f *folder) throughShare(share *site.PublishedShare, own *Levels, kind acl.
 		v.amounts(f.parts, kind.File())
 	}
 	for _, l := range acl.LevelsOf(kind) {
-		if share.ReadOnly && l.Wants(kind)&^acl.ReadOnly != 0 {
+		if l.Wants(kind)&^share.Most() != 0 {
 			continue
 		}
 		copy(out[l], own[l])

@@ -109,6 +109,7 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 		}
 		return out
 	}
+	r.HostSets = []site.HostSet{{ID: 9, Name: "nowhere"}}
 	r.Volumes = []site.Volume{{ID: 1, Name: "summit", Path: "/srv"}}
 	byEntry := site.Folder{ID: 1, Name: "nightlog", VolumeID: 1, Path: "n", Owner: 1, Group: 1}
 	for i, path := range ways {
@@ -120,7 +121,11 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 	r.Services = site.Services{SMB: !oneIn(9, "smb off"), NFS: !oneIn(9, "nfs off")}
 	for f := int64(1); f <= 2; f++ {
 		for s := range rapid.IntRange(0, 2).Draw(t, "shares") {
-			r.Shares = append(r.Shares, site.Share{ID: f*10 + int64(s), Name: fmt.Sprintf("s%d-%d", f, s), FolderID: f, ReadOnly: oneIn(4, "read-only"), Entries: entries(2)})
+			var hosts []site.HostTerm
+			for range rapid.IntRange(0, 2).Draw(t, "hosts") {
+				hosts = append(hosts, site.HostTerm{From: pick(t, "from", "192.0.2.1", "192.0.2.2", "@nowhere"), ReadOnly: rapid.Bool().Draw(t, "reads")})
+			}
+			r.Shares = append(r.Shares, site.Share{Hosts: hosts, ID: f*10 + int64(s), Name: fmt.Sprintf("s%d-%d", f, s), FolderID: f, ReadOnly: oneIn(4, "read-only"), Entries: entries(2)})
 		}
 		for e := range rapid.IntRange(0, 2).Draw(t, "exports") {
 			x := site.Export{ID: f*10 + int64(e), Path: fmt.Sprintf("/e%d-%d", f, e), FolderID: f, Below: pick(t, "below", "", "", "a"), ClientGroups: oneIn(3, "client groups")}

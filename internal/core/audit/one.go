@@ -31,9 +31,7 @@ func (f *folder) eachFor(user int32, visit func(path string, p, above Pair)) {
 		if share.Entries != nil {
 			leaves &= share.Entries.List("", false).Evaluate(o.person, f.OwnedBy, a.Now, acl.All, nil)
 		}
-		if share.ReadOnly {
-			leaves &= acl.ReadOnly
-		}
+		leaves &= share.Most()
 		o.smb = append(o.smb, leaves)
 	}
 	for i, rule := range f.rules {

@@ -214,9 +214,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 		if share.Entries != nil {
 			leaves &= granted(share.Entries.List("", false), pf.OwnedBy)
 		}
-		if share.ReadOnly {
-			leaves &= acl.ReadOnly
-		}
+		leaves &= share.Most()
 		p.SMB |= own & acl.LevelSetOf(access.Amounts(leaves, false), acl.Root)
 	}
 	for i, rule := range f.rules {

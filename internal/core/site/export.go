@@ -107,8 +107,8 @@ type PublishedExport struct {
 	InForce []ExportRule
 }
 
-// ExportRule is a client rule as it is in force in an export. Set is the host set it comes from, "" for none. Number
-// counts the rules of the export from 1.
+// ExportRule is a client rule as it is in force in an export, or in a share. Set is the host set it comes from, "" for none. Number
+// counts its rules from 1.
 type ExportRule struct {
 	ClientRule
 	Number int
@@ -281,19 +281,8 @@ func (h hosts) covers(other hosts) bool {
 	return other.pattern != "" && (h.pattern == other.pattern || other.exact() && MatchPattern(h.pattern, other.pattern))
 }
 
-// Match gives the first rule that an origin fits; nil when none does. Where it is not known whether one about names does, none
-// after it is taken: it may let in more.
-func (e *PublishedExport) Match(o *Origin) *ExportRule {
-	for i := range e.InForce {
-		switch l := &e.InForce[i]; {
-		case l.hosts.match(o):
-			return l
-		case o.Unsure && l.ByName():
-			return nil
-		}
-	}
-	return nil
-}
+// Match gives the first rule that an origin fits; nil when none does, or when that cannot be told.
+func (e *PublishedExport) Match(o *Origin) *ExportRule { return match(e.InForce, o) }
 
 // HostNames lists the host names that client rules and number maps spell out, and says whether any is about
 // names at all.
@@ -318,20 +307,7 @@ func (l *ExportRule) Everyone() bool { return l.hosts.all }
 // ByName says whether the rule is about host names.
 func (l *ExportRule) ByName() bool { return l.hosts.pattern != "" }
 
-func (p *Policy) compileExports(r Records) error {
-	sets := make(map[string]HostSet)
-	for _, h := range r.HostSets {
-		if _, ok := sets[identity.Fold(h.Name)]; ok {
-			return fmt.Errorf("host set %q: %w", h.Name, identity.ErrDuplicate)
-		}
-		for _, rule := range h.Rules {
-			if _, err := parseHosts(rule.From); err != nil {
-				return fmt.Errorf("host set %s: %w", h.Name, err)
-			}
-		}
-		sets[identity.Fold(h.Name)] = h
-		p.HostSets = append(p.HostSets, h)
-	}
+func (p *Policy) compileExports(r Records, hosts *hostSets) (err error) {
 	for _, e := range r.Exports {
 		f := p.Folder(e.FolderID)
 		if f == nil {
@@ -341,44 +317,8 @@ func (p *Policy) compileExports(r Records) error {
 			return fmt.Errorf("export path %q: %w", e.Path, identity.ErrDuplicate)
 		}
 		pe := &PublishedExport{Export: e, Folder: f}
-		add := func(rule ClientRule, set string) error {
-			h, err := parseHosts(rule.From)
-			if err != nil {
-				return fmt.Errorf("export %s: %w", e.Path, err)
-			}
-			inForce := ExportRule{ClientRule: rule, Number: len(pe.InForce) + 1, Set: set, hosts: h}
-			for _, before := range pe.InForce {
-				if before.hosts.covers(h) {
-					inForce.ShadowedBy = before.Number
-					break
-				}
-			}
-			pe.InForce = append(pe.InForce, inForce)
-			if h.pattern != "" {
-				p.namesMatter = true
-				if h.exact() && !slices.Contains(p.hostNames, h.pattern) {
-					p.hostNames = append(p.hostNames, h.pattern)
-				}
-			}
-			return nil
-		}
-		for _, rule := range e.Rules {
-			name, isSet := strings.CutPrefix(rule.From, SetMark)
-			if !isSet {
-				if err := add(rule, ""); err != nil {
-					return err
-				}
-				continue
-			}
-			set, ok := sets[identity.Fold(name)]
-			if !ok {
-				return fmt.Errorf("host set %q of export %s: %w", name, e.Path, identity.ErrAbsent)
-			}
-			for _, rule := range set.Rules {
-				if err := add(rule, set.Name); err != nil {
-					return err
-				}
-			}
+		if pe.InForce, err = hosts.inForce(e.Rules); err != nil {
+			return fmt.Errorf("export %s: %w", e.Path, err)
 		}
 		f.Exports = append(f.Exports, pe)
 		p.exportByPath[e.Path], p.exportByID[e.ID] = len(p.Exports), len(p.Exports)

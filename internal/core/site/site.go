@@ -95,6 +95,9 @@ type Share struct {
 	ListOnlyOpenable bool        `json:"listOnlyOpenable,omitzero"` // listings leave out what the user may not open
 	Encrypted        bool        `json:"encrypted,omitzero"`        // nothing goes over the wire open
 	Entries          []acl.Entry `json:"entries,omitzero"`
+	Hosts            []HostTerm  `json:"hosts,omitzero"`   // from which hosts, the first that fits counts; none: from every one
+	Offline          Offline     `json:"offline,omitzero"` // "" is OfflineManual
+	MostConnections  int         `json:"mostConnections,omitzero"`
 	identity.Labelled
 }
 
@@ -183,6 +186,7 @@ type PublishedShare struct {
 	Share
 	Folder  *PublishedFolder
 	Entries *acl.Tree
+	InForce []ExportRule // what Hosts comes to, with host sets put in place
 }
 
 // Policy is the compiled form of Records: immutable, for any number of readers.
@@ -217,6 +221,7 @@ type Policy struct {
 	hostNames    []string
 	namesMatter  bool
 	mapsByName   bool // some number map is about host names
+	sharesByName bool // some share is kept to hosts by their names
 }
 
 // Compile checks the records against each other and builds the policy. Errors
@@ -378,6 +383,10 @@ func compile(r Records, dir *identity.Directory, touched func(Key) bool, before 
 		p.folderByName[name], p.folderByID[f.ID] = len(p.Folders), len(p.Folders)
 		p.Folders = append(p.Folders, pf)
 	}
+	hosts, err := p.compileHostSets(r)
+	if err != nil {
+		return nil, err
+	}
 	old := make(map[int64]*PublishedShare, len(before.Shares))
 	for _, s := range before.Shares {
 		old[s.ID] = s
@@ -397,16 +406,19 @@ func compile(r Records, dir *identity.Directory, touched func(Key) bool, before 
 			if old := old[s.ID]; old != nil {
 				was = old.Entries
 			}
-			var err error
 			if ps.Entries, err = tree(was, Key{"share", s.ID}, []acl.Rule{{Entries: s.Entries}}); err != nil {
 				return nil, fmt.Errorf("share %s: %w", s.Name, err)
 			}
 		}
+		if ps.InForce, err = hosts.inForce(rulesOf(s.Hosts)); err != nil {
+			return nil, fmt.Errorf("share %s: %w", s.Name, err)
+		}
+		p.sharesByName = p.sharesByName || slices.ContainsFunc(ps.InForce, func(l ExportRule) bool { return l.ByName() })
 		f.Shares = append(f.Shares, ps)
 		p.shareByName[name] = len(p.Shares)
 		p.Shares = append(p.Shares, ps)
 	}
-	if err := p.compileExports(r); err != nil {
+	if err := p.compileExports(r, hosts); err != nil {
 		return nil, err
 	}
 	all := map[Key]bool{{Kind: anyLimit}: touched(Key{Kind: anyLimit})}

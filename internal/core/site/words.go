@@ -191,6 +191,23 @@ func (n *Names) place(folder int64, path string) string {
 	return named(n.folders, folder) + "/" + path
 }
 
+// HostTerms spells them as they are typed; "" for none.
+func HostTerms(terms []HostTerm) string {
+	out := make([]string, len(terms))
+	for i, t := range terms {
+		out[i] = t.String()
+	}
+	return strings.Join(out, ",")
+}
+
+// most spells how many there may be; "" for any number.
+func most(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
 func yes(is bool) string {
 	if is {
 		return "yes"
@@ -391,7 +408,8 @@ func (n *Names) entry(e *acl.Entry) string {
 
 func sayShare(n *Names, s *Share) (string, []Said) {
 	return s.Name, append([]Said{{"name", s.Name}, {"folder", named(n.folders, s.FolderID)}, {"description", s.Description},
-		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}, {"encrypted", yes(s.Encrypted)}}, n.entries(s.Entries)...)
+		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}, {"encrypted", yes(s.Encrypted)},
+		{"hosts", HostTerms(s.Hosts)}, {"offline", string(cmp.Or(s.Offline, OfflineManual))}, {"most-connections", most(s.MostConnections)}}, n.entries(s.Entries)...)
 }
 
 func sayHostSet(_ *Names, h *HostSet) (string, []Said) {

@@ -253,6 +253,9 @@ const (
 	ShareDisk = 1
 	SharePipe = 2
 
+	ShareManualCaching  = 0x0000
+	ShareAutoCaching    = 0x0010
+	ShareVDOCaching     = 0x0020
 	ShareNoCaching      = 0x0030
 	ShareListAccessible = 0x0800
 	ShareSealed         = 0x8000

@@ -79,7 +79,7 @@ function SetSheet({ set, mayChange }: { set: HostSet; mayChange: boolean }) {
         <Box>
           <Text fontWeight="600">@{set.name}</Text>
           <Text color="faint" fontSize="sm">
-            {[set.description, set.usedBy.length ? t`used by ${set.usedBy.join(', ')}` : t`used by no export`]
+            {[set.description, set.usedBy.length ? t`used by ${set.usedBy.join(', ')}` : t`used by nothing`]
               .filter(Boolean)
               .join(' – ')}
           </Text>

@@ -325,7 +325,7 @@ function Shown(props: { n: number; shown: number; says: string; none: string; ch
 
 /** Where why is asked about a refusal: as whom, where and over what it was. */
 const whyOf = (e: Event) =>
-  `/why?${new URLSearchParams({ user: e.who, path: e.path, via: e.via.toLowerCase(), ...(e.via === 'NFS' && e.from ? { from: e.from } : {}) })}`;
+  `/why?${new URLSearchParams({ user: e.who, path: e.path, via: e.via.toLowerCase(), ...(e.from ? { from: e.from } : {}) })}`;
 
 const known = /^(uid \d+|several uids|no such user|many)$/;
 

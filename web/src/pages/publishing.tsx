@@ -6,7 +6,7 @@ import { Link } from 'react-router';
 import { type Share, useExports, useMe, useServices, useShares } from '../api/client';
 import { type Asked, useAsk } from '../parts/effect';
 import { Labels } from '../parts/labels';
-import { ShareEntries, ShareOption, type shareOptions } from '../parts/shares';
+import { hostsText, ShareEntries, ShareOption, type shareOptions } from '../parts/shares';
 import { PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
 import { type Column, DataTable } from '../parts/table';
 
@@ -252,6 +252,11 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
         option(t`Read-only`, 'readOnly'),
         option(t`Only what one may open`, 'listOnlyOpenable'),
         option(t`Encrypted`, 'encrypted'),
+        {
+          head: t`From`,
+          cell: (s) => (s.hosts ? hostsText(s.hosts) : t`everywhere`),
+          is: { fontFamily: 'mono', fontSize: 'sm', whiteSpace: 'normal' },
+        },
         {
           head: t`Entries of its own`,
           cell: (s) => (

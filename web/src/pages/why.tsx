@@ -74,7 +74,7 @@ export function Why() {
   const { from, at, ...plain } = asked;
   const query = {
     ...plain,
-    ...(asked.via === 'nfs' && from && { from }),
+    ...(from && { from }),
     ...(at && { at: new Date(at).toISOString() }),
   };
   const answer = useQuery({
@@ -106,8 +106,7 @@ export function Why() {
         <form
           onSubmit={handleSubmit((f) => {
             const next = new URLSearchParams();
-            for (const [k, v] of Object.entries(f))
-              if (v.trim() && !(k === 'from' && f.via !== 'nfs')) next.set(k, v.trim());
+            for (const [k, v] of Object.entries(f)) if (v.trim()) next.set(k, v.trim());
             if (asIf.length > 0) next.set('if', textOf(asIf));
             setParams(next);
             if (ready) answer.refetch();
@@ -158,14 +157,16 @@ export function Why() {
                 </option>
               </Pick>
             </Field.Root>
-            {watch('via') === 'nfs' && (
-              <Field.Root w={{ base: 'full', sm: '44' }}>
-                <Field.Label>
-                  <Trans>from</Trans>
-                </Field.Label>
-                <Input autoComplete="off" placeholder={t`address or host`} {...register('from')} />
-              </Field.Root>
-            )}
+            <Field.Root w={{ base: 'full', sm: '44' }}>
+              <Field.Label>
+                <Trans>from</Trans>
+              </Field.Label>
+              <Input
+                autoComplete="off"
+                placeholder={watch('via') === 'nfs' ? t`address or host` : t`any host`}
+                {...register('from')}
+              />
+            </Field.Root>
             {looks && (
               <Field.Root w={{ base: 'full', sm: '56' }}>
                 <Field.Label>
@@ -273,9 +274,11 @@ function Verdict({ why }: { why: Answer }) {
                 {why.path}
               </Text>
               {why.share
-                ? why.from
-                  ? t`, through export ${why.share} from ${why.from}`
-                  : t`, through share ${why.share}`
+                ? why.via === 'nfs'
+                  ? t`, through export ${why.share} from ${why.from ?? ''}`
+                  : why.from
+                    ? t`, through share ${why.share} from ${why.from}`
+                    : t`, through share ${why.share}`
                 : ''}
               . All gates together leave <b>{why.granted}</b>.
               {!why.exists && t` Nothing is at that path on disk: this is what would hold for a directory there.`}

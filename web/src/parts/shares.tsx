@@ -60,6 +60,17 @@ export function ShareOption({
   );
 }
 
+type HostTerm = NonNullable<Share['hosts']>[number];
+
+/** The hosts that a share is kept to, as they are typed. */
+export const hostsText = (terms: HostTerm[] = []) => terms.map((h) => h.from + (h.readOnly ? '=ro' : '')).join(', ');
+
+const hostTerms = (text: string): HostTerm[] =>
+  text
+    .split(/[\s,]+/)
+    .filter(Boolean)
+    .map((h) => (h.endsWith('=ro') ? { from: h.slice(0, -3), readOnly: true } : { from: h }));
+
 /** The shares of a folder: how each is published over SMB. */
 export function Shares({ folder, mayChange }: { folder: string; mayChange: boolean }) {
   const shares = useShares();
@@ -168,6 +179,25 @@ function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean 
           ask={ask}
         />
       </Flex>
+      {(s.hosts || s.offline !== 'manual' || s.mostConnections) && (
+        <Flex px="4" pb="3" gap="6" rowGap="1" wrap="wrap" fontSize="sm" color="faint">
+          {s.hosts && (
+            <Text>
+              <Trans>
+                Used from{' '}
+                <Text as="span" fontFamily="mono">
+                  {hostsText(s.hosts)}
+                </Text>{' '}
+                only
+              </Trans>
+            </Text>
+          )}
+          {s.mostConnections && <Text>{t`At most ${s.mostConnections} connections at once`}</Text>}
+          {s.offline === 'auto' && <Text>{t`Clients keep whatever is opened`}</Text>}
+          {s.offline === 'vdo' && <Text>{t`Clients keep whatever is opened, and work on it`}</Text>}
+          {s.offline === 'none' && <Text>{t`Clients keep nothing`}</Text>}
+        </Flex>
+      )}
       <ShareEntries share={s} mayChange={mayChange} />
       {dialog}
     </Sheet>
@@ -331,7 +361,15 @@ function AddShareEntry({ share, onDone }: { share: string; onDone: () => void })
 }
 
 function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void }) {
-  const form = useForm({ defaultValues: { name: s.name, description: s.description ?? '' } });
+  const form = useForm({
+    defaultValues: {
+      name: s.name,
+      description: s.description ?? '',
+      hosts: hostsText(s.hosts),
+      offline: s.offline,
+      most: s.mostConnections ? String(s.mostConnections) : '',
+    },
+  });
   const [asking, setAsking] = useState<Change[] | null>(null);
   const { register, handleSubmit, formState } = form;
   return (
@@ -345,6 +383,9 @@ function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void })
         const to = {
           ...(f.name.trim() !== s.name && { name: f.name.trim() }),
           ...(f.description !== (s.description ?? '') && { description: f.description }),
+          ...(hostsText(hostTerms(f.hosts)) !== hostsText(s.hosts) && { hosts: hostTerms(f.hosts) }),
+          ...(f.offline !== s.offline && { offline: f.offline }),
+          ...(Number(f.most) !== (s.mostConnections ?? 0) && { mostConnections: Number(f.most) }),
         };
         if (Object.keys(to).length === 0) onDone();
         else setAsking([change('share', 'change', { of: { name: s.name }, with: to })]);
@@ -357,6 +398,31 @@ function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void })
         <Entry label={t`Description`} flex="1" minW="56" error={formState.errors.description}>
           <Input maxLength={200} {...register('description')} />
         </Entry>
+        <Entry
+          label={t`From which hosts`}
+          w="full"
+          error={formState.errors.hosts}
+          help={t`Addresses, networks, names, patterns, @ and a host set, with commas between; =ro behind one: from there it is only read. Empty: from everywhere.`}
+        >
+          <Input fontFamily="mono" placeholder={t`192.0.2.0/24, @workroom`} {...register('hosts')} />
+        </Entry>
+        <Entry label={t`Kept by clients for when they are away`} w="72" error={formState.errors.offline}>
+          <Pick {...register('offline')}>
+            <option value="manual">{t`what their users choose`}</option>
+            <option value="auto">{t`whatever is opened`}</option>
+            <option value="vdo">{t`whatever is opened, and worked on`}</option>
+            <option value="none">{t`nothing`}</option>
+          </Pick>
+        </Entry>
+        <Entry label={t`Most connections at once`} w="56" error={formState.errors.most}>
+          <Input
+            type="number"
+            min={0}
+            max={1000000}
+            placeholder={t`as many as come`}
+            {...register('most', { min: 0, max: 1000000 })}
+          />
+        </Entry>
         <FormEnd onCancel={onDone} />
       </Flex>
       <Previewed
@@ -364,7 +430,7 @@ function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void })
         act={t`Change it`}
         changes={asking}
         done={t`Share ${s.name} is changed.`}
-        onRefused={(e) => placeRefusal(e, form)}
+        onRefused={(e) => placeRefusal(e, form, { mostConnections: 'most' })}
         onClose={() => setAsking(null)}
         onDone={onDone}
       >

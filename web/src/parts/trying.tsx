@@ -117,7 +117,7 @@ export function LiveTry({ path }: { path: string }) {
                               {s.gate && t`${s.gate} gate: `}
                               {s.reason}{' '}
                               <Link
-                                to={`/why?${new URLSearchParams({ user: came.user, path: came.path, via: w.via, ...(w.via === 'nfs' && { from: w.from }) })}`}
+                                to={`/why?${new URLSearchParams({ user: came.user, path: came.path, via: w.via, ...(w.from && { from: w.from }) })}`}
                               >
                                 <Text as="span" color="accent" textDecoration="underline">
                                   <Trans>why</Trans>

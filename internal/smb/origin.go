@@ -1,0 +1,72 @@
+package smb
+
+import (
+	"slices"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/smb/message"
+)
+
+// called is what a client's host was called at a moment, as far as the policy of then cared.
+type called struct {
+	policy *site.Policy
+	at     time.Time
+	origin *site.Origin
+}
+
+// calledFor is how long what a host is called holds before it is looked up again.
+const calledFor = 10 * time.Second
+
+// Origin is from where the connection comes. Its names are looked up where a share is kept to hosts by their names, and not before. The result is only
+// read.
+func (c *conn) Origin() *site.Origin {
+	p := c.srv.Policy()
+	if !p.SharesByName() {
+		return &c.from
+	}
+	if is := c.called.Load(); is != nil && is.policy == p && time.Since(is.at) < calledFor {
+		return is.origin
+	}
+	o := c.from
+	if c.srv.HostNames == nil {
+		o.Unsure = true
+	} else {
+		names, sure := c.srv.HostNames(c.ctx, o.Address)
+		o.Names, o.Unsure = names, !sure
+	}
+	c.called.Store(&called{p, time.Now(), &o})
+	return &o
+}
+
+// full says whether a session would be one too many on a share. One that is on it counts once, however often it connected; those of the service with
+// itself do not.
+func (s *Server) full(sh *site.PublishedShare, who *session) bool {
+	if sh.MostConnections == 0 || who.conn.trial != nil {
+		return false
+	}
+	n := 0
+	for _, one := range s.signedIn() {
+		_, trees := one.openNow()
+		if slices.ContainsFunc(trees, func(t *tree) bool { return t.share == sh.Name }) {
+			if one == who {
+				return false
+			}
+			n++
+		}
+	}
+	return n >= sh.MostConnections
+}
+
+// offline are the share flags for what clients may keep, MS-SMB2 section 2.2.10.
+func offline(sh *site.PublishedShare) uint32 {
+	switch sh.Offline {
+	case site.OfflineAuto:
+		return message.ShareAutoCaching
+	case site.OfflineVDO:
+		return message.ShareVDOCaching
+	case site.OfflineNone:
+		return message.ShareNoCaching
+	}
+	return message.ShareManualCaching
+}
