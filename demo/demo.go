@@ -110,8 +110,10 @@ type larkfell struct {
 			Rules       []rule `yaml:"rules"`
 		} `yaml:"export"`
 		Share *struct {
-			Description      string `yaml:"description"`
-			ListOnlyOpenable bool   `yaml:"listOnlyOpenable"`
+			Description      string   `yaml:"description"`
+			ListOnlyOpenable bool     `yaml:"listOnlyOpenable"`
+			Hosts            []string `yaml:"hosts"`
+			Offline          string   `yaml:"offline"`
 		} `yaml:"share"`
 		Entries map[string][]entry `yaml:"entries"`
 		Cut     map[string][]entry `yaml:"cut"` // the same, on paths that inherit nothing
@@ -242,7 +244,11 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			}
 		}
 		if f.Share != nil {
-			if _, err := svc.CreateShare(ctx, by, service.ShareInput{Folder: f.Name, Description: f.Share.Description, ListOnlyOpenable: f.Share.ListOnlyOpenable}); err != nil {
+			in := service.ShareInput{Folder: f.Name, Description: f.Share.Description, ListOnlyOpenable: f.Share.ListOnlyOpenable, Offline: f.Share.Offline}
+			for _, h := range f.Share.Hosts {
+				in.Hosts = append(in.Hosts, records.ParseHostTerm(h))
+			}
+			if _, err := svc.CreateShare(ctx, by, in); err != nil {
 				return err
 			}
 		}

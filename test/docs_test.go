@@ -28,7 +28,7 @@ func TestDocsPrintWhatTheySay(t *testing.T) {
 		need.Missing(t, "python3-impacket is not installed: make test installs it")
 	}
 	bin := binary(t)
-	for _, name := range []string{"tour.md", "people.md", "roles.md", "signing-in.md", "permissions.md", "exports.md", "operating.md", "audit.md", "limits.md", "notices.md", "changes.md", "console.md", "live.md", "years.md", "desktops.md"} {
+	for _, name := range []string{"tour.md", "people.md", "roles.md", "signing-in.md", "permissions.md", "exports.md", "shares.md", "operating.md", "audit.md", "limits.md", "notices.md", "changes.md", "console.md", "live.md", "years.md", "desktops.md"} {
 		t.Run(name, func(t *testing.T) {
 			p := serve(t, bin, filepath.Join(t.TempDir(), "state"), "--demo")
 			root, err := filepath.Abs("..")

@@ -56,6 +56,7 @@ type SetUse struct {
 	Export string `json:"export,omitempty"`
 	RuleID int64  `json:"ruleId,omitempty"`
 	Share  string `json:"share,omitempty"`
+	Left   string `json:"left,omitempty" doc:"The hosts that the share is kept to besides, as they are typed."`
 }
 
 func ruleOf(r site.ClientRule) ClientRule {
@@ -103,7 +104,7 @@ func (s *Server) hostSetOf(ctx context.Context, h *site.HostSet) HostSet {
 	}
 	out.Uses = []SetUse{}
 	for _, u := range s.on(ctx).SetUses(h.Name) {
-		out.Uses = append(out.Uses, SetUse{u.Export, u.Rule, u.Share})
+		out.Uses = append(out.Uses, SetUse{u.Export, u.Rule, u.Share, u.Left})
 	}
 	return out
 }

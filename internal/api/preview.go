@@ -29,6 +29,7 @@ type Effect struct {
 	Added    int            `json:"added" doc:"How many entries would be written."`
 	Removed  int            `json:"removed" doc:"How many entries would go."`
 	Changes  []EffectOnPath `json:"changes"`
+	Whence   []string       `json:"whence,omitempty" doc:"What would be another about from where, and how, clients come in: people's levels do not tell it. A sentence each."`
 	Warnings []Finding      `json:"warnings" doc:"What would be wrong that is not now."`
 	Fixed    []Finding      `json:"fixed" doc:"What is wrong now that would not be."`
 }
@@ -47,7 +48,7 @@ type EffectOnPath struct {
 const mostNames = 1000
 
 func effectOf(e service.Effect) Effect {
-	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Fixed: findingsOf(e.Fixed)}
+	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Fixed: findingsOf(e.Fixed), Whence: e.Whence}
 	gain, lose := make(map[identity.ID]bool), make(map[identity.ID]bool)
 	for i := range e.Changes {
 		c := &e.Changes[i]

@@ -153,6 +153,8 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 		fmt.Fprintf(w, "%d entries written, %d gone.\n", e.Added, e.Removed)
 	}
 	switch {
+	case len(e.Changes) == 0 && len(e.Whence) > 0:
+		fmt.Fprintln(w, "What people may do where they are let in stays as it is.")
 	case len(e.Changes) == 0:
 		fmt.Fprintln(w, "Nobody gains or loses anything.")
 	case e.Lose == 0:
@@ -180,6 +182,11 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 			t.row(mark, c.Path, c.Was.Text, c.Is.Text, nameSome(c.People, c.Count, names))
 		}
 		t.print(w)
+	}
+	for _, says := range e.Whence {
+		for i, line := range wrap(strings.ToUpper(says[:1])+says[1:]+".", tableWidth-2) {
+			fmt.Fprintln(w, strings.Repeat("  ", min(i, 1))+line)
+		}
 	}
 	someOf(w, e.Warnings, names, func(f api.Finding) {
 		for i, line := range wrap(fmt.Sprintf("Mind: %s: %s: %s.", f.Kind, f.Subject, f.Says), tableWidth-2) {

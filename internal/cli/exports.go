@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"amber.example/gatekeeper/internal/api"
+	"amber.example/gatekeeper/internal/core/plain"
 )
 
 // ruleFlags are the terms of a client rule.
@@ -266,7 +267,15 @@ func printHostSet(w io.Writer, h api.HostSet) {
 	printRules(w, h.Rules, "no client rules yet: amber hosts rule add "+h.Name+" FROM")
 	for i, u := range h.Uses {
 		if i == 0 {
-			fmt.Fprintln(w, "\nTo take it out of an export:")
+			fmt.Fprintln(w, "\nTo take it out of where it stands:")
+		}
+		if u.Share != "" {
+			if u.Left == "" { // without it, the share would be used from everywhere
+				fmt.Fprintf(w, "  it is all that share %s is kept to\n", u.Share)
+			} else {
+				fmt.Fprintf(w, "  amber share set %s --hosts %s\n", plain.Word(u.Share), plain.Word(u.Left))
+			}
+			continue
 		}
 		fmt.Fprintf(w, "  amber export rule remove %s %d\n", strings.Join(quoted([]string{u.Export}), ""), u.RuleID)
 	}

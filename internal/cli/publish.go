@@ -198,7 +198,7 @@ func hostsText(terms []api.HostTerm) string {
 func shareOptions(s api.Share) string {
 	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "service off": !s.On})
 	if len(s.Hosts) > 0 {
-		options = append(options, "from "+hostsText(s.Hosts))
+		options = append(options, "from "+strings.ReplaceAll(hostsText(s.Hosts), ",", ", "))
 	}
 	if s.Offline != string(site.OfflineManual) {
 		options = append(options, "kept offline: "+s.Offline)

@@ -266,6 +266,7 @@ type Effect struct {
 	Removed       int             // entries gone
 	Warnings      []audit.Finding // what would be wrong that is not
 	Fixed         []audit.Finding // what is wrong that would not be
+	Whence        []string        // what would be another about from where, and how, clients come in
 }
 
 // Effect compares a draft with what is in force.
@@ -282,7 +283,8 @@ func (s *Service) Became(later *Service) Effect { return became(s.Audit(), later
 
 func became(before, after *audit.Audit) Effect {
 	c := audit.Compare(before, after)
-	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: c.Difference()}
+	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: c.Difference(),
+		Whence: site.Whence(before.Policy, after.Policy)}
 	e.Warnings, e.Fixed = c.FindingsApart()
 	was, is := entriesOf(before.Policy), entriesOf(after.Policy)
 	for id := range is {

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -95,11 +94,11 @@ func named(set string) func(site.HostTerm) bool {
 	return func(t site.HostTerm) bool { return identity.Fold(t.From) == identity.Fold(site.SetMark+set) }
 }
 
-// UsedBy lists the paths of the exports in which a host set stands, and the names of the shares that are kept to it.
+// UsedBy lists the paths of the exports in which a host set stands, and the shares that are kept to it, as "share plates".
 func (s *Service) UsedBy(set string) []string {
 	var out []string
 	for _, u := range s.SetUses(set) {
-		if by := cmp.Or(u.Export, u.Share); !slices.Contains(out, by) {
+		if by := u.by(); !slices.Contains(out, by) {
 			out = append(out, by)
 		}
 	}
@@ -111,6 +110,14 @@ type SetUse struct {
 	Export string
 	Rule   int64
 	Share  string
+	Left   string // the hosts that the share is kept to besides, as they are typed
+}
+
+func (u SetUse) by() string {
+	if u.Share != "" {
+		return "share " + u.Share
+	}
+	return u.Export
 }
 
 // SetUses lists where a host set stands.
@@ -123,8 +130,8 @@ func (s *Service) SetUses(set string) (out []SetUse) {
 		}
 	}
 	for _, sh := range s.Policy().Shares {
-		if slices.ContainsFunc(sh.Hosts, named(set)) {
-			out = append(out, SetUse{Share: sh.Name})
+		if left := site.Without(sh.Hosts, named(set)); len(left) < len(sh.Hosts) {
+			out = append(out, SetUse{Share: sh.Name, Left: site.HostTerms(left)})
 		}
 	}
 	return out
@@ -138,11 +145,11 @@ func (s *Service) RemoveHostSet(ctx context.Context, by Actor, name string) erro
 	}
 	return s.change(ctx, by, "remove host set", h.Name, func(d *site.Draft) error {
 		if used := s.UsedBy(h.Name); len(used) > 0 {
-			show := "amber export show "
-			if !strings.HasPrefix(used[0], "/") {
-				show = "amber share show "
+			show := "amber export show " + quote(used[0])
+			if name, isShare := strings.CutPrefix(used[0], "share "); isShare {
+				show = "amber share show " + quote(name)
 			}
-			return conflict("", show+quote(used[0]), "host set %s is used by %s", h.Name, strings.Join(used, ", "))
+			return conflict("", show, "host set %s is used by %s", h.Name, strings.Join(used, ", "))
 		}
 		site.Delete[site.HostSet](d, h.ID)
 		return nil

@@ -217,7 +217,7 @@ func (c *recorder) service(u *identity.User, leaves acl.Mask) {
 // hosts reports the origin gate of a share that is kept to hosts.
 func (c *recorder) hosts(rule *site.ExportRule, leaves acl.Mask) {
 	r, record := c.request, "share "+c.request.Share.Name
-	name, kept := r.Share.Name, site.HostTerms(r.Share.Hosts)
+	name, kept := r.Share.Name, strings.ReplaceAll(site.HostTerms(r.Share.Hosts), ",", ", ")
 	switch {
 	case r.Origin == nil && leaves == 0:
 		c.add(Origin, leaves, record, fmt.Sprintf("%s is kept to %s, which means no host", name, kept), c.keepTo("everybody who uses share "+name, []site.HostTerm{{From: "*"}}))

@@ -15,7 +15,10 @@ export const people = (n: number) => plural(n, { one: '# person', other: '# peop
 export function inShort(e: Effect) {
   const gain = e.gain > 0 ? plural(e.gain, { one: '# person gains', other: '# people gain' }) : '';
   const lose = e.lose > 0 ? plural(e.lose, { one: '# person loses', other: '# people lose' }) : '';
-  return [gain, lose].filter(Boolean).join(', ') || t`Nobody gains or loses anything`;
+  const none = e.whence
+    ? t`What people may do where they are let in stays as it is`
+    : t`Nobody gains or loses anything`;
+  return [gain, lose].filter(Boolean).join(', ') || none;
 }
 
 /** What a change would do: to whom, where, and what would be wrong afterwards. */
@@ -88,6 +91,9 @@ export function EffectView({
           </QuietButton>
         </Box>
       )}
+      {effect.whence?.map((says) => (
+        <Text key={says}>{says.charAt(0).toUpperCase() + says.slice(1)}.</Text>
+      ))}
       {effect.warnings.map((f) => (
         <Warning key={f.key} finding={f} onFix={onFix} />
       ))}
