@@ -65,7 +65,10 @@ func usedFrom(s *PublishedShare) string {
 	}
 	var from []string
 	for _, l := range s.InForce {
-		from = append(from, HostTerm{l.From, !l.Write}.String())
+		if !l.Write {
+			l.From += " (to read)"
+		}
+		from = append(from, l.From)
 	}
 	return "from " + strings.Join(from, ", ") + " only"
 }

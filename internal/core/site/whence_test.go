@@ -21,8 +21,8 @@ func TestWhence(t *testing.T) {
 		"kept to hosts": {func(r *Records) {
 			r.Shares[0].Hosts = []HostTerm{{From: "@dome"}, {From: "198.51.100.1", ReadOnly: true}}
 		},
-			[]string{"share plates is used from everywhere; it was used from 192.0.2.1, 192.0.2.2=ro, 198.51.100.1=ro only"},
-			[]string{"share plates is used from 192.0.2.1, 192.0.2.2=ro, 198.51.100.1=ro only; it was used from everywhere"}},
+			[]string{"share plates is used from everywhere; it was used from 192.0.2.1, 192.0.2.2 (to read), 198.51.100.1 (to read) only"},
+			[]string{"share plates is used from 192.0.2.1, 192.0.2.2 (to read), 198.51.100.1 (to read) only; it was used from everywhere"}},
 		"kept to none":    {func(r *Records) { r.Shares[0].Hosts = []HostTerm{{From: "@none"}} }, []string{"share plates is used from everywhere; it was used from nowhere"}, []string{"share plates is used from nowhere; it was used from everywhere"}},
 		"a share as well": {func(r *Records) { r.Shares = append(r.Shares, Share{ID: 2, Name: "g", FolderID: 1}) }, nil, nil},
 		"a share for few": {func(r *Records) {

@@ -254,8 +254,15 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
         option(t`Encrypted`, 'encrypted'),
         {
           head: t`From`,
-          cell: (s) => (s.hosts ? hostsText(s.hosts) : t`everywhere`),
-          is: { fontFamily: 'mono', fontSize: 'sm', whiteSpace: 'normal' },
+          cell: (s) =>
+            s.hosts ? (
+              <Text fontFamily="mono" fontSize="sm">
+                {hostsText(s.hosts)}
+              </Text>
+            ) : (
+              t`everywhere`
+            ),
+          is: { whiteSpace: 'normal' },
         },
         {
           head: t`Entries of its own`,

@@ -434,9 +434,11 @@ function ChangeShare({ share: s, onDone }: { share: Share; onDone: () => void })
         onClose={() => setAsking(null)}
         onDone={onDone}
       >
-        <Text>
-          <Trans>Clients find it by its name: with another one they have to connect anew.</Trans>
-        </Text>
+        {form.getValues('name').trim() !== s.name && (
+          <Text>
+            <Trans>Clients find it by its name: with another one they have to connect anew.</Trans>
+          </Text>
+        )}
       </Previewed>
     </Box>
   );
