@@ -301,41 +301,12 @@ func (a alter) overwrite(f *open, off int64, length int, call func() (int, error
 
 // resize sets the size of a file that is open for writing.
 func (a alter) resize(f *open, size int64) error {
-	var st unix.Statx_t
-	t, owner, err := a.beginOwned(f.id, f.path, f.counted, f.fd, &st)
-	if err != nil {
-		return err
-	}
-	defer t.end()
-	was := t.amount(&st)
-	grow := limit.Amount{Bytes: size - int64(st.Size)}
-	if t.allocated() {
-		grow.Bytes = min(grow.Bytes, 0) // what is added is a hole
-	}
-	if st.Nlink == 0 {
-		if size > int64(st.Size) {
-			return ErrStale
+	return a.reshape(f, func(st *unix.Statx_t, allocated bool) int64 {
+		if grow := size - int64(st.Size); !allocated || grow < 0 {
+			return grow
 		}
-		return setSize(f.fd, size) // see write
-	}
-	names, err := t.namesOf(f)
-	if err != nil {
-		return err
-	}
-	claim, err := t.book.Reserve(owner, names, grow)
-	if err != nil {
-		return t.fail(f.path(), err)
-	}
-	if err := setSize(f.fd, size); err != nil {
-		claim.Forget()
-		return err
-	}
-	is := was
-	if statx(f.fd, &st) == nil {
-		is = t.amount(&st)
-	}
-	claim.Settle(f.id, is.Minus(was))
-	return nil
+		return 0 // what is added is a hole
+	}, func() error { return setSize(f.fd, size) })
 }
 
 // setSize is ftruncate.
@@ -412,5 +383,5 @@ func setDOS(fd int, attributes uint32, created time.Time) error {
 	if !created.IsZero() {
 		ns = created.UnixNano()
 	}
-	return mark(fd, dosAttr, []byte(strconv.FormatUint(uint64(attributes&keptAttributes), 16)+" "+strconv.FormatInt(ns, 10)))
+	return mark(fd, dosAttr, []byte(strconv.FormatUint(uint64(attributes&(keptAttributes|AttrSparse)), 16)+" "+strconv.FormatInt(ns, 10)))
 }

@@ -15,7 +15,7 @@ import (
 // altering are the kernel's calls that change data, names, owners or marks, as the packages unix and os have them.
 var altering = []string{"Pwrite", "Pwritev", "Pwritev2", "Write", "Ftruncate", "Truncate", "Fallocate", "Mkdirat", "Mkdir", "Mknodat", "Mknod", "Symlinkat", "Symlink",
 	"Linkat", "Link", "Renameat", "Renameat2", "Rename", "Unlinkat", "Unlink", "Fchownat", "Fchown", "Chown", "Lchown", "Chmod", "Fchmod", "Fchmodat",
-	"Setxattr", "Fsetxattr", "Lsetxattr", "Removexattr", "Fremovexattr", "Lremovexattr", "UtimesNanoAt", "CopyFileRange", "Sendfile", "IoctlFileClone",
+	"Setxattr", "Fsetxattr", "Lsetxattr", "Removexattr", "Fremovexattr", "Lremovexattr", "UtimesNanoAt", "CopyFileRange", "Sendfile", "IoctlFileClone", "IoctlFileCloneRange",
 	"WriteFile", "Create", "RemoveAll", "Remove", "MkdirAll", "Chtimes"}
 
 // Whatever alters data goes through the layer that counts it and holds it to the limits: no other file calls the kernel for it. What

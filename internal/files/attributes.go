@@ -23,6 +23,7 @@ const (
 	AttrHidden   uint32 = 0x02
 	AttrSystem   uint32 = 0x04
 	AttrArchive  uint32 = 0x20
+	AttrSparse   uint32 = 0x200 // set by SetSparse alone
 
 	keptAttributes = AttrReadOnly | AttrHidden | AttrSystem | AttrArchive
 )
@@ -81,7 +82,7 @@ func readDOS(fd int) (attributes uint32, created int64) {
 			return 0, 0
 		}
 	}
-	return attributes & keptAttributes, created
+	return attributes & (keptAttributes | AttrSparse), created
 }
 
 func statx(fd int, st *unix.Statx_t) error {

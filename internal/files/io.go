@@ -175,7 +175,7 @@ func (h *Handle) overwrite(attributes uint32) error {
 		if err := h.alter().resize(&h.data, 0); err != nil {
 			return err
 		}
-		return setDOS(fd, attributes|AttrArchive, time.Time{})
+		return setDOS(fd, attributes&keptAttributes|AttrArchive, time.Time{})
 	})
 }
 
@@ -200,7 +200,7 @@ func (h *Handle) SetBasic(t Times, done <-chan struct{}) error {
 			}
 			attrs, created := info.Attributes, info.Created
 			if t.Attributes != nil {
-				attrs = *t.Attributes
+				attrs = *t.Attributes&keptAttributes | info.Attributes&AttrSparse
 			}
 			if !t.Created.IsZero() {
 				created = t.Created

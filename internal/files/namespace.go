@@ -327,7 +327,10 @@ func under(path, dir string) bool {
 
 // Space is the room on the volume of a folder, in bytes, and in files. Total, Available, Files and FreeFiles are as far as whoever asks may
 // use it, as is Free, which for others than administrators of the host may be more; OnVolume is what is free on the volume itself.
-type Space struct{ Total, Free, Available, OnVolume, BlockSize, Files, FreeFiles uint64 }
+type Space struct {
+	Total, Free, Available, OnVolume, BlockSize, Files, FreeFiles uint64
+	SharesBlocks                                                  bool // the file system is of a kind that can have files share blocks
+}
 
 // VolumeSpace reads the room on the file system that holds a volume or a folder.
 func VolumeSpace(at site.Location) (Space, error) { return space(at) }
@@ -347,7 +350,8 @@ func space(at site.Location) (Space, error) {
 
 func spaceOf(st *unix.Statfs_t) Space {
 	b := uint64(st.Bsize)
-	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree}
+	return Space{Total: st.Blocks * b, Free: st.Bfree * b, Available: st.Bavail * b, OnVolume: st.Bfree * b, BlockSize: b, Files: st.Files, FreeFiles: st.Ffree,
+		SharesBlocks: st.Type == unix.BTRFS_SUPER_MAGIC || st.Type == unix.XFS_SUPER_MAGIC}
 }
 
 // Watch tells of changes in a directory that a handle is open on, and below it if

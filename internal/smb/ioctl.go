@@ -14,16 +14,30 @@ const (
 	fsctlValidateNegotiate   = 0x00140204
 	fsctlCreateOrGetObjectID = 0x000900c0
 	fsctlQueryInterfaces     = 0x001401fc
-	fsctlRequestResumeKey    = 0x00140078
 	fsctlSetReparsePoint     = 0x000900a4
 	fsctlGetReparsePoint     = 0x000900a8
-	statusNotAReparsePoint   = Status(0xc0000275)
+
+	fsctlRequestResumeKey     = 0x00140078
+	fsctlCopyChunk            = 0x001440f2
+	fsctlCopyChunkWrite       = 0x001480f2
+	fsctlDuplicateExtents     = 0x00098344
+	fsctlSetZeroData          = 0x000980c8
+	fsctlSetSparse            = 0x000900c4
+	fsctlQueryAllocatedRanges = 0x000940cf
+	fsctlEnumerateSnapshots   = 0x00144064
 )
 
 // ioctl is MS-SMB2 section 3.3.5.15.
 func (r *request) ioctl(m *message.IoctlRequest) (*reply, error) {
 	if m.Flags&message.IoctlIsFSCTL == 0 || !r.fits(max(len(m.Input), int(m.MaxOutput))) {
 		return nil, statusInvalidParameter
+	}
+	if control := fileControls[m.Code]; control != nil {
+		o, err := r.fileOf(m)
+		if err != nil {
+			return nil, err
+		}
+		return control(r, o, m)
 	}
 	switch m.Code {
 	case fsctlGetReferrals, fsctlGetReferralsEx:
@@ -48,7 +62,7 @@ func (r *request) ioctl(m *message.IoctlRequest) (*reply, error) {
 		return answer(&message.IoctlResponse{Code: m.Code, ID: m.ID, Output: data}), maybe(status)
 	case fsctlGetReparsePoint:
 		return nil, statusNotAReparsePoint
-	case fsctlPipeWait, fsctlCreateOrGetObjectID, fsctlQueryInterfaces, fsctlRequestResumeKey, fsctlSetReparsePoint:
+	case fsctlPipeWait, fsctlCreateOrGetObjectID, fsctlQueryInterfaces, fsctlSetReparsePoint:
 		return nil, statusNotSupported
 	}
 	return nil, statusInvalidDeviceRequest

@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -82,6 +83,9 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	path, status := fromWire(m.Name)
 	if status != statusOK {
 		return nil, status
+	}
+	if asBefore(m, strings.Split(path, "/")) {
+		return nil, statusObjectNameNotFound
 	}
 	mask, maximum, status := genericAccess(m.Access)
 	if status != statusOK {

@@ -142,8 +142,11 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		return m.Append(nil), leastLabel, nil
 	case message.VolumeAttributes:
 		// The one name that clients take to mean large files and long names.
-		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas,
+		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas | message.VolumeSparse,
 			MostName: 255, Name: message.UTF16("NTFS")}
+		if space.SharesBlocks {
+			m.Flags |= message.VolumeSharesBlocks
+		}
 		return m.Append(nil), leastKind, nil
 	case message.VolumeSizeInfo:
 		b = size.Append(nil)

@@ -58,6 +58,9 @@ const (
 	statusNotSameDevice          Status = 0xc00000d4
 	statusRetry                  Status = 0xc000022d
 	statusBadNetworkName         Status = 0xc00000cc
+	statusNotAReparsePoint       Status = 0xc0000275
+	statusInvalidViewSize        Status = 0xc000001f
+	statusInvalidHandle          Status = 0xc0000008
 	statusRequestNotAccepted     Status = 0xc00000d0
 	statusUnexpectedIOError      Status = 0xc00000e9
 	statusIODeviceError          Status = 0xc0000185

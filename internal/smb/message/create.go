@@ -73,6 +73,7 @@ type CreateContext struct {
 const (
 	ContextMaximalAccess = "MxAc"
 	ContextOnDiskID      = "QFid"
+	ContextMoment        = "TWrp" // MS-SMB2 section 2.2.13.2.7
 )
 
 // Context gives the data of a context; false where it is not there.

@@ -38,6 +38,7 @@ var (
 	inside = []part{
 		&ValidateNegotiateRequest{}, &ValidateNegotiateResponse{}, &BasicInfo{}, &StandardInfo{}, &AllInfo{}, &NetworkOpenInfo{}, &Streams{}, &Notifications{},
 		&RenameInfo{}, new(Number8), new(Number4), &Lease{}, &DurableV2{}, &Reconnect{}, &AttributeTagInfo{}, &IDInfo{}, &VolumeLabel{}, &VolumeKind{}, &QuotaQuery{}, &Quotas{},
+		new(ResumeKey), &CopyChunks{}, &CopiedChunks{}, &SharedExtent{}, &Extent{}, &Snapshots{},
 	}
 )
 
@@ -198,6 +199,11 @@ func FuzzLeaseBreakNotification(f *testing.F) {
 func FuzzLeaseBreakAnswer(f *testing.F) { fuzz(f, &LeaseBreakAnswer{}, true) }
 func FuzzHeader(f *testing.F)           { fuzz(f, &Header{}, false) }
 func FuzzTransform(f *testing.F)        { fuzz(f, &Transform{}, false) }
+
+func FuzzCopyChunks(f *testing.F)   { fuzz(f, &CopyChunks{}, false) }
+func FuzzSharedExtent(f *testing.F) { fuzz(f, &SharedExtent{}, false) }
+func FuzzExtent(f *testing.F)       { fuzz(f, &Extent{}, false) }
+func FuzzSnapshots(f *testing.F)    { fuzz(f, &Snapshots{}, false) }
 
 // FuzzInside is for what goes in messages: which says which.
 func FuzzInside(f *testing.F) {

@@ -67,6 +67,8 @@ const (
 	VolumeUnicode       = 0x4
 	VolumeACLs          = 0x8
 	VolumeQuotas        = 0x20
+	VolumeSparse        = 0x40
+	VolumeSharesBlocks  = 0x08000000
 )
 
 // Parse reads one.
