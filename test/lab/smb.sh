@@ -27,6 +27,21 @@ printf x | dd of=/a/sparse bs=1 seek=5000000000 conv=notrunc status=none
 same 'and what is far out in it' x "$(dd if=/b/sparse bs=1 skip=5000000000 count=1 status=none)"
 rm /a/sparse
 
+written() { sed -n 's/.*Bytes written: //p' /proc/fs/cifs/Stats | paste -sd+; }
+was=$(written)
+cp /a/plate.fits /a/copied.fits
+same 'a copy within the gateway, nothing of it over the wire' "$was" "$(written)"
+same 'and the same as what was copied' "$(sha256sum </tmp/plate)" "$(sha256sum </b/copied.fits)"
+fallocate -p -o 65536 -l 2097152 /a/copied.fits
+fallocate -z -o 4000000 -l 500000 /a/copied.fits
+head -c 65536 /tmp/plate >/tmp/holed
+head -c 2097152 /dev/zero >>/tmp/holed
+tail -c +2162689 /tmp/plate | head -c 1837312 >>/tmp/holed
+head -c 500000 /dev/zero >>/tmp/holed
+tail -c +4500001 /tmp/plate >>/tmp/holed
+same 'holes in it, and what is around them' "$(sha256sum </tmp/holed)" "$(sha256sum </b/copied.fits)"
+rm /a/copied.fits
+
 name=$'nai\xcc\x88ve 🔭 Märzplatten'
 echo combining >"/a/$name"
 same 'names with combining marks' combining "$(cat "/b/$name")"
