@@ -152,7 +152,7 @@ func body(m interface{ Append([]byte) []byte }) []byte {
 func hello311(contexts ...[]byte) []byte {
 	m := message.NegotiateRequest{SecurityMode: signingEnabled, Dialects: []uint16{dialect311}}
 	for i, c := range contexts {
-		m.Contexts = append(m.Contexts, message.NegotiateContext{Type: []uint16{message.ContextPreauth, message.ContextSigning}[i], Data: c})
+		m.Contexts = append(m.Contexts, message.NegotiateContext{Type: []uint16{message.ContextPreauth, message.ContextSigning, message.ContextEncryption}[i], Data: c})
 	}
 	return body(&m)
 }
@@ -523,7 +523,7 @@ func TestChangeNotifyAndCancel(t *testing.T) {
 	require.Equal(t, statusOK, Status(h.Status))
 }
 
-var preauthContext, gmacContext = []byte{1, 0, 0, 0, preauthSHA512, 0}, []byte{2, 0, signGMAC, 0, signCMAC, 0}
+var preauthContext, gmacContext, gcmContext = []byte{1, 0, 0, 0, preauthSHA512, 0}, []byte{2, 0, signGMAC, 0, signCMAC, 0}, []byte{1, 0, cipherGCM128, 0}
 
 func TestGMACWhereTheClientCan(t *testing.T) {
 	addr, _ := startServer(t)

@@ -147,9 +147,9 @@ func BenchmarkNFSSequential(b *testing.B) {
 					f.pump(b, func(at uint64) { f.write(at, data) })
 					f.sync()
 					write = max(write, size/1e6/time.Since(start).Seconds())
-					storing = max(storing, bare.Store(b, path, piece))
+					storing = max(storing, bare.Store(b, bare.Plain, path, piece))
 					read = max(read, f.pump(b, f.read))
-					fetching = max(fetching, bare.Fetch(b, path, piece))
+					fetching = max(fetching, bare.Fetch(b, bare.Plain, path, piece))
 				}
 				b.ReportMetric(read, "read-MB/s")
 				b.ReportMetric(write, "write-MB/s")

@@ -36,7 +36,7 @@ fallocate -p -o 65536 -l 2097152 /a/copied.fits
 fallocate -z -o 4000000 -l 500000 /a/copied.fits
 head -c 65536 /tmp/plate >/tmp/holed
 head -c 2097152 /dev/zero >>/tmp/holed
-tail -c +2162689 /tmp/plate | head -c 1837312 >>/tmp/holed
+dd if=/tmp/plate iflag=fullblock,skip_bytes skip=2162688 bs=1837312 count=1 status=none >>/tmp/holed
 head -c 500000 /dev/zero >>/tmp/holed
 tail -c +4500001 /tmp/plate >>/tmp/holed
 same 'holes in it, and what is around them' "$(sha256sum </tmp/holed)" "$(sha256sum </b/copied.fits)"
