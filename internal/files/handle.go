@@ -215,6 +215,9 @@ func (h *Handle) Stat() (Info, error) {
 	return info, err
 }
 
+// Opened is the object as it was when it was opened.
+func (h *Handle) Opened() Info { return h.info }
+
 // StatChecked looks at the object if the handle may do what is needed; 0 for whatever is
 // open to it at all.
 func (h *Handle) StatChecked(need acl.Mask) (Info, error) {

@@ -1,6 +1,7 @@
 package onc
 
 import (
+	"bufio"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -16,6 +17,7 @@ import (
 
 	"amber.example/gatekeeper/internal/lanes"
 	"amber.example/gatekeeper/internal/listen"
+	"amber.example/gatekeeper/internal/turns"
 )
 
 // Server answers calls over TCP.
@@ -50,7 +52,8 @@ const (
 	mostLarge     = 128 // messages beyond that size, in all
 	mostPending   = 32  // calls of one connection
 	mostConns     = 4096
-	mostFrom      = 512 // connections of one address
+	mostFrom      = 512     // connections of one address
+	readAhead     = 4 << 10 // bytes that may be read of what comes next
 	recordTime    = 30 * time.Second
 	idleTrusted   = 30 * time.Minute
 	idleUntrusted = 30 * time.Second
@@ -65,7 +68,11 @@ type Conn struct {
 	Number  uint64 // goes up with each
 	server  *Server
 	c       net.Conn
-	writing sync.Mutex
+	in      *bufio.Reader   // of c
+	hurried time.Time       // by when what it says next has to come; of who reads, as is trusted
+	calls   sync.WaitGroup  // in work
+	writing sync.Mutex      // guards what follows
+	until   time.Time       // when the time for writing is over
 	ctx     context.Context // until the connection ends
 	end     context.CancelFunc
 	pending *lanes.Lanes
@@ -107,7 +114,7 @@ func (s *Server) Inside(from netip.AddrPort) net.Conn {
 
 func (s *Server) begin(nc net.Conn, trial bool) {
 	remote := listen.Remote(nc)
-	c := &Conn{Remote: remote, Trial: trial, server: s, c: nc, pending: lanes.New(mostPending, s.aside)}
+	c := &Conn{Remote: remote, Trial: trial, server: s, c: nc, in: bufio.NewReaderSize(nc, readAhead), pending: lanes.New(mostPending, s.aside)}
 	c.ctx, c.end = context.WithCancel(context.Background())
 	s.mu.Lock()
 	if s.closed || len(s.conns) >= s.most || s.from[remote.Addr()] >= min(mostFrom, s.most/2) {
@@ -161,11 +168,10 @@ func (s *Server) Close() {
 
 func (c *Conn) serve() {
 	s := c.server
-	var calls sync.WaitGroup
-	defer func() {
+	turns.Run(c.next, func() {
 		c.end()
 		c.c.Close()
-		calls.Wait()
+		c.calls.Wait()
 		s.mu.Lock()
 		delete(s.conns, c)
 		s.ended++
@@ -174,25 +180,32 @@ func (c *Conn) serve() {
 		}
 		s.mu.Unlock()
 		s.wait.Done()
-	}()
-	for {
-		record, err := c.read()
-		if err != nil {
-			if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
-				s.Log.Debug("connection ended", "client", c.Remote, "error", err)
-			}
-			return
+	})
+}
+
+// next reads a call, and gives what is to be done with it.
+func (c *Conn) next() (work func(), kind turns.Kind) {
+	record, err := c.read()
+	if err != nil {
+		if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+			c.server.Log.Debug("connection ended", "client", c.Remote, "error", err)
 		}
-		place := c.pending.Take(c.ctx, nil)
-		if place == nil {
-			record.release()
-			return
-		}
-		calls.Go(func() {
-			defer place.Done()
-			c.answer(record, place)
-		})
+		return nil, turns.Over
 	}
+	place := c.pending.Take(c.ctx, nil)
+	if place == nil {
+		record.release()
+		return nil, turns.Over
+	}
+	if kind = turns.Alone; record.pool != nil || c.in.Buffered() > 0 {
+		kind = turns.Beside
+	}
+	c.calls.Add(1)
+	return func() {
+		defer c.calls.Done()
+		defer place.Done()
+		c.answer(record, place)
+	}, kind
 }
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, mostRecord+4096); return &b }}
@@ -239,17 +252,14 @@ func (c *Conn) read() (rec record, err error) {
 		}
 	}()
 	var mark [4]byte
-	if err := c.c.SetReadDeadline(time.Now().Add(c.idle())); err != nil {
-		return rec, err
-	}
 	for fragment := 0; ; fragment++ {
-		if _, err := io.ReadFull(c.c, mark[:]); err != nil {
-			return rec, err
-		}
-		if fragment == 0 { // a record that has begun has to come to an end
-			if err := c.c.SetReadDeadline(time.Now().Add(recordTime)); err != nil {
+		if fragment == 0 {
+			if err := c.comesWithin(c.idle()); err != nil {
 				return rec, err
 			}
+		}
+		if _, err := io.ReadFull(c.in, mark[:]); err != nil {
+			return rec, err
 		}
 		m := binary.BigEndian.Uint32(mark[:])
 		n, last := int(m&^(1<<31)), m>>31 == 1
@@ -273,13 +283,29 @@ func (c *Conn) read() (rec record, err error) {
 			rec.b = grown
 		}
 		rec.b = rec.b[:total]
-		if _, err := io.ReadFull(c.c, rec.b[at:]); err != nil {
+		if fragment == 0 && (!last || c.in.Buffered() < n) { // a record that has begun has to come to an end
+			c.hurried = time.Time{}
+			if err := c.c.SetReadDeadline(time.Now().Add(recordTime)); err != nil {
+				return rec, err
+			}
+		}
+		if _, err := io.ReadFull(c.in, rec.b[at:]); err != nil {
 			return rec, err
 		}
 		if last {
 			return rec, nil
 		}
 	}
+}
+
+// comesWithin has what comes next come within a time, or a little less: it is not set anew for each of many that come one after another.
+func (c *Conn) comesWithin(d time.Duration) error {
+	now := time.Now()
+	if left := c.hurried.Sub(now); left > d-d/16 && left <= d || c.in.Buffered() > 0 {
+		return nil
+	}
+	c.hurried = now.Add(d)
+	return c.c.SetReadDeadline(c.hurried)
 }
 
 var errTooLong = errors.New("the record is too long")
@@ -330,8 +356,11 @@ func (c *Conn) send(b []byte) error {
 	binary.BigEndian.PutUint32(b, 1<<31|uint32(len(b)-4))
 	c.writing.Lock()
 	defer c.writing.Unlock()
-	if err := c.c.SetWriteDeadline(time.Now().Add(writeTime)); err != nil {
-		return err
+	if now := time.Now(); now.After(c.until.Add(-writeTime / 2)) { // not for each: it costs as much as a small answer does
+		c.until = now.Add(writeTime)
+		if err := c.c.SetWriteDeadline(c.until); err != nil {
+			return err
+		}
 	}
 	_, err := c.c.Write(b)
 	if err != nil {

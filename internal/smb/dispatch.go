@@ -7,6 +7,7 @@ import (
 
 	"amber.example/gatekeeper/internal/contain"
 	"amber.example/gatekeeper/internal/smb/message"
+	"amber.example/gatekeeper/internal/turns"
 )
 
 // request is one message of a frame on its way to being answered.
@@ -52,66 +53,78 @@ func answer(m interface{ Append([]byte) []byte }) *reply {
 // noBody is one that gets the body of an error.
 func noBody() *reply { return &reply{b: make([]byte, message.HeaderSize, 80)} }
 
-// receive takes one frame. It is false when the connection is to be closed.
-func (c *conn) receive(f *buffer) bool {
+// receive takes one frame, and gives what is to be done with it: turns.Over when the connection is to be closed.
+func (c *conn) receive(f *buffer) (work func(), kind turns.Kind) {
+	refuse := func() (func(), turns.Kind) {
+		f.release()
+		return nil, turns.Over
+	}
+	went := func(alive bool) (func(), turns.Kind) {
+		f.release()
+		if !alive {
+			return nil, turns.Over
+		}
+		return nil, turns.Inline
+	}
 	if message.IsSMB1(f.b) {
-		defer f.release()
-		return c.negotiateSMB1(f.b)
+		return went(c.negotiateSMB1(f.b))
 	}
 	frame, in := f.b, (*session)(nil)
 	if message.IsTransform(frame) {
 		var ok bool
 		if frame, in, ok = c.unseal(frame); !ok {
 			c.log.Debug("a sealed frame was refused")
-			f.release()
-			return false
+			return refuse()
 		}
 	}
 	reqs, ok := c.split(frame)
+	if !ok {
+		return refuse()
+	}
+	ordered, long := true, len(f.b) > quickFrame
 	for _, r := range reqs {
 		r.sealed = in
-	}
-	if !ok {
-		f.release()
-		return false
-	}
-	ordered := true
-	for _, r := range reqs {
 		switch r.h.Command {
 		case message.Negotiate, message.SessionSetup:
 			if len(reqs) > 1 {
-				f.release()
-				return false // MS-SMB2 section 3.3.5.2.7: never in a compound
+				return refuse() // MS-SMB2 section 3.3.5.2.7: never in a compound
 			}
 		case message.Logoff, message.TreeConnect, message.TreeDisconnect, message.Cancel:
 		default:
 			ordered = false
 		}
 		if !c.negotiated && r.h.Command != message.Negotiate {
-			f.release()
-			return false
+			return refuse()
 		}
+		long = long || r.h.CreditCharge > 1
 	}
 	if ordered {
-		defer f.release()
-		return c.answer(reqs, func() {})
+		return went(c.answer(reqs, func() {}))
 	}
 	place := c.slots.Take(c.ctx, f.setAside)
 	if place == nil {
-		f.release()
-		return false
+		return refuse()
 	}
-	contain.Go(&c.working, "a request", func() {
-		defer func() {
-			f.release()
-			place.Done()
-		}()
-		if !c.answer(reqs, place.Keep) {
-			c.nc.Close()
-		}
-	})
-	return true
+	if kind = turns.Alone; long || c.in.Buffered() > 0 {
+		kind = turns.Beside
+	}
+	c.working.Add(1)
+	return func() {
+		defer c.working.Done()
+		contain.Run("a request", func() {
+			defer func() {
+				f.release()
+				place.Done()
+			}()
+			if !c.answer(reqs, place.Keep) {
+				c.nc.Close()
+			}
+		})
+	}, kind
 }
+
+// quickFrame is how long a frame may be of a request that is answered at once.
+const quickFrame = 16 << 10
 
 // split parts a frame into its messages and takes their credits.
 func (c *conn) split(frame []byte) ([]*request, bool) {

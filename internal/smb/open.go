@@ -111,10 +111,12 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		return nil, err
 	}
 	o := r.opened(&open{handle: h})
-	info, err := h.Stat()
-	if err != nil {
-		o.close()
-		return nil, err
+	info := h.Opened()
+	if action != files.Opened { // it has been made, or emptied, since it was looked at
+		if info, err = h.Stat(); err != nil {
+			o.close()
+			return nil, err
+		}
 	}
 	out := openedAs(o, action, factsOf(info))
 	if !r.cache(o, &wants, &out) {

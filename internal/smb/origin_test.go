@@ -1,6 +1,8 @@
 package smb
 
 import (
+	"log/slog"
+	"net"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -25,13 +27,14 @@ func TestWhatClientsMayKeep(t *testing.T) {
 
 // Where names matter and nobody can look them up, a rule about a name lets nobody in, nor does any after it.
 func TestNobodyToAskForNames(t *testing.T) {
-	s, addr, _ := startServerOf(t)
 	r := site.Records{Volumes: []site.Volume{{ID: 1}}, Folders: []site.Folder{{ID: 1, Name: "f", VolumeID: 1}},
 		Shares: []site.Share{{ID: 1, Name: "f", FolderID: 1, Hosts: []site.HostTerm{{From: "dome1.larkfell.example"}, {From: "127.0.0.1"}}}}}
 	p, err := site.Compile(r)
 	require.NoError(t, err)
-	s.Config.Policy = func() *site.Policy { return p }
-	c := newConn(s, dialRaw(t, addr).nc)
+	mine, theirs := net.Pipe()
+	defer mine.Close()
+	defer theirs.Close()
+	c := newConn(NewServer(Config{Policy: func() *site.Policy { return p }, Log: slog.New(slog.DiscardHandler)}), mine)
 	defer c.cancel()
 	require.True(t, c.Origin().Unsure)
 	require.Nil(t, p.Shares[0].Match(c.Origin()))

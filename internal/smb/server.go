@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -20,6 +21,7 @@ import (
 	"amber.example/gatekeeper/internal/listen"
 	"amber.example/gatekeeper/internal/meter"
 	"amber.example/gatekeeper/internal/smb/message"
+	"amber.example/gatekeeper/internal/turns"
 )
 
 // Accounts is what the server must know of people.
@@ -81,6 +83,8 @@ const (
 	maxOpens    = 16384    // in one session
 	maxWaiting  = 1024     // change notifications of one connection
 
+	readAhead = 4 << 10 // bytes that may be read of what comes next
+
 	signInTime = 30 * time.Second
 	writeTime  = 60 * time.Second
 	frameTime  = 60 * time.Second
@@ -126,9 +130,8 @@ func (s *Server) begin(c *conn) bool {
 	s.from[c.address]++
 	s.wait.Add(1)
 	s.mu.Unlock()
-	go func() {
+	go c.serve(func() {
 		defer s.wait.Done()
-		c.serve()
 		s.stirs.Add(1)
 		s.mu.Lock()
 		delete(s.conns, c)
@@ -136,7 +139,7 @@ func (s *Server) begin(c *conn) bool {
 			delete(s.from, c.address)
 		}
 		s.mu.Unlock()
-	}()
+	})
 	return true
 }
 
@@ -170,6 +173,7 @@ func (s *Server) Close() {
 type conn struct {
 	srv     *Server
 	nc      net.Conn
+	in      *bufio.Reader // of nc
 	log     *slog.Logger
 	address string // without port
 	from    site.Origin
@@ -177,6 +181,8 @@ type conn struct {
 	ctx     context.Context
 	cancel  context.CancelFunc
 	trial   *Trial // the connection is one of the service with itself; nil for all others
+
+	unhurried bool // no time is set any more for what it says next; of who reads
 
 	// Owned by the reading goroutine until negotiation is over, fixed after.
 	dialect    uint16
@@ -188,7 +194,9 @@ type conn struct {
 
 	late atomic.Bool // it did not give back in time what it was to cache no more
 
-	writing sync.Mutex // of whole frames
+	writing sync.Mutex // of whole frames; it guards what follows
+	until   time.Time  // when the time for writing is over
+	out     []byte
 	slots   *lanes.Lanes
 	working sync.WaitGroup
 
@@ -205,13 +213,15 @@ func newConn(s *Server, nc net.Conn) *conn {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	at, _ := netip.ParseAddr(address)
-	return &conn{srv: s, nc: nc, address: address, from: site.Origin{Address: at.WithZone("").Unmap()}, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
+	return &conn{srv: s, nc: nc, in: bufio.NewReaderSize(nc, readAhead), address: address, from: site.Origin{Address: at.WithZone("").Unmap()}, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
 		slots: lanes.New(maxParallel, s.aside), sessions: make(map[uint64]*session),
 		window: newCreditWindow(), waiting: make(map[uint64]*asyncOp)}
 }
 
-func (c *conn) serve() {
-	defer func() {
+// serve reads and answers until the connection ends, which ended is told once nothing of it is in work any more. It may come back before.
+func (c *conn) serve(ended func()) {
+	_ = c.nc.SetReadDeadline(time.Now().Add(signInTime))
+	turns.Run(c.next, func() {
 		c.cancel()
 		c.nc.Close()
 		c.working.Wait()
@@ -222,40 +232,51 @@ func (c *conn) serve() {
 		for _, s := range sessions {
 			s.detach()
 		}
-	}()
-	_ = c.nc.SetReadDeadline(time.Now().Add(signInTime))
-	var prefix [4]byte
-	for {
-		if _, err := io.ReadFull(c.nc, prefix[:]); err != nil {
-			return
-		}
-		size := int(binary.BigEndian.Uint32(prefix[:]) & 0xffffff)
-		limit := maxFirst
-		if c.signedIn() {
-			limit = maxFrame + message.TransformSize
-		}
-		if prefix[0] != 0 || size > limit || size < 4 {
-			c.log.Debug("frame refused", "size", size)
-			return
-		}
-		frame := c.buffer(size)
-		if frame == nil {
-			return
-		}
-		if c.signedIn() { // a frame that has begun has to come to an end
-			_ = c.nc.SetReadDeadline(time.Now().Add(frameTime))
-		}
-		if _, err := io.ReadFull(c.nc, frame.b); err != nil {
-			frame.release()
-			return
-		}
-		if c.signedIn() {
-			_ = c.nc.SetReadDeadline(time.Time{})
-		}
-		if !c.receive(frame) {
-			return
-		}
+		ended()
+	})
+}
+
+// next reads one frame, and gives what is to be done with it.
+func (c *conn) next() (work func(), kind turns.Kind) {
+	frame := c.readFrame()
+	if frame == nil {
+		return nil, turns.Over
 	}
+	return c.receive(frame)
+}
+
+// readFrame reads one; nil where the connection ends, or is to.
+func (c *conn) readFrame() *buffer {
+	var prefix [4]byte
+	if _, err := io.ReadFull(c.in, prefix[:]); err != nil {
+		return nil
+	}
+	size := int(binary.BigEndian.Uint32(prefix[:]) & 0xffffff)
+	limit, trusted := maxFirst, c.signedIn()
+	if trusted {
+		limit = maxFrame + message.TransformSize
+	}
+	if prefix[0] != 0 || size > limit || size < 4 {
+		c.log.Debug("frame refused", "size", size)
+		return nil
+	}
+	frame := c.buffer(size)
+	if frame == nil {
+		return nil
+	}
+	rest := trusted && c.in.Buffered() < size
+	if rest { // a frame that has begun has to come to an end
+		_ = c.nc.SetReadDeadline(time.Now().Add(frameTime))
+	}
+	if _, err := io.ReadFull(c.in, frame.b); err != nil {
+		frame.release()
+		return nil
+	}
+	if rest || trusted && !c.unhurried {
+		_ = c.nc.SetReadDeadline(time.Time{})
+		c.unhurried = true
+	}
+	return frame
 }
 
 func (c *conn) signedIn() bool {
@@ -275,13 +296,25 @@ func (c *conn) send(msgs ...[]byte) {
 	for _, m := range msgs {
 		size += len(m)
 	}
-	prefix := make([]byte, 4)
-	binary.BigEndian.PutUint32(prefix, uint32(size))
-	bufs := append(net.Buffers{prefix}, msgs...)
 	c.writing.Lock()
 	defer c.writing.Unlock()
-	_ = c.nc.SetWriteDeadline(time.Now().Add(writeTime))
-	if _, err := bufs.WriteTo(c.nc); err != nil {
+	now := time.Now()
+	if now.After(c.until.Add(-writeTime / 2)) { // not for each: it costs as much as a small answer does
+		c.until = now.Add(writeTime)
+		_ = c.nc.SetWriteDeadline(c.until)
+	}
+	c.out = binary.BigEndian.AppendUint32(c.out[:0], uint32(size))
+	var err error
+	if size <= quickFrame {
+		for _, m := range msgs {
+			c.out = append(c.out, m...)
+		}
+		_, err = c.nc.Write(c.out)
+	} else {
+		bufs := append(net.Buffers{c.out}, msgs...)
+		_, err = bufs.WriteTo(c.nc)
+	}
+	if err != nil {
 		c.nc.Close() // the reader sees it and ends the connection
 	}
 }
