@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -257,6 +258,103 @@ func BenchmarkNFSSmallFiles(b *testing.B) {
 					b.ReportMetric(ours, what+"/s")
 					b.ReportMetric(ours/rate(direct[i]), what+"/direct")
 				}
+			}
+		})
+	}
+}
+
+// GETATTR and LOOKUP, one at a time, by each version, beside a bare request and its answer of as many bytes; and four clients at once, beside four bare ones.
+func BenchmarkNFSCalls(b *testing.B) {
+	const calls, clients = 4000, 4
+	g := gateway.Start(b)
+	g.Unlimited(b)
+	require.NoError(b, os.WriteFile(filepath.Join(g.State, "volumes/summit/scratch/plate.fits"), []byte("plate"), 0o644))
+	dial := func() *nfsraw.Client {
+		c := nfsraw.Dial(b, g.NFS, 2102, 3001)
+		require.NoError(b, c.C.SetDeadline(time.Now().Add(5*time.Minute)))
+		return c
+	}
+	rate := func(each func(client int)) float64 {
+		start := time.Now()
+		var group sync.WaitGroup
+		for client := range clients {
+			group.Go(func() { each(client) })
+		}
+		group.Wait()
+		return clients * calls / time.Since(start).Seconds()
+	}
+	type call func(c *nfsraw.Client)
+	ways := map[string]func() (c *nfsraw.Client, getattr, lookup call){
+		"3": func() (*nfsraw.Client, call, call) {
+			c := dial()
+			root := c.Mnt("/scratch")
+			_, file := c.Lookup3(root, "plate.fits")
+			return c, func(c *nfsraw.Client) {
+					status, _ := c.Do(nfsraw.NFS, 3, 1, func(w *onc.Writer) { w.Opaque(file) })
+					require.Zero(b, status)
+				}, func(c *nfsraw.Client) {
+					status, _ := c.Do(nfsraw.NFS, 3, 3, func(w *onc.Writer) { w.Opaque(root); w.String("plate.fits") })
+					require.Zero(b, status)
+				}
+		},
+		"4.1": func() (*nfsraw.Client, call, call) {
+			c := dial()
+			c.NewSession(fmt.Sprint(b.Name(), time.Now().UnixNano()))
+			handle := func(ops ...func(*onc.Writer)) []byte {
+				status, r := c.Session(append(ops, nfsraw.Op(10))...)
+				require.Zero(b, status)
+				for range len(ops) {
+					nfsraw.Next(r)
+				}
+				nfsraw.Next(r)
+				return append([]byte{}, r.Opaque(128)...)
+			}
+			root := handle(nfsraw.Op(24), nfsraw.Op(15, "scratch"))
+			file := handle(nfsraw.Op(24), nfsraw.Op(15, "scratch"), nfsraw.Op(15, "plate.fits"))
+			attributes := nfsraw.Op(9, 2, 0x18, 0x2)
+			return c, func(c *nfsraw.Client) {
+					status, _ := c.Session(nfsraw.Op(22, file), attributes)
+					require.Zero(b, status)
+				}, func(c *nfsraw.Client) {
+					status, _ := c.Session(nfsraw.Op(22, root), nfsraw.Op(15, "plate.fits"), nfsraw.Op(10), attributes)
+					require.Zero(b, status)
+				}
+		},
+	}
+	for _, version := range []string{"3", "4.1"} {
+		b.Run(version, func(b *testing.B) {
+			for b.Loop() {
+				c, getattr, lookup := ways[version]()
+				best := map[string]float64{}
+				one := func(do call) float64 {
+					start := time.Now()
+					for range calls {
+						do(c)
+					}
+					return calls / time.Since(start).Seconds()
+				}
+				others := []*nfsraw.Client{c}
+				each := []call{getattr}
+				for range clients - 1 {
+					c, getattr, _ := ways[version]()
+					others, each = append(others, c), append(each, getattr)
+				}
+				for range 3 {
+					best["bare"] = max(best["bare"], bare.Trips(b, calls, 120, 160))
+					best["getattr"] = max(best["getattr"], one(getattr))
+					best["lookup"] = max(best["lookup"], one(lookup))
+					best["bare4"] = max(best["bare4"], rate(func(int) { bare.Trips(b, calls, 120, 160) }))
+					best["getattr4"] = max(best["getattr4"], rate(func(i int) {
+						for range calls {
+							each[i](others[i])
+						}
+					}))
+				}
+				b.ReportMetric(best["bare"], "bare-trips/s")
+				b.ReportMetric(best["getattr"], "getattr/s")
+				b.ReportMetric(best["getattr"]/best["bare"], "getattr/bare")
+				b.ReportMetric(best["lookup"]/best["bare"], "lookup/bare")
+				b.ReportMetric(best["getattr4"]/best["bare4"], "of-four/bare")
 			}
 		})
 	}
