@@ -110,6 +110,7 @@ type Namespace struct {
 	index  *foldIndex
 	notify *notifier
 	cache  *fdCache
+	marks  *marks
 	budget *budget
 
 	sink   EventSink // nil: nobody is told
@@ -143,7 +144,7 @@ type folderState struct {
 
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules Rules) *Namespace {
-	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), budget: newBudget(),
+	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMarks(), budget: newBudget(),
 		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }
 
@@ -214,7 +215,9 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 	if n.heldUp != nil && n.heldUp(v.folder.ID) {
 		return view{}, &Away{v.folder.At.Volume, "a rename is to be settled first"}
 	}
-	v.facts = FactsOf(p, v.folder)
+	facts := FactsOf(p, v.folder)
+	facts.marks = n.marks
+	v.facts = facts
 	return v, nil
 }
 

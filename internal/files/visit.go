@@ -22,6 +22,7 @@ type Visit struct {
 	state  *folderState
 	alone  bool
 	root   int
+	held   *heldRoot // the same, for who decides by it
 	rootID fileID
 	below  string // where the export begins
 	opened []int
@@ -52,6 +53,9 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 		return nil, err
 	}
 	w.opened = append(w.opened, w.root)
+	facts := w.v.unixFacts()
+	facts.root = &heldRoot{w.root}
+	w.v.facts, w.held = facts, facts.root
 	w.below = plain.Unspell(w.v.nfs.Export.Below)
 	var st unix.Stat_t
 	if err := unix.Fstat(w.root, &st); err != nil {
@@ -64,6 +68,9 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 
 // End ends the visit; its objects are of no use after.
 func (w *Visit) End() {
+	if w.held != nil {
+		w.held.fd = -1
+	}
 	for _, fd := range w.opened {
 		unix.Close(fd)
 	}
@@ -296,7 +303,8 @@ func searchFor(state *folderState, folder site.Location, key Key) error {
 // Owner gives whose the object is and, where modes decide, its mode and ACL.
 func (o *Object) owner() *posix.Attributes {
 	if o.own == nil {
-		a := o.w.v.unixFacts().read(o.fd, &o.st)
+		a, _ := o.w.v.unixFacts().told(o.fd, &o.st)
+		a.ACL, a.Default = slices.Clone(a.ACL), slices.Clone(a.Default) // who changes it changes their own
 		o.own = &a
 	}
 	return o.own
