@@ -93,6 +93,7 @@ bench: build
 	go test ./internal/core/access -run '^$$' -bench . -benchtime 1s
 	go test ./internal/core/audit -run '^$$' -bench . -benchtime 1s
 	go test ./internal/meter -run '^$$' -bench . -benchtime 1s
+	go test ./internal/files -run '^$$' -bench . -benchtime 1x
 	go test ./internal/service -run '^$$' -bench . -benchtime 3x
 	go test ./internal/smb -run '^$$' -bench . -benchtime 3x
 	go test ./test/bench -run '^$$' -bench . -benchtime 1x -v

@@ -98,7 +98,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 				return err
 			}
 			return statx(fd, &st)
-		}, func(names map[string]string) { names[FoldName(m.name)] = m.name })
+		}, func(names *folded) { names.put(m.name) })
 	})
 	if fd < 0 {
 		claim.Forget()
@@ -119,7 +119,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 		}
 		gone := t.within(m.directory, false, func() error {
 			return m.index.changing(m.fd, func() error { return takeName(m.fd, m.name, flags) },
-				func(names map[string]string) { delete(names, FoldName(m.name)) })
+				func(names *folded) { names.drop(m.name) })
 		})
 		if gone == nil {
 			t.book.Gone(id, m.owner, t.book.Trees([]string{path}), is, false)
@@ -233,7 +233,7 @@ func (a alter) remove(fd int, g going) error {
 				return ErrNotFound
 			}
 			return takeName(g.fd, g.name, flags)
-		}, func(names map[string]string) { delete(names, FoldName(g.name)) })
+		}, func(names *folded) { names.drop(g.name) })
 	})
 	if err == nil {
 		forget()
@@ -308,7 +308,7 @@ func (a alter) link(fd int, namesNow func() ([]string, error), from directory, w
 		return t.fail(path, err)
 	}
 	err = t.within(to, true, func() error {
-		return index.changing(to.fd, func() error { return makeName(from.fd, was, to.fd, name) }, func(names map[string]string) { names[FoldName(name)] = name })
+		return index.changing(to.fd, func() error { return makeName(from.fd, was, to.fd, name) }, func(names *folded) { names.put(name) })
 	})
 	if err != nil {
 		move.Forget()
@@ -516,8 +516,8 @@ func (a alter) carryOver(fd int, g going, other alter, into directory) error {
 		return there.within(into, false, func() error {
 			return g.index.changing(g.fd, func() error {
 				return g.index.changing(into.fd, func() error { return moveName(g.fd, g.name, into.fd, g.name, false) },
-					func(names map[string]string) { names[FoldName(g.name)] = g.name })
-			}, func(names map[string]string) { delete(names, FoldName(g.name)) })
+					func(names *folded) { names.put(g.name) })
+			}, func(names *folded) { names.drop(g.name) })
 		})
 	})
 	if err != nil {

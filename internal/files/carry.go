@@ -262,10 +262,10 @@ func (o *Object) renameOnDisk(r renaming, name string, to *Object, toName string
 		return o.w.v.alter().rename(r, func() error {
 			return o.w.n.index.changing(src.fd, func() error {
 				return moveName(src.fd, name, dst, toName, true)
-			}, func(names map[string]string) {
-				delete(names, FoldName(name))
+			}, func(names *folded) {
+				names.drop(name)
 				if o.path == to.path {
-					names[FoldName(toName)] = toName
+					names.put(toName)
 				}
 			})
 		})

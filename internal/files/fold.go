@@ -2,6 +2,7 @@ package files
 
 import (
 	"container/list"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,6 +16,7 @@ type foldIndex struct {
 	mu   sync.Mutex               // never held while a disk is asked
 	dirs map[fileID]*list.Element // of *foldedDir
 	used *list.List               // most recently used first
+	kept int                      // names, of all of them
 }
 
 // fileID tells files apart on this host.
@@ -23,13 +25,64 @@ type fileID struct{ dev, ino uint64 }
 type foldedDir struct {
 	id fileID
 
-	mu    sync.Mutex        // held while the directory is read, or changed
-	mtime unix.Timespec     // when names were what they are
-	names map[string]string // folded to real; nil when they are not known
+	mu    sync.Mutex    // held while the directory is read, or changed
+	mtime unix.Timespec // when names were what they are
+	names *folded       // nil when they are not known
+	kept  int           // how many are counted for it; guarded by foldIndex.mu
+}
+
+// folded are the names of a directory, whatever their case.
+type folded struct {
+	one map[string]string   // by what they are folded: the first of them
+	all map[string][]string // in order, where several differ only in case
+}
+
+// real gives the name that is meant by one of any case; of several, always the same.
+func (f *folded) real(name string) (string, bool) {
+	real, ok := f.one[FoldName(name)]
+	return real, ok
+}
+
+// put adds a name, if it is not there.
+func (f *folded) put(name string) {
+	key := FoldName(name)
+	have, ok := f.one[key]
+	if !ok || have == name {
+		f.one[key] = name
+		return
+	}
+	all := f.all[key]
+	if all == nil {
+		all = []string{have}
+	}
+	if at, there := slices.BinarySearch(all, name); !there {
+		all = slices.Insert(all, at, name)
+	}
+	f.all[key], f.one[key] = all, all[0]
+}
+
+// drop takes a name away.
+func (f *folded) drop(name string) {
+	key := FoldName(name)
+	all := f.all[key]
+	if all == nil {
+		if f.one[key] == name {
+			delete(f.one, key)
+		}
+		return
+	}
+	if at, there := slices.BinarySearch(all, name); there {
+		all = slices.Delete(all, at, at+1)
+	}
+	if f.all[key], f.one[key] = all, all[0]; len(all) == 1 {
+		delete(f.all, key)
+	}
 }
 
 const (
 	mostFoldedDirs = 256
+	// mostFoldedNames are kept of all directories together, a hundred bytes or two each. What is in a directory that has more is not kept.
+	mostFoldedNames = 2_000_000
 	// A directory changed this recently may change again without its time
 	// showing it, since file systems keep time in steps.
 	settling = 50 * time.Millisecond
@@ -52,19 +105,43 @@ func (x *foldIndex) dir(id fileID, add bool) *foldedDir {
 	}
 	d := &foldedDir{id: id}
 	x.dirs[id] = x.used.PushFront(d)
-	if x.used.Len() > mostFoldedDirs {
-		oldest := x.used.Back()
-		delete(x.dirs, oldest.Value.(*foldedDir).id)
-		x.used.Remove(oldest)
-	}
+	x.trim(mostFoldedDirs)
 	return d
 }
 
+// trim forgets those that were not used for longest, until there are as few as may be.
+func (x *foldIndex) trim(dirs int) {
+	for x.used.Len() > dirs || x.kept > mostFoldedNames && x.used.Len() > 0 {
+		oldest := x.used.Back()
+		d := oldest.Value.(*foldedDir)
+		x.kept -= d.kept
+		d.kept = 0
+		delete(x.dirs, d.id)
+		x.used.Remove(oldest)
+	}
+}
+
+// count notes how many names are kept of a directory; false where it is kept no more.
+func (x *foldIndex) count(d *foldedDir, names int) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if e := x.dirs[d.id]; e == nil || e.Value != any(d) {
+		return false
+	}
+	x.kept += names - d.kept
+	d.kept = names
+	x.trim(mostFoldedDirs)
+	return d.kept == names
+}
+
 func (x *foldIndex) find(dir int, name string) (string, bool, error) {
-	folded := FoldName(name)
 	if x == nil {
 		names, err := foldNames(dir)
-		return names[folded], names[folded] != "", err
+		if err != nil {
+			return "", false, err
+		}
+		real, ok := names.real(name)
+		return real, ok, nil
 	}
 	var st unix.Stat_t
 	if err := unix.Fstat(dir, &st); err != nil {
@@ -77,7 +154,7 @@ func (x *foldIndex) find(dir int, name string) (string, bool, error) {
 		return "", false, translate(err)
 	}
 	if d.names != nil && d.mtime == st.Mtim {
-		real, ok := d.names[folded]
+		real, ok := d.names.real(name)
 		return real, ok, nil
 	}
 	d.names = nil
@@ -85,17 +162,17 @@ func (x *foldIndex) find(dir int, name string) (string, bool, error) {
 	if err != nil {
 		return "", false, err
 	}
-	if time.Since(time.Unix(st.Mtim.Unix())) > settling {
+	if time.Since(time.Unix(st.Mtim.Unix())) > settling && x.count(d, len(names.one)) {
 		d.names, d.mtime = names, st.Mtim
 	}
-	real, ok := names[folded]
+	real, ok := names.real(name)
 	return real, ok, nil
 }
 
 // changing wraps a change of ours to a directory: if the index held for it before,
 // edit brings it up to date, so that a thousand new files do not mean a thousand
 // readings.
-func (x *foldIndex) changing(dir int, change func() error, edit func(names map[string]string)) error {
+func (x *foldIndex) changing(dir int, change func() error, edit func(names *folded)) error {
 	var st unix.Stat_t
 	if err := unix.Fstat(dir, &st); err != nil {
 		return translate(err)
@@ -121,18 +198,17 @@ func (x *foldIndex) changing(dir int, change func() error, edit func(names map[s
 	}
 	edit(d.names)
 	d.mtime = st.Mtim
+	if !x.count(d, len(d.names.one)) {
+		d.names = nil
+	}
 	return nil
 }
 
-func foldNames(dir int) (map[string]string, error) {
+func foldNames(dir int) (*folded, error) {
 	names, err := readNames(dir)
-	out := make(map[string]string, len(names))
+	out := &folded{one: make(map[string]string, len(names)), all: make(map[string][]string)}
 	for _, n := range names {
-		key := FoldName(n)
-		// Of several that differ only in case, always the same one.
-		if have, ok := out[key]; !ok || n < have {
-			out[key] = n
-		}
+		out.put(n)
 	}
 	return out, err
 }

@@ -27,6 +27,33 @@ func (h *Handle) Names() ([]string, error) {
 	return names, err
 }
 
+// Named gives the name in a directory that a name of any case means: none, or one.
+func (h *Handle) Named(name string) ([]string, error) {
+	if err := h.check(acl.ListDirectory); err != nil {
+		return nil, err
+	}
+	if h.file {
+		return nil, ErrNotDirectory
+	}
+	if checkName(name) != nil {
+		return nil, nil
+	}
+	var names []string
+	err := h.use(func(fd int) error {
+		_, err := modeAt(fd, name)
+		if ok := err == nil; ok || errors.Is(err, ErrNotFound) {
+			if !ok {
+				name, ok, err = h.ns.index.find(fd, name)
+			}
+			if ok {
+				names = []string{name}
+			}
+		}
+		return err
+	})
+	return names, err
+}
+
 // Look gives what a listing shows of one name. It is false for what is not shown: gone
 // since, a device or a pipe, a link that leads nowhere, a name that is not UTF-8, or
 // what the share hides because the subject may not open it.

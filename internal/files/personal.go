@@ -104,9 +104,9 @@ func (n *Namespace) RenameOwn(folder int64, from, to string) error {
 	r.namesOf = func(path string, st *unix.Statx_t) []string { return n.namesOfStat(f, state, st, path) }
 	r.moved = func() { n.moved(state, from, to) }
 	err = v.alter().rename(r, func() error {
-		return n.index.changing(dir, func() error { return moveName(dir, from, dir, to, false) }, func(names map[string]string) {
-			delete(names, FoldName(from))
-			names[FoldName(to)] = to
+		return n.index.changing(dir, func() error { return moveName(dir, from, dir, to, false) }, func(names *folded) {
+			names.drop(from)
+			names.put(to)
 		})
 	})
 	if errors.Is(err, ErrExists) {

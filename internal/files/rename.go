@@ -237,10 +237,13 @@ func (n *Namespace) renameOnDisk(v view, h *Handle, root int, from string, place
 				return moveName(dst, there, dst, toName, false)
 			}
 			return moveName(src, fromName, dst, toName, false)
-		}, func(names map[string]string) {
-			delete(names, FoldName(fromName))
+		}, func(names *folded) {
+			names.drop(fromName)
 			if fromDir == toDir {
-				names[FoldName(toName)] = toName
+				if place.Exists {
+					names.drop(there)
+				}
+				names.put(toName)
 			}
 		})
 	})

@@ -139,12 +139,14 @@ func TestFoldIndexAgainstTheDirectory(t *testing.T) {
 		for range rapid.IntRange(1, 12).Draw(t, "steps") {
 			name := rapid.SampledFrom([]string{"a", "A", "plate", "PLATE", "Plate", "ß", "é"}).Draw(t, "name")
 			path := filepath.Join(dir, name)
-			switch rapid.IntRange(0, 3).Draw(t, "what") {
+			switch rapid.IntRange(0, 4).Draw(t, "what") {
+			case 4: // ours as well
+				_ = x.changing(fd, func() error { return os.Remove(path) }, func(names *folded) { names.drop(name) })
 			case 0: // ours
 				_ = x.changing(fd, func() error {
 					f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL, 0o644)
 					return errors.Join(err, f.Close())
-				}, func(names map[string]string) { names[FoldName(name)] = name })
+				}, func(names *folded) { names.put(name) })
 			case 1: // another's, long enough ago that its time shows
 				_ = os.WriteFile(path, nil, 0o644)
 				at := old.Add(time.Duration(rand.Int63n(int64(time.Minute))))
@@ -159,10 +161,10 @@ func TestFoldIndexAgainstTheDirectory(t *testing.T) {
 			require.NoError(t, err)
 			names, err := foldNames(fd)
 			require.NoError(t, err)
-			want, there := names[FoldName(ask)]
+			want, there := names.real(ask)
 			require.Equal(t, there, ok, "%s", ask)
 			if ok {
-				require.Equal(t, FoldName(want), FoldName(real))
+				require.Equal(t, want, real, "of several, always the first")
 				_, err := os.Lstat(filepath.Join(dir, real))
 				require.NoError(t, err)
 			}
@@ -284,4 +286,28 @@ func TestVolumesAndFolders(t *testing.T) {
 	_, err = h.ReadAt(nil, 0)
 	require.ErrorIs(t, err, ErrInvalid)
 	require.NotErrorIs(t, err, io.EOF)
+}
+
+// The index keeps so many directories, and so many names of all, and what it has forgotten it reads again.
+func TestFoldIndexIsBounded(t *testing.T) {
+	x := newFoldIndex()
+	var dirs []*foldedDir
+	for i := range uint64(mostFoldedDirs + 10) {
+		d := x.dir(fileID{1, i}, true)
+		require.True(t, x.count(d, 10))
+		dirs = append(dirs, d)
+	}
+	require.Len(t, x.dirs, mostFoldedDirs)
+	require.Equal(t, mostFoldedDirs*10, x.kept)
+	require.False(t, x.count(dirs[0], 5), "it was forgotten")
+	last := dirs[len(dirs)-1]
+	require.True(t, x.count(last, mostFoldedNames), "one that is as large as may be stands alone")
+	require.Len(t, x.dirs, 1)
+	require.False(t, x.count(last, mostFoldedNames+1))
+	require.Empty(t, x.dirs)
+	require.Zero(t, x.kept)
+	d := x.dir(fileID{1, 0}, true)
+	require.True(t, x.count(d, 3))
+	require.True(t, x.count(d, 2))
+	require.Equal(t, 2, x.kept)
 }

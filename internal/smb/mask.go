@@ -17,6 +17,8 @@ const longestMask = 512
 // name's length, times a word for each 64 places, whatever is written in the mask.
 type mask struct {
 	all                         bool // it is *
+	plain                       bool // it is a name: there is nothing of the above in it
+	text                        string
 	places                      int
 	star, dos, one, maybe, dots []uint64 // where *, <, ?, > and " stand
 	letters                     map[rune][]uint64
@@ -32,7 +34,7 @@ func newMask(text string) (*mask, bool) {
 		return nil, false
 	}
 	words := len(runes)/64 + 1
-	m := &mask{all: text == "*", places: len(runes), letters: make(map[rune][]uint64)}
+	m := &mask{all: text == "*", plain: !strings.ContainsAny(text, `*?<>"`), text: text, places: len(runes), letters: make(map[rune][]uint64)}
 	for _, of := range []*[]uint64{&m.star, &m.dos, &m.one, &m.maybe, &m.dots} {
 		*of = make([]uint64, words)
 	}

@@ -3,11 +3,14 @@ package smb
 import (
 	"os"
 	"path/filepath"
+	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
@@ -151,10 +154,10 @@ func TestInformationClasses(t *testing.T) {
 }
 
 func TestListings(t *testing.T) {
-	addr, _ := startServer(t)
+	addr, at := startServer(t)
 	c := dialRaw(t, addr).signIn().connect()
 	dir := c.create("", 0x120089, 1, message.OptDirectory)
-	const single, reopen = 2, 16
+	const single, reopen, restart = 2, 16, 1
 	list := func(class, flags byte, size uint32, mask string) (Status, []string) {
 		raw := message.UTF16(mask)
 		b := make([]byte, 32)
@@ -202,6 +205,40 @@ func TestListings(t *testing.T) {
 	require.Equal(t, []string{"README.txt"}, names)
 	status, _ := list(message.FileNamesInfo, reopen, 4096, "nothing*")
 	require.Equal(t, statusNoSuchFile, status)
+
+	// Asking for one name, of whatever case, reads no directory, however many names are in it: but once, after somebody else has changed it.
+	var read atomic.Int32
+	defer files.Disturb(func(call, _ string) error {
+		if call == "list" {
+			read.Add(1)
+		}
+		return nil
+	})()
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(at, "nightlog"), old, old))
+	for _, asked := range []string{"README.txt", "readme.TXT", "2026"} {
+		for range 3 {
+			status, names := list(message.FileNamesInfo, reopen, 4096, asked)
+			require.Equal(t, statusOK, status)
+			require.True(t, strings.EqualFold(names[0], asked))
+			require.Contains(t, all, names[0])
+			require.Len(t, names, 1)
+			status, _ = list(message.FileNamesInfo, 0, 4096, "*")
+			require.Equal(t, statusNoMoreFiles, status, "it is the first mask that counts")
+			status, names = list(message.FileNamesInfo, restart, 4096, "*")
+			require.Equal(t, statusOK, status)
+			require.Len(t, names, 1)
+		}
+	}
+	require.LessOrEqual(t, read.Load(), int32(1))
+	for _, asked := range []string{"nothing", "..", "."} {
+		status, names := list(message.FileNamesInfo, reopen, 4096, asked)
+		if asked == "nothing" {
+			require.Equal(t, statusNoSuchFile, status)
+		} else {
+			require.Equal(t, []string{asked}, names)
+		}
+	}
 	status, _ = list(message.FileNamesInfo, reopen, 10, "*")
 	require.Equal(t, statusInfoLengthMismatch, status)
 	status, _ = list(99, reopen, 4096, "*")

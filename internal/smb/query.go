@@ -191,12 +191,12 @@ func (r *request) queryDirectory(m *message.QueryDirectoryRequest) (*reply, erro
 	defer o.search.Unlock()
 	first := !o.begun || reopen
 	if m.Flags&message.DirRestart != 0 || first {
-		names, err := o.handle.Names()
-		if err != nil {
-			return nil, err
-		}
 		if o.begun && !reopen {
 			wanted = o.mask
+		}
+		names, err := o.matching(wanted)
+		if err != nil {
+			return nil, err
 		}
 		kept := 0
 		for _, name := range names {
@@ -205,8 +205,7 @@ func (r *request) queryDirectory(m *message.QueryDirectoryRequest) (*reply, erro
 		if !o.room.take(r.c, kept) {
 			return nil, statusInsufficientResources
 		}
-		slices.Sort(names)
-		o.names = append([]string{".", ".."}, names...)
+		o.names = names
 		o.mask, o.next, o.begun = wanted, 0, true
 	} else if _, err := o.handle.StatChecked(acl.ListDirectory); err != nil {
 		return nil, err // the rules have changed since it began
@@ -226,6 +225,22 @@ func (r *request) queryDirectory(m *message.QueryDirectoryRequest) (*reply, erro
 		return nil, statusNoMoreFiles
 	}
 	return answer(&message.DataResponse{Data: out}), nil
+}
+
+// matching gives the names in a directory among which those are that a mask wants: all there are, or, where it is a name, the one that it means. Nothing else is
+// read then, however many there are.
+func (o *open) matching(wanted *mask) ([]string, error) {
+	if wanted.plain && wanted.text != "." && wanted.text != ".." {
+		if name, status := fromWire(message.UTF16(wanted.text)); status == statusOK {
+			return o.handle.Named(name)
+		}
+	}
+	names, err := o.handle.Names()
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	return append([]string{".", ".."}, names...), nil
 }
 
 func (r *request) list(o *open, m *message.QueryDirectoryRequest) ([]byte, error) {
