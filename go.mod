@@ -20,6 +20,7 @@ require (
 	github.com/pquerna/otp v1.5.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
+	github.com/quic-go/quic-go v0.59.0
 	github.com/stretchr/testify v1.12.1
 	github.com/systemd/slog-journal v0.1.2
 	github.com/urfave/cli/v3 v3.14.0

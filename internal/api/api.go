@@ -37,8 +37,10 @@ type Config struct {
 	Version string // goes into the OpenAPI document
 	SMBPort int    // where SMB answers, for what clients are told to type
 	NFSPort int    // and NFS
-	SMBAt   string // the address and port where SMB is listened for; "" where it is not
-	NFSAt   string // and NFS
+	// SMBOverQUIC is where SMB is answered over QUIC; "" where it is not.
+	SMBOverQUIC string
+	SMBAt       string // the address and port where SMB is listened for; "" where it is not
+	NFSAt       string // and NFS
 	// Names are what the console may be called besides loopback names and the addresses it is reached at.
 	Names []string
 	// Proxies are from where it is believed what is said of a request before it came here.
@@ -55,24 +57,26 @@ type Config struct {
 
 // Server answers the API and serves the console.
 type Server struct {
-	svc      *service.Service
-	log      *slog.Logger
-	smbPort  int
-	nfsPort  int
-	smbAt    string
-	nfsAt    string
-	names    []string
-	proxies  []netip.Prefix
-	previews *turns
-	changers map[string]*changer // by what they do
-	api      huma.API
-	mux      chi.Router
-	watchers watching
-	doors    trying.Doors
-	live     live.Doors
-	version  string
-	since    time.Time
-	host     Host
+	svc     *service.Service
+	log     *slog.Logger
+	smbPort int
+	nfsPort int
+	smbAt   string
+
+	smbOverQUIC string
+	nfsAt       string
+	names       []string
+	proxies     []netip.Prefix
+	previews    *turns
+	changers    map[string]*changer // by what they do
+	api         huma.API
+	mux         chi.Router
+	watchers    watching
+	doors       trying.Doors
+	live        live.Doors
+	version     string
+	since       time.Time
+	host        Host
 }
 
 type draftKey struct{}
@@ -104,7 +108,7 @@ func New(c Config) *Server {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	s := &Server{host: c.Host, doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{host: c.Host, doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, smbOverQUIC: c.SMBOverQUIC, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")

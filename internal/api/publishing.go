@@ -88,6 +88,7 @@ type Service struct {
 	On        bool   `json:"on"`
 	Encrypted bool   `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
 	Listens   string `json:"listens,omitempty" doc:"The address and port where it is answered; left out of the past."`
+	OverQUIC  string `json:"overQuic,omitempty" doc:"SMB: the address and port where it is answered over QUIC, by UDP, as well."`
 	Trouble   string `json:"trouble,omitempty" doc:"Why nobody gets to it though it is on."`
 }
 
@@ -293,7 +294,7 @@ func (s *Server) registerPublishing() {
 			return []Service{{Protocol: "smb", On: on.SMB, Encrypted: on.SMBEncrypted}, {Protocol: "nfs", On: on.NFS}}, nil
 		}
 		smb := serviceOf(ctx, "smb", on.SMB, s.smbAt)
-		smb.Encrypted = on.SMBEncrypted
+		smb.Encrypted, smb.OverQUIC = on.SMBEncrypted, s.smbOverQUIC
 		return []Service{smb, serviceOf(ctx, "nfs", on.NFS, s.nfsAt)}, nil
 	})
 	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off, or set how it is served", "publishing"), func(ctx context.Context, in *struct {

@@ -113,7 +113,11 @@ func (a *app) publishCommands() []*cli.Command {
 					if s.Encrypted {
 						state += ", encrypted"
 					}
-					t.row(s.Protocol, state, s.Listens, s.Trouble)
+					listens := s.Listens
+					if s.OverQUIC != "" {
+						listens += ", over QUIC " + s.OverQUIC
+					}
+					t.row(s.Protocol, state, listens, s.Trouble)
 				}
 				t.print(w)
 			})

@@ -20,6 +20,7 @@ type Config struct {
 	State                      string
 	Console, SMB, NFS, Portmap string // addresses with their ports
 	Metrics                    string // an address of its own for /metrics
+	SMBOverQUIC                string // an address for SMB over QUIC, by UDP
 	ConsoleNames               []string
 	TrustedProxies             []netip.Prefix
 	Certificate, Key           string // PEM files of the console

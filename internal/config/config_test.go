@@ -65,7 +65,7 @@ func TestTheLineAtFault(t *testing.T) {
 // What is typed goes before the environment, that before the file, that before the default; and each says where it is from.
 func TestWhatGoesBefore(t *testing.T) {
 	settings := Settings("/s")
-	example := map[string]string{"state": "/x", "console": ":1", "smb": ":1", "nfs": ":1", "portmap": ":1", "metrics": ":1", "console-name": "n", "trusted-proxy": "192.0.2.7",
+	example := map[string]string{"state": "/x", "console": ":1", "smb": ":1", "nfs": ":1", "portmap": ":1", "metrics": ":1", "smb-over-quic": ":1", "console-name": "n", "trusted-proxy": "192.0.2.7",
 		"volume-root": "/v", "lease": "30s", "recount": "1h", "keep": "2d", "refuse-unrecorded": "true", "journal-hashes": "/h", "log-level": "warn", "log-format": "json",
 		"log-to": "journald", "backup-to": "/b", "backup-every": "2h", "backup-keep": "3", "announce": "eth0"}
 	rapid.Check(t, func(r *rapid.T) {

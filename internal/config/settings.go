@@ -10,6 +10,7 @@ func Settings(state string) []Setting {
 		{Name: "smb", Usage: "address of SMB", Default: ":4450", Instead: ":4450, with --demo 127.0.0.1:4450", set: text(func(c *Config) *string { return &c.SMB }, address)},
 		{Name: "nfs", Usage: "address of NFS", Default: ":20490", Instead: ":20490, with --demo 127.0.0.1:20490", set: text(func(c *Config) *string { return &c.NFS }, address)},
 		{Name: "portmap", Usage: "address of a port mapper, such as :111, for NFS 3 clients that are not told ports", Instead: "none", set: text(func(c *Config) *string { return &c.Portmap }, address)},
+		{Name: "smb-over-quic", Usage: "address of SMB over QUIC, by UDP, such as :443, for networks that let nothing through to SMB's own port; experimental", Instead: "none", set: text(func(c *Config) *string { return &c.SMBOverQUIC }, address)},
 		{Name: "metrics", Usage: "address for /metrics alone, without a token, such as 127.0.0.1:8461; the console's has it with a token at any rate", Instead: "none", set: text(func(c *Config) *string { return &c.Metrics }, address)},
 		{Name: "console-name", Usage: "name or address by which browsers reach the console, besides loopback names and the addresses listened on", Many: true, set: texts(func(c *Config) *[]string { return &c.ConsoleNames }, nil)},
 		{Name: "trusted-proxy", Usage: "address or network of a proxy before the console, which is believed for whom it asks", Many: true, Instead: "none", set: proxies},

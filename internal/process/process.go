@@ -64,6 +64,7 @@ type Process struct {
 	sending       chan struct{} // backups that are being sent
 
 	sockets   *sockets
+	quic      net.Listener // SMB over QUIC; nil where it is not wanted
 	namespace *files.Namespace
 	smb       *smb.Server
 	nfs       *nfs.Server
@@ -301,9 +302,18 @@ func (p *Process) openServers() (err error) {
 	doors := live.Doors{p.smb, p.nfs}
 	metrics := scrape.Handler(scrape.Source{Meter: svc.Meter(), FolderName: svc.FolderName, Doors: doors, Jobs: svc.JobsRunning, Databases: svc.Databases, Queues: svc.Queues, Version: p.opts.Version})
 	smbAt, nfsAt := p.sockets.smb.Addr(), p.sockets.nfs.Addr()
-	handler := api.New(api.Config{Scrape: metrics, Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: p.opts.Version, Host: p,
+	overQUIC := ""
+	if p.sockets.quic != nil {
+		overQUIC = p.sockets.quic.LocalAddr().String()
+	}
+	handler := api.New(api.Config{SMBOverQUIC: overQUIC, Scrape: metrics, Service: svc, Log: log.With("service", "console"), Console: web.Console(), Version: p.opts.Version, Host: p,
 		SMBPort: portOf(smbAt), NFSPort: portOf(nfsAt), SMBAt: smbAt.String(), NFSAt: nfsAt.String(), Names: cfg.ConsoleNames, Proxies: cfg.TrustedProxies,
 		Doors: trying.Doors{SMB: p.smb.Try, NFS: p.nfs.Try, Files: p.namespace}, Live: doors})
+	if p.sockets.quic != nil {
+		if p.quic, err = listen.QUIC(p.sockets.quic, p.certs.TLS()); err != nil {
+			return err
+		}
+	}
 	p.http = p.httpServer(handler)
 	if p.sockets.metrics != nil {
 		only := http.NewServeMux()
@@ -330,6 +340,9 @@ func (p *Process) serve() {
 	}
 	s.serveMappings(p.nfs.Mappings(uint16(portOf(s.nfs.Addr()))), p.log.With("service", "portmap"), p.failed)
 	begin(func() error { return p.smb.Serve(s.smb) })
+	if p.quic != nil {
+		begin(func() error { return p.smb.Serve(p.quic) })
+	}
 	console := &listen.Bounded{Listener: s.console, Most: listen.Share(mostConsole), From: min(mostConsoleFrom, listen.Share(mostConsole)/2)}
 	bare, secure := listen.Split(console, p.certs.TLS())
 	begin(func() error { return p.http.Serve(bare) })
@@ -369,6 +382,9 @@ func (p *Process) Close() error {
 	defer late.Stop()
 	p.Service.WindDown()
 	p.sockets.smb.Close()
+	if p.quic != nil {
+		p.quic.Close()
+	}
 	p.sockets.nfs.Close()
 	p.smb.Close()
 	p.nfs.Close()

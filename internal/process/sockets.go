@@ -17,6 +17,7 @@ import (
 // addresses of the settings.
 type sockets struct {
 	console, smb, nfs, metrics net.Listener
+	quic                       net.PacketConn // SMB over QUIC; nil where there is none
 	quota                      net.PacketConn // the remote quota protocol over UDP; nil where there is none
 	quotaErr                   error
 	portmap                    net.Listener
@@ -87,6 +88,11 @@ func openSockets(cfg *config.Config) (s *sockets, err error) {
 		}
 		*one.to = l
 	}
+	if s.quic = handed.packets["smb"]; s.quic == nil && cfg.SMBOverQUIC != "" {
+		if s.quic, err = listenPacket(cfg.SMBOverQUIC); err != nil {
+			return s, unlistened("SMB over QUIC", cfg.SMBOverQUIC, err)
+		}
+	}
 	if s.quota = handed.packets["nfs"]; s.quota == nil {
 		s.quota, s.quotaErr = listenPacket(s.nfs.Addr().String())
 	}
@@ -124,7 +130,7 @@ func (s *sockets) close() {
 			l.Close()
 		}
 	}
-	for _, c := range []net.PacketConn{s.quota, s.portmapUDP} {
+	for _, c := range []net.PacketConn{s.quic, s.quota, s.portmapUDP} {
 		if c != nil {
 			c.Close()
 		}
