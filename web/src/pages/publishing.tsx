@@ -44,6 +44,7 @@ export function Publishing() {
                     ? plural(shares.data.length, { one: '# share', other: '# shares' })
                     : plural(exported.data.length, { one: '# export', other: '# exports' })}
                   {s.listens && t`, at ${s.listens}`}
+                  {s.overQuic && t`, over QUIC at ${s.overQuic}`}
                 </Text>
                 {s.protocol === 'smb' && (
                   <Checkbox.Root
