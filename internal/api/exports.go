@@ -223,7 +223,7 @@ func (s *Server) hostSets() resource[HostSet, NewHostSet, HostSetChange] {
 	}
 	return resource[HostSet, NewHostSet, HostSetChange]{
 		one: "host set", many: "host sets", route: "/host-sets", tag: "publishing",
-		does:    summaries{"List the host sets", "Show a host set", "Make a named list of client rules", "Give a host set another name, or description", "Remove a host set that no export uses"},
+		does:    summaries{"List the host sets", "Show a host set", "Make a named list of client rules", "Give a host set another name, or description", "Remove a host set that nothing uses"},
 		listing: listing[HostSet]{name: func(h *HostSet) string { return h.Name }, matches: func(h *HostSet) []string { return []string{h.Description} }},
 		all: func(ctx context.Context) (out []HostSet) {
 			for i := range s.on(ctx).Policy().HostSets {
