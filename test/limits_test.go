@@ -426,6 +426,17 @@ func TestANewNumberSaysWhatKeepsTheOldOne(t *testing.T) {
 	var set api.HostSet
 	require.NoError(t, json.Unmarshal([]byte(answer.body), &set))
 	for _, use := range set.Uses {
+		if use.Share != "" { // kept to the hosts besides
+			var left []api.HostTerm
+			for _, h := range strings.Split(use.Left, ",") {
+				left = append(left, api.HostTerm(site.ParseHostTerm(h)))
+			}
+			hosts, err := json.Marshal(map[string]any{"hosts": left})
+			require.NoError(t, err)
+			answer = ask(t, g, g.Token(t, "keeper"), http.MethodPatch, "/api/v1/shares/"+use.Share, string(hosts))
+			require.Less(t, answer.status, 300, answer.body)
+			continue
+		}
 		answer = ask(t, g, g.Token(t, "keeper"), http.MethodDelete, fmt.Sprintf("/api/v1/exports/%s/rules/%d", strings.TrimPrefix(use.Export, "/"), use.RuleID), "")
 		require.Less(t, answer.status, 300, answer.body)
 	}

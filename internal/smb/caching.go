@@ -395,6 +395,7 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 	s.mu.Unlock()
 	kept.over.Stop()
 	o := kept.o
+	o.whence.by.Store(r.c)
 	info, err := o.handle.StatChecked(0)
 	if err == nil && r.attach(o) != statusOK {
 		err = statusInsufficientResources

@@ -20,7 +20,11 @@ func machine(t testing.TB, addr string, guid byte) *rawClient {
 
 // machine3 speaks 3.1.1, which has leases and durable handles of the second version.
 func machine3(t testing.TB, addr string, guid byte) *rawClient {
-	c := dialRaw(t, addr)
+	return machine3From(t, addr, "127.0.0.1", guid)
+}
+
+func machine3From(t testing.TB, addr, from string, guid byte) *rawClient {
+	c := dialRawFrom(t, addr, from)
 	c.preauth = new([64]byte)
 	return c.signInWith(body(&message.NegotiateRequest{SecurityMode: signingEnabled, ClientGUID: [16]byte{guid}, Dialects: []uint16{dialect311}, Contexts: []message.NegotiateContext{
 		{Type: message.ContextPreauth, Data: preauthContext}, {Type: message.ContextSigning, Data: gmacContext}}})).connect()
@@ -343,6 +347,30 @@ func TestDurableHandles(t *testing.T) {
 			require.Equal(t, statusObjectNameNotFound, status, "closed is closed")
 		})
 	}
+}
+
+// What a client comes back to from another address is used from there: the hosts that the share is kept to are asked about that one.
+func TestComingBackFromElsewhere(t *testing.T) {
+	_, addr, _, keepTo := startServerBy(t)
+	keepTo("127.0.0.1", "127.0.0.2")
+	a := machine3(t, addr, 1)
+	mine, _ := a.openLeased("README.txt", readWrite, 10, rwh, durableV2(7))
+	a.nc.Close()
+	again := machine3From(t, addr, "127.0.0.2", 1)
+	status, got := comesBack(again, &message.CreateRequest{Name: message.UTF16("README.txt"), Access: readWrite, Disposition: 1, Oplock: message.OplockLease,
+		Contexts: []message.CreateContext{reconnectV2(&mine, 7), leaseContext(10, rwh)}})
+	require.Equal(t, statusOK, status)
+	read := func() Status { return again.status(message.Read, readBody(idOf(&got), 9, 0)) }
+	require.Equal(t, statusOK, read())
+	keepTo("127.0.0.2")
+	require.Equal(t, statusOK, read())
+	keepTo("127.0.0.1")
+	require.Equal(t, statusAccessDenied, read())
+	keepTo("127.0.0.2=ro")
+	require.Equal(t, statusOK, read())
+	write := append(readBody(idOf(&got), 1, 0)[:48], 'x')
+	le.PutUint16(write[2:], message.HeaderSize+48)
+	require.Equal(t, statusAccessDenied, again.status(message.Write, write))
 }
 
 // Who wants what is kept for a client without a connection gets it: there is nobody to ask. And who logs off keeps nothing.

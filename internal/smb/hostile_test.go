@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -54,18 +55,34 @@ func startServer(t testing.TB) (addr, dir string) {
 }
 
 func startServerOf(t testing.TB) (s *Server, addr, dir string) {
+	s, addr, dir, _ = startServerBy(t)
+	return s, addr, dir
+}
+
+// startServerBy gives what sets the hosts that the share is kept to as well.
+func startServerBy(t testing.TB) (s *Server, addr, dir string, keepTo func(hosts ...string)) {
 	dir = t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "nightlog", "2026"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "nightlog", "README.txt"), []byte("night log"), 0o644))
-	policy, err := site.Compile(site.Records{
+	records := site.Records{
 		Users:   []identity.User{{ID: 1, Name: "piran", UID: 1, SMB: true}},
 		Volumes: []site.Volume{{ID: 1, Name: "v", Path: dir}},
 		Folders: []site.Folder{{ID: 1, Name: "nightlog", VolumeID: 1, Path: "nightlog",
 			Rules: []acl.Rule{{Entries: []acl.Entry{{ID: 1, Who: identity.Everyone, Level: acl.Change, Applies: acl.Everywhere}}}}}},
 		Shares: []site.Share{{ID: 1, Name: "nightlog", FolderID: 1, Announced: true}}, Services: site.Services{SMB: true},
-	})
-	require.NoError(t, err)
-	current := func() *site.Policy { return policy }
+	}
+	var inForce atomic.Pointer[site.Policy]
+	keepTo = func(hosts ...string) {
+		records.Shares[0].Hosts = nil
+		for _, h := range hosts {
+			records.Shares[0].Hosts = append(records.Shares[0].Hosts, site.ParseHostTerm(h))
+		}
+		policy, err := site.Compile(records)
+		require.NoError(t, err)
+		inForce.Store(policy)
+	}
+	keepTo()
+	current := inForce.Load
 	s = NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: files.New(current, nil),
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -77,7 +94,7 @@ func startServerOf(t testing.TB) (s *Server, addr, dir string) {
 		s.Close()
 		<-done
 	})
-	return s, l.Addr().String(), dir
+	return s, l.Addr().String(), dir, keepTo
 }
 
 // rawClient sends what it is told to, right or wrong. It speaks 2.1.
@@ -91,8 +108,11 @@ type rawClient struct {
 	preauth *[64]byte // for 3.1.1: the hash so far
 }
 
-func dialRaw(t testing.TB, addr string) *rawClient {
-	nc, err := net.Dial("tcp", addr)
+func dialRaw(t testing.TB, addr string) *rawClient { return dialRawFrom(t, addr, "127.0.0.1") }
+
+// dialRawFrom comes from an address of this machine.
+func dialRawFrom(t testing.TB, addr, from string) *rawClient {
+	nc, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", addr)
 	require.NoError(t, err)
 	t.Cleanup(func() { nc.Close() })
 	_ = nc.SetDeadline(time.Now().Add(2 * time.Minute))

@@ -18,6 +18,7 @@ type open struct {
 	since  time.Time
 	tree   *tree
 	handle *files.Handle           // nil for pipes
+	whence *whence                 // of the handle
 	pipe   *pipe                   // nil for files
 	sess   atomic.Pointer[session] // nil while its client has no connection
 
@@ -100,7 +101,9 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	case deletes && mask&acl.Delete == 0 && !maximum:
 		return nil, statusAccessDenied
 	}
-	h, action, err := r.c.srv.Files.Open(r.c.subject(r.sess.user), files.OpenRequest{
+	sub, from := r.subject(), newWhence(r.c)
+	sub.Whence = from
+	h, action, err := r.c.srv.Files.Open(sub, files.OpenRequest{
 		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
 		Disposition: files.Disposition(m.Disposition), Directory: directory, File: file,
 		DeleteOnClose: deletes, WriteThrough: m.Options&message.OptWriteThrough != 0, Attributes: m.Attributes,
@@ -110,7 +113,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		r.c.log.Debug("open refused", "user", r.sess.name, "share", r.tree.share, "path", path, "reason", err.Error())
 		return nil, err
 	}
-	o := r.opened(&open{handle: h})
+	o := r.opened(&open{handle: h, whence: from})
 	info := h.Opened()
 	if action != files.Opened { // it has been made, or emptied, since it was looked at
 		if info, err = h.Stat(); err != nil {

@@ -2,11 +2,24 @@ package smb
 
 import (
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/smb/message"
 )
+
+// whence is from where somebody acts by what they have open: the connection by which they have it now, which may be another than that by which they opened it.
+type whence struct{ by atomic.Pointer[conn] }
+
+func newWhence(c *conn) *whence {
+	w := new(whence)
+	w.by.Store(c)
+	return w
+}
+
+// Origin is files.Whence's.
+func (w *whence) Origin() *site.Origin { return w.by.Load().Origin() }
 
 // called is what a client's host was called at a moment, as far as the policy of then cared.
 type called struct {
