@@ -95,5 +95,17 @@ func TestSMBOverQUIC(t *testing.T) {
 	require.NoError(t, err)
 	c, err = dial("smb")
 	require.NoError(t, err, "it answers on")
-	require.NoError(t, c.CloseWithError(0, ""))
+
+	// And it stops as soon as ever, with a client connected.
+	stream, err = c.OpenStream()
+	require.NoError(t, err)
+	s = over(t, onStream{stream, c}, "piran", 0x0311)
+	_, err = s.Mount("nightlog")
+	require.NoError(t, err)
+	require.Less(t, p.stop(t), 10*time.Second)
+	select {
+	case <-c.Context().Done():
+	case <-time.After(time.Minute):
+		t.Fatal("the client was not told")
+	}
 }
