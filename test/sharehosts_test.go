@@ -71,6 +71,12 @@ func TestAShareIsKeptToHosts(t *testing.T) {
 	}
 	require.Equal(t, "amber share set nightlog --hosts 127.0.0.1,127.0.0.2,127.0.0.3=ro", fix)
 
+	// The preview says who is there and would not be let in.
+	preview := ask(t, g, keeper, "POST", "/api/v1/preview", `{"changes":[{"kind":"share","act":"change","of":{"name":"nightlog"},"with":{"hosts":[{"from":"127.0.0.3"}]}}]}`)
+	require.Equal(t, 200, preview.status, "%s", preview.body)
+	require.Contains(t, string(preview.body), "who is connected to share nightlog now from 127.0.0.2 is let in no more")
+	require.Contains(t, string(preview.body), "share nightlog is used from 127.0.0.3 only; it was used from 127.0.0.2, 127.0.0.3 (to read) only")
+
 	// What is open feels it at the next request; the names of files stay away from who comes from elsewhere.
 	f, err := writer.OpenFile("from-two.txt", 2, 0)
 	require.NoError(t, err)

@@ -14,6 +14,7 @@ import (
 
 	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/service"
 )
 
@@ -146,7 +147,11 @@ func (s *Server) registerPreview() {
 		if err != nil {
 			return Effect{}, err
 		}
-		return effectOf(s.on(ctx).Effect(draft)), nil
+		e := effectOf(s.on(ctx).Effect(draft))
+		if looks(caller(ctx)) {
+			e.Whence = append(e.Whence, live.TurnedAway(s.live.Sessions(), s.on(ctx).Policy(), draft.Policy())...)
+		}
+		return e, nil
 	})
 	op = operation(asIf, http.MethodPost, "/as-if", "Answer a question as if changes had been made, and make none of them", "audit")
 	op.SkipValidateBody = true

@@ -33,8 +33,10 @@ type Subject struct {
 	Whence   Whence
 }
 
-// Whence is from where a subject comes over SMB, with the names that it has just now; nil where that is not known, and then most is let in.
-type Whence interface{ Origin() *site.Origin }
+// Whence is from where a subject comes over SMB, with the names that it has just now where a share asks for them; nil where that is not known, and then most is let in.
+type Whence interface {
+	Origin(share *site.PublishedShare) *site.Origin
+}
 
 // namesHold is for how long a verdict rests on what a host is called.
 const namesHold = time.Minute
@@ -209,7 +211,7 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 		}
 		v.folder = v.share.Folder
 		if len(v.share.Hosts) > 0 && sub.Whence != nil {
-			v.origin = sub.Whence.Origin()
+			v.origin = sub.Whence.Origin(v.share)
 		}
 	}
 	if n.heldUp != nil && n.heldUp(v.folder.ID) {
@@ -255,7 +257,7 @@ func (v view) decideNamed(at access.Stage, path string, others []string, file bo
 	}
 	verdict := access.Decide(v.policy, access.Request{User: v.sub.User, Via: v.sub.Via, Share: v.share, NFS: v.nfs, Origin: v.origin, Folder: v.folder,
 		Path: plain.Spell(path), Others: others, File: file, Facts: v.facts, Want: want, At: at, Now: v.now})
-	if until := v.now.Add(namesHold); v.origin != nil && v.policy.SharesByName() && (verdict.ValidUntil.IsZero() || until.Before(verdict.ValidUntil)) {
+	if until := v.now.Add(namesHold); v.origin != nil && v.share.NeedsNames(v.origin.Address) && (verdict.ValidUntil.IsZero() || until.Before(verdict.ValidUntil)) {
 		verdict.ValidUntil = until
 	}
 	return verdict

@@ -19,7 +19,7 @@ func newWhence(c *conn) *whence {
 }
 
 // Origin is files.Whence's.
-func (w *whence) Origin() *site.Origin { return w.by.Load().Origin() }
+func (w *whence) Origin(sh *site.PublishedShare) *site.Origin { return w.by.Load().Origin(sh) }
 
 // called is what a client's host was called at a moment, as far as the policy of then cared.
 type called struct {
@@ -31,13 +31,13 @@ type called struct {
 // calledFor is how long what a host is called holds before it is looked up again.
 const calledFor = 10 * time.Second
 
-// Origin is from where the connection comes. Its names are looked up where a share is kept to hosts by their names, and not before. The result is only
+// Origin is from where the connection comes. Its names are looked up where it hangs on them whether a share may be used, and not before. The result is only
 // read.
-func (c *conn) Origin() *site.Origin {
-	p := c.srv.Policy()
-	if !p.SharesByName() {
+func (c *conn) Origin(sh *site.PublishedShare) *site.Origin {
+	if !sh.NeedsNames(c.from.Address) {
 		return &c.from
 	}
+	p := c.srv.Policy()
 	if is := c.called.Load(); is != nil && is.policy == p && time.Since(is.at) < calledFor {
 		return is.origin
 	}

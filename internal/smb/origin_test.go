@@ -36,6 +36,6 @@ func TestNobodyToAskForNames(t *testing.T) {
 	defer theirs.Close()
 	c := newConn(NewServer(Config{Policy: func() *site.Policy { return p }, Log: slog.New(slog.DiscardHandler)}), mine)
 	defer c.cancel()
-	require.True(t, c.Origin().Unsure)
-	require.Nil(t, p.Shares[0].Match(c.Origin()))
+	require.True(t, c.Origin(p.Shares[0]).Unsure)
+	require.Nil(t, p.Shares[0].Match(c.Origin(p.Shares[0])))
 }

@@ -115,3 +115,23 @@ func TestRulesThatCanNeverMatch(t *testing.T) {
 		require.Equal(t, want, clean)
 	}
 }
+
+// Names are asked for only where it hangs on them which rule counts; without them, the rule that is found is the same.
+func TestNeedsNames(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		sh := Share{ID: 1, Name: "s", FolderID: 1}
+		for range rapid.IntRange(0, 4).Draw(t, "hosts") {
+			sh.Hosts = append(sh.Hosts, HostTerm{From: rapid.SampledFrom([]string{"192.0.2.1", "192.0.2.0/24", "*", "dome1.example", "dome*.example", "2001:db8::/32"}).Draw(t, "from")})
+		}
+		p, err := Compile(Records{Volumes: []Volume{{ID: 1}}, Folders: []Folder{{ID: 1, Name: "f", VolumeID: 1}}, Shares: []Share{sh}})
+		require.NoError(t, err)
+		known := &Origin{Address: netip.MustParseAddr(rapid.SampledFrom([]string{"192.0.2.1", "192.0.2.9", "198.51.100.1", "2001:db8::1"}).Draw(t, "address"))}
+		if rapid.Bool().Draw(t, "named") {
+			known.Names = []string{"dome1.example"}
+		}
+		if s := p.Shares[0]; !s.NeedsNames(known.Address) {
+			require.Equal(t, s.Match(known), s.Match(&Origin{Address: known.Address}))
+			require.Equal(t, s.Match(known), s.Match(&Origin{Address: known.Address, Unsure: true}))
+		}
+	})
+}

@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -62,8 +63,19 @@ func (s *PublishedShare) OnlyRead() bool {
 // Match gives the first of the rules about hosts that an origin fits; nil when none does, or when that cannot be told.
 func (s *PublishedShare) Match(o *Origin) *ExportRule { return match(s.InForce, o) }
 
-// SharesByName says whether any share is kept to hosts by their names.
-func (p *Policy) SharesByName() bool { return p.sharesByName }
+// NeedsNames says whether it takes a host's names to tell which of the rules it fits: no rule before the first that is about names is about its address.
+func (s *PublishedShare) NeedsNames(address netip.Addr) bool {
+	o := &Origin{Address: address}
+	for i := range s.InForce {
+		switch l := &s.InForce[i]; {
+		case l.ByName():
+			return true
+		case l.hosts.match(o):
+			return false
+		}
+	}
+	return false
+}
 
 // match gives the first rule that an origin fits; nil when none does. Where it is not known whether one about names does, none
 // after it is taken: it may let in more.

@@ -221,7 +221,6 @@ type Policy struct {
 	hostNames    []string
 	namesMatter  bool
 	mapsByName   bool // some number map is about host names
-	sharesByName bool // some share is kept to hosts by their names
 }
 
 // Compile checks the records against each other and builds the policy. Errors
@@ -413,7 +412,6 @@ func compile(r Records, dir *identity.Directory, touched func(Key) bool, before 
 		if ps.InForce, err = hosts.inForce(rulesOf(s.Hosts)); err != nil {
 			return nil, fmt.Errorf("share %s: %w", s.Name, err)
 		}
-		p.sharesByName = p.sharesByName || slices.ContainsFunc(ps.InForce, func(l ExportRule) bool { return l.ByName() })
 		f.Shares = append(f.Shares, ps)
 		p.shareByName[name] = len(p.Shares)
 		p.Shares = append(p.Shares, ps)
