@@ -280,7 +280,7 @@ test('an export: rules written, tried, put in order, and everyone let in only kn
   await p.getByLabel('Name').fill('night-desks');
   await p.getByRole('button', { name: 'Make it' }).click();
   const set = p.getByRole('region', { name: 'night-desks' });
-  await set.getByText('used by no export').waitFor();
+  await set.getByText('used by nothing').waitFor();
   await p.goto(`${url}/folders/nightlog?tab=exports`);
   await add('@night-desks');
   await then('Add client rule');
