@@ -940,7 +940,13 @@ test('the journal: who did what, in words, and two rows taken back at once', asy
   await rows.first().getByRole('button', { name: /^What/ }).click();
   await p.getByText('user tamsin, added').waitFor();
   await accessible(p, 'the journal');
-  for (const n of [0, 1]) await rows.nth(n).getByRole('checkbox').click({ force: true });
+  for (const n of [0, 1]) {
+    const box = rows.nth(n).getByRole('checkbox');
+    while (!(await box.isChecked())) {
+      await box.click({ force: true }); // the list may be made anew under it
+      await p.waitForTimeout(300);
+    }
+  }
   await p.getByRole('button', { name: 'Take the 2 back' }).click();
   const asks = p.getByRole('alertdialog');
   await asks.getByRole('button', { name: 'Take back' }).click();
