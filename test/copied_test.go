@@ -14,7 +14,8 @@ import (
 	"amber.example/gatekeeper/test/gateway"
 )
 
-// What a client has copied within the service counts as what it would have written, and goes no further than its limits; by the Go client, which asks for it by itself.
+// What a client has copied within the service counts as what it would have written, and goes no further than its limits; by the Go client, which
+// asks for it by itself.
 func TestCopiedWithinTheService(t *testing.T) {
 	g := gateway.Start(t)
 	g.Unlimited(t)

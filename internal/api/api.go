@@ -57,26 +57,25 @@ type Config struct {
 
 // Server answers the API and serves the console.
 type Server struct {
-	svc     *service.Service
-	log     *slog.Logger
-	smbPort int
-	nfsPort int
-	smbAt   string
-
-	smbOverQUIC string
-	nfsAt       string
-	names       []string
-	proxies     []netip.Prefix
-	previews    *turns
-	changers    map[string]*changer // by what they do
-	api         huma.API
-	mux         chi.Router
-	watchers    watching
-	doors       trying.Doors
-	live        live.Doors
-	version     string
-	since       time.Time
-	host        Host
+	svc      *service.Service
+	log      *slog.Logger
+	smbPort  int
+	nfsPort  int
+	smbAt    string
+	quicAt   string // over QUIC
+	nfsAt    string
+	names    []string
+	proxies  []netip.Prefix
+	previews *turns
+	changers map[string]*changer // by what they do
+	api      huma.API
+	mux      chi.Router
+	watchers watching
+	doors    trying.Doors
+	live     live.Doors
+	version  string
+	since    time.Time
+	host     Host
 }
 
 type draftKey struct{}
@@ -108,7 +107,7 @@ func New(c Config) *Server {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	s := &Server{host: c.Host, doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, smbOverQUIC: c.SMBOverQUIC, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
+	s := &Server{host: c.Host, doors: c.Doors, live: c.Live, version: c.Version, since: time.Now(), smbAt: c.SMBAt, quicAt: c.SMBOverQUIC, nfsAt: c.NFSAt, svc: c.Service, log: c.Log, smbPort: c.SMBPort, nfsPort: c.NFSPort, names: c.Names, proxies: c.Proxies, previews: newTurns(), changers: make(map[string]*changer), mux: chi.NewRouter()}
 	sameSite := http.NewCrossOriginProtection()
 	sameSite.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		writeProblem(w, http.StatusForbidden, "this came from another site's page")

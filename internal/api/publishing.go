@@ -294,7 +294,7 @@ func (s *Server) registerPublishing() {
 			return []Service{{Protocol: "smb", On: on.SMB, Encrypted: on.SMBEncrypted}, {Protocol: "nfs", On: on.NFS}}, nil
 		}
 		smb := serviceOf(ctx, "smb", on.SMB, s.smbAt)
-		smb.Encrypted, smb.OverQUIC = on.SMBEncrypted, s.smbOverQUIC
+		smb.Encrypted, smb.OverQUIC = on.SMBEncrypted, s.quicAt
 		return []Service{smb, serviceOf(ctx, "nfs", on.NFS, s.nfsAt)}, nil
 	})
 	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off, or set how it is served", "publishing"), func(ctx context.Context, in *struct {

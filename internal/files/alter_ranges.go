@@ -52,8 +52,8 @@ func (a alter) empty(f *open, off, length int64) error {
 	})
 }
 
-// copyRange copies within the host from one file to another, by sharing blocks where the file system does that by itself. The bytes go through buf where the host
-// cannot, and where both are the same file.
+// copyRange copies within the host from one file to another, by sharing blocks where the file system does that by itself. The bytes go through
+// buf where the host cannot, and where both are the same file.
 func copyRange(to, from int, toOff, fromOff int64, length int, buf []byte) (done int, err error) {
 	for buf == nil && done < length {
 		if err := before(callWrite, to); err != nil {

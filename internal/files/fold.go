@@ -105,13 +105,13 @@ func (x *foldIndex) dir(id fileID, add bool) *foldedDir {
 	}
 	d := &foldedDir{id: id}
 	x.dirs[id] = x.used.PushFront(d)
-	x.trim(mostFoldedDirs)
+	x.trim()
 	return d
 }
 
 // trim forgets those that were not used for longest, until there are as few as may be.
-func (x *foldIndex) trim(dirs int) {
-	for x.used.Len() > dirs || x.kept > mostFoldedNames && x.used.Len() > 0 {
+func (x *foldIndex) trim() {
+	for x.used.Len() > mostFoldedDirs || x.kept > mostFoldedNames && x.used.Len() > 0 {
 		oldest := x.used.Back()
 		d := oldest.Value.(*foldedDir)
 		x.kept -= d.kept
@@ -130,7 +130,7 @@ func (x *foldIndex) count(d *foldedDir, names int) bool {
 	}
 	x.kept += names - d.kept
 	d.kept = names
-	x.trim(mostFoldedDirs)
+	x.trim()
 	return d.kept == names
 }
 

@@ -9,9 +9,10 @@ import (
 	"amber.example/gatekeeper/internal/core/posix"
 )
 
-// marks remembers what the extended attributes of objects say, of owner, mode and ACL, so that they need not be read for every decision: two or three calls of the
-// kernel each. An object's change time says whether it still holds: whatever changes an attribute moves it. File systems keep that in steps, and may keep it by another
-// clock than ours; so it is believed only once it has stood still for longer than any step while somebody looked, and what is remembered was read after.
+// marks remembers what the extended attributes of objects say, of owner, mode and ACL, so that they need not be read for every decision: two or
+// three calls of the kernel each. An object's change time says whether it still holds: whatever changes an attribute moves it. File systems keep
+// that in steps, and may keep it by another clock than ours; so it is believed only once it has stood still for longer than any step while
+// somebody looked, and what is remembered was read after.
 type marks struct {
 	mu   sync.Mutex
 	seen map[markKey]*marked

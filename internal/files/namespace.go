@@ -33,7 +33,8 @@ type Subject struct {
 	Whence   Whence
 }
 
-// Whence is from where a subject comes over SMB, with the names that it has just now where a share asks for them; nil where that is not known, and then most is let in.
+// Whence is from where a subject comes over SMB, with the names that it has just now where a share asks for them; nil where that is not known,
+// and then most is let in.
 type Whence interface {
 	Origin(share *site.PublishedShare) *site.Origin
 }

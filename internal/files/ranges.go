@@ -8,7 +8,8 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 )
 
-// borrow gives a descriptor of its own on what the handle is open on, for one call that has another handle in use: nobody waits for two handles at once.
+// borrow gives a descriptor of its own on what the handle is open on, for one call that has another handle in use: nobody waits for two handles
+// at once.
 func (h *Handle) borrow() (fd int, err error) {
 	err = h.use(func(own int) (err error) {
 		fd, err = unix.FcntlInt(uintptr(own), unix.F_DUPFD_CLOEXEC, 0)
@@ -37,8 +38,8 @@ func fromTo(to, from *Handle, toOff, fromOff, length int64) error {
 	return to.mayTouch(toOff, length, true)
 }
 
-// CopyFrom copies length bytes from a place in another file that is open to a place in this one, without their leaving the host. It gives how many it copied: fewer where the other
-// ends.
+// CopyFrom copies length bytes from a place in another file that is open to a place in this one, without their leaving the host. It gives how
+// many it copied: fewer where the other ends.
 func (h *Handle) CopyFrom(from *Handle, toOff, fromOff int64, length int) (n int, err error) {
 	if err := fromTo(h, from, toOff, fromOff, int64(length)); err != nil {
 		return 0, err
@@ -84,13 +85,18 @@ func (h *Handle) altered(from *Handle, do func(fd, source int) error) error {
 	}
 	defer unix.Close(source)
 	from.did(Read, &from.toldRead)
+	return h.rewritten(func(fd int) error { return do(fd, source) })
+}
+
+// rewritten runs what alters the data of the file.
+func (h *Handle) rewritten(do func(fd int) error) error {
 	h.did(Wrote, &h.toldWrote)
 	h.alters()
-	err = h.use(func(fd int) error {
+	err := h.use(func(fd int) error {
 		if err := h.altering(fd); err != nil {
 			return err
 		}
-		return do(fd, source)
+		return do(fd)
 	})
 	h.touched()
 	return err
@@ -114,19 +120,11 @@ func (h *Handle) Zero(off, end int64) error {
 	if err := h.mayTouch(off, end-off, true); err != nil {
 		return err
 	}
-	h.did(Wrote, &h.toldWrote)
-	h.alters()
-	err = h.use(func(fd int) error {
-		if err := h.altering(fd); err != nil {
-			return err
-		}
-		return h.alter().empty(&h.data, off, end-off)
-	})
-	h.touched()
-	return err
+	return h.rewritten(func(int) error { return h.alter().empty(&h.data, off, end-off) })
 }
 
-// SetSparse marks a file as one that may have holes, or no longer (MS-FSCC section 2.3.69). Every file may; some clients make them only in those that are marked.
+// SetSparse marks a file as one that may have holes, or no longer (MS-FSCC section 2.3.69). Every file may; some clients make them only in those
+// that are marked.
 func (h *Handle) SetSparse(is bool) error {
 	if h.asked&(acl.WriteData|acl.AppendData|acl.WriteAttributes) == 0 {
 		return ErrDenied

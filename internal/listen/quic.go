@@ -21,9 +21,9 @@ const (
 	mostStarting  = 64 // connections that have no stream yet
 )
 
-// QUIC listens for QUIC (RFC 9000) on packets, of which each connection has one stream, opened by the client, that is as a TCP connection would be. Who sends from an address has to
-// show first that they get what is sent there, so that nobody is sent more than they asked for. with gives the certificate; TLS is 1.3, as QUIC has it, without early data, which
-// could be played again.
+// QUIC listens for QUIC (RFC 9000) on packets, of which each connection has one stream, opened by the client, that is as a TCP connection would
+// be. Who sends from an address has to show first that they get what is sent there, so that nobody is sent more than they asked for. with gives
+// the certificate; TLS is 1.3, as QUIC has it, without early data, which could be played again.
 func QUIC(packets net.PacketConn, with *tls.Config) (net.Listener, error) {
 	with = with.Clone()
 	with.NextProtos, with.MinVersion, with.GetConfigForClient = []string{quicALPN}, tls.VersionTLS13, nil

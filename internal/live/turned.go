@@ -12,8 +12,8 @@ import (
 // mostTold is how many addresses are named of those that are turned away.
 const mostTold = 5
 
-// TurnedAway says of whom who is there now another policy lets in no more by where they come from: a sentence for each share and export. A host of which it hangs on a rule about
-// names is not told of, since nobody looks its names up for that.
+// TurnedAway says of whom who is there now another policy lets in no more by where they come from: a sentence for each share and export. A host
+// of which it hangs on a rule about names is not told of, since nobody looks its names up for that.
 func TurnedAway(sessions []Session, before, after *site.Policy) (out []string) {
 	from := make(map[string][]string) // by way in
 	for _, s := range sessions {

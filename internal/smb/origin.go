@@ -9,7 +9,8 @@ import (
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
-// whence is from where somebody acts by what they have open: the connection by which they have it now, which may be another than that by which they opened it.
+// whence is from where somebody acts by what they have open: the connection by which they have it now, which may be another than that by which
+// they opened it.
 type whence struct{ by atomic.Pointer[conn] }
 
 func newWhence(c *conn) *whence {
@@ -31,8 +32,8 @@ type called struct {
 // calledFor is how long what a host is called holds before it is looked up again.
 const calledFor = 10 * time.Second
 
-// Origin is from where the connection comes. Its names are looked up where it hangs on them whether a share may be used, and not before. The result is only
-// read.
+// Origin is from where the connection comes. Its names are looked up where it hangs on them whether a share may be used, and not before. The
+// result is only read.
 func (c *conn) Origin(sh *site.PublishedShare) *site.Origin {
 	if !sh.NeedsNames(c.from.Address) {
 		return &c.from

@@ -227,8 +227,8 @@ func (r *request) queryDirectory(m *message.QueryDirectoryRequest) (*reply, erro
 	return answer(&message.DataResponse{Data: out}), nil
 }
 
-// matching gives the names in a directory among which those are that a mask wants: all there are, or, where it is a name, the one that it means. Nothing else is
-// read then, however many there are.
+// matching gives the names in a directory among which those are that a mask wants: all there are, or, where it is a name, the one that it means.
+// Nothing else is read then, however many there are.
 func (o *open) matching(wanted *mask) ([]string, error) {
 	if wanted.plain && wanted.text != "." && wanted.text != ".." {
 		if name, status := fromWire(message.UTF16(wanted.text)); status == statusOK {

@@ -48,7 +48,8 @@ func controlled(m *message.IoctlRequest, out []byte) *reply {
 	return answer(&message.IoctlResponse{Code: m.Code, ID: m.ID, Output: out})
 }
 
-// copyChunks is FSCTL_SRV_COPYCHUNK and FSCTL_SRV_COPYCHUNK_WRITE, MS-SMB2 section 3.3.5.15.6. The source may be on another share that the session has.
+// copyChunks is FSCTL_SRV_COPYCHUNK and FSCTL_SRV_COPYCHUNK_WRITE, MS-SMB2 section 3.3.5.15.6. The source may be on another share that the
+// session has.
 func (r *request) copyChunks(o *open, m *message.IoctlRequest) (*reply, error) {
 	var asked message.CopyChunks
 	if int(m.MaxOutput) < 12 || asked.Parse(m.Input) != nil {

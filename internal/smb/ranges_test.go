@@ -39,7 +39,8 @@ func (c *rawClient) copyChunks(code uint32, to []byte, key message.ResumeKey, ch
 	return status, did
 }
 
-// Whatever is copied within the server, zeroed and cut, a file is what a row of bytes would be by the same; and what is said to take space holds all that is not zero.
+// Whatever is copied within the server, zeroed and cut, a file is what a row of bytes would be by the same; and what is said to take space holds
+// all that is not zero.
 func TestCopiedAndZeroed(t *testing.T) {
 	_, addr, dir := startServerOf(t)
 	c := dialRaw(t, addr).signIn().connect()

@@ -32,8 +32,8 @@ func BenchmarkSign(b *testing.B) {
 	}
 }
 
-// lean is a client that costs as little as it can: it keeps eight requests under way, which it has signed or sealed before the clock runs, and takes what comes as it is,
-// into one buffer.
+// lean is a client that costs as little as it can: it keeps eight requests under way, which it has signed or sealed before the clock runs, and
+// takes what comes as it is, into one buffer.
 type lean struct {
 	*rawClient
 	seals *session
@@ -113,8 +113,8 @@ func newLean(b *testing.B, addr string, sealed bool) *lean {
 	return c
 }
 
-// The server's own cost, beside a bare TCP copy of the same file that reads and writes it the same way, and has it on disk at the end: in turn, the best of five of each.
-// Sealed, it stands beside the same over TLS 1.3.
+// The server's own cost, beside a bare TCP copy of the same file that reads and writes it the same way, and has it on disk at the end: in turn,
+// the best of five of each. Sealed, it stands beside the same over TLS 1.3.
 func BenchmarkServerSequential(b *testing.B) {
 	const size, piece = 256 << 20, 1 << 20
 	for _, name := range []string{"signed", "signed and checked", "sealed"} {

@@ -1,5 +1,6 @@
-// Package turns has a connection's requests answered by the goroutine that read them, as long as each is answered at once, and has another goroutine read on beside it
-// as soon as one is not. Most requests then cost no change of goroutine, and none keeps those behind it waiting for much longer than Patience.
+// Package turns has a connection's requests answered by the goroutine that read them, as long as each is answered at once, and has another
+// goroutine read on beside it as soon as one is not. Most requests then cost no change of goroutine, and none keeps those behind it waiting for
+// much longer than Patience.
 package turns
 
 import (
@@ -36,8 +37,8 @@ const (
 	passed // another reads now
 )
 
-// Run reads by next until that says Over, and has what it gives be done. over is told once, by the goroutine that had the turn at the end; work may still be done
-// elsewhere then. Run may come back before.
+// Run reads by next until that says Over, and has what it gives be done. over is told once, by the goroutine that had the turn at the end; work
+// may still be done elsewhere then. Run may come back before.
 func Run(next func() (work func(), kind Kind), over func()) {
 	t := &Turns{next: next, over: over}
 	all.add(t)

@@ -63,7 +63,8 @@ func (s *PublishedShare) OnlyRead() bool {
 // Match gives the first of the rules about hosts that an origin fits; nil when none does, or when that cannot be told.
 func (s *PublishedShare) Match(o *Origin) *ExportRule { return match(s.InForce, o) }
 
-// NeedsNames says whether it takes a host's names to tell which of the rules it fits: no rule before the first that is about names is about its address.
+// NeedsNames says whether it takes a host's names to tell which of the rules it fits: no rule before the first that is about names is about its
+// address.
 func (s *PublishedShare) NeedsNames(address netip.Addr) bool {
 	o := &Origin{Address: address}
 	for i := range s.InForce {

@@ -104,8 +104,8 @@ func (m *SharedExtent) Append(b []byte) []byte {
 	return le.AppendUint64(b, m.Length)
 }
 
-// Extent is a part of a file: the input of FSCTL_SET_ZERO_DATA, where Second is where it ends (MS-FSCC section 2.3.71), and both the input and an element of the
-// output of FSCTL_QUERY_ALLOCATED_RANGES, where it is how long it is (sections 2.3.51 and 2.3.52).
+// Extent is a part of a file: the input of FSCTL_SET_ZERO_DATA, where Second is where it ends (MS-FSCC section 2.3.71), and both the input and
+// an element of the output of FSCTL_QUERY_ALLOCATED_RANGES, where it is how long it is (sections 2.3.51 and 2.3.52).
 type Extent struct{ Offset, Second uint64 }
 
 // Parse reads one.
@@ -120,8 +120,8 @@ func (m *Extent) Append(b []byte) []byte {
 	return le.AppendUint64(le.AppendUint64(b, m.Offset), m.Second)
 }
 
-// Snapshots is the output of FSCTL_SRV_ENUMERATE_SNAPSHOTS, MS-SMB2 section 2.2.32.2: how many there are, how many are told, and the names of those, in UTF-16,
-// an end after each and one after all.
+// Snapshots is the output of FSCTL_SRV_ENUMERATE_SNAPSHOTS, MS-SMB2 section 2.2.32.2: how many there are, how many are told, and the names of
+// those, in UTF-16, an end after each and one after all.
 type Snapshots struct {
 	Count, Told uint32
 	Names       []byte
