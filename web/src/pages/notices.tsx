@@ -180,7 +180,7 @@ function Settings({ mayChange }: { mayChange: boolean }) {
   if (!settings.data) return <Waiting error={settings.error} />;
   return (
     <Grid templateColumns={{ base: '1fr', xl: '1fr 1fr' }} gap="5" alignItems="start">
-      <Mail key={JSON.stringify(settings.data.mail)} settings={settings.data} mayChange={mayChange} />
+      <Mail settings={settings.data} mayChange={mayChange} />
       <Stack gap="5">
         <Marks
           key={JSON.stringify([settings.data.percent, settings.data.grace])}
@@ -252,18 +252,9 @@ function Marks({ settings, mayChange }: { settings: NoticeSettings; mayChange: b
   );
 }
 
+/** The form begins anew when others change the settings; what a test said stays. */
 function Mail({ settings, mayChange }: { settings: NoticeSettings; mayChange: boolean }) {
-  const m = settings.mail;
-  const before = {
-    server: m.server,
-    security: m.security ?? 'starttls',
-    sender: m.sender ?? '',
-    user: m.user ?? '',
-    trust: m.trust ?? '',
-  };
-  const { register, handleSubmit, watch, formState } = useForm({ defaultValues: { ...before, password: '' } });
   const [to, setTo] = useState('');
-  const save = useSave();
   const test = useMutation({
     mutationFn: () => taken(api.POST('/api/v1/notices/test', { body: to ? { address: to } : {} })),
     onSuccess: (told) => say(t`The mail server took it, to ${told.to}.`),
@@ -273,87 +264,7 @@ function Mail({ settings, mayChange }: { settings: NoticeSettings; mayChange: bo
       title={t`Mail`}
       text={t`To the person whom a limit is about, to a folder’s owner, and to administrators, if they have an address.`}
     >
-      <form
-        onSubmit={handleSubmit((f) => {
-          const mail: Record<string, string> = {};
-          for (const key of ['server', 'security', 'sender', 'user', 'trust'] as const)
-            if (f[key] !== before[key]) mail[key] = f[key].trim();
-          if (f.password) mail.password = f.password;
-          if (Object.keys(mail).length > 0) save.mutate({ mail });
-        })}
-      >
-        <Stack gap="4">
-          {save.error && <Refused error={save.error} />}
-          <Flex gap="3">
-            <Field.Root flex="2" disabled={!mayChange}>
-              <Field.Label>
-                <Trans>Server</Trans>
-              </Field.Label>
-              <Input autoComplete="off" placeholder={t`none: nobody is sent mail`} {...register('server')} />
-            </Field.Root>
-            <Field.Root flex="1" disabled={!mayChange}>
-              <Field.Label>
-                <Trans>Protected by</Trans>
-              </Field.Label>
-              <Pick {...register('security')}>
-                <option value="starttls">
-                  <Trans>STARTTLS</Trans>
-                </option>
-                <option value="tls">
-                  <Trans>TLS</Trans>
-                </option>
-                <option value="none">
-                  <Trans>nothing</Trans>
-                </option>
-              </Pick>
-            </Field.Root>
-          </Flex>
-          <Field.Root disabled={!mayChange}>
-            <Field.Label>
-              <Trans>From</Trans>
-            </Field.Label>
-            <Input autoComplete="off" placeholder={t`files@larkfell.example`} {...register('sender')} />
-          </Field.Root>
-          <Flex gap="3">
-            <Field.Root disabled={!mayChange}>
-              <Field.Label>
-                <Trans>Signs in as</Trans>
-              </Field.Label>
-              <Input autoComplete="off" placeholder={t`nobody`} {...register('user')} />
-            </Field.Root>
-            <Field.Root disabled={!mayChange || watch('security') === 'none'}>
-              <Field.Label>
-                <Trans>Password</Trans>
-              </Field.Label>
-              <Input
-                type="password"
-                autoComplete="new-password"
-                placeholder={m.passwordSet ? t`as it is` : t`none`}
-                {...register('password')}
-              />
-            </Field.Root>
-          </Flex>
-          <Field.Root disabled={!mayChange}>
-            <Field.Label>
-              <Trans>Certificates that vouch for this server (empty: those the host trusts)</Trans>
-            </Field.Label>
-            <Textarea
-              rows={3}
-              fontFamily="mono"
-              fontSize="xs"
-              placeholder={t`-----BEGIN CERTIFICATE-----`}
-              {...register('trust')}
-            />
-          </Field.Root>
-          {mayChange && (
-            <Box>
-              <MainButton type="submit" size="sm" loading={save.isPending} disabled={!formState.isDirty}>
-                <Trans>Save</Trans>
-              </MainButton>
-            </Box>
-          )}
-        </Stack>
-      </form>
+      <MailForm key={JSON.stringify(settings.mail)} settings={settings} mayChange={mayChange} />
       {mayChange && (
         <Box borderTopWidth="1px" borderColor="line" mt="5" pt="4">
           {test.error && (
@@ -381,6 +292,102 @@ function Mail({ settings, mayChange }: { settings: NoticeSettings; mayChange: bo
         </Box>
       )}
     </Section>
+  );
+}
+
+function MailForm({ settings, mayChange }: { settings: NoticeSettings; mayChange: boolean }) {
+  const m = settings.mail;
+  const before = {
+    server: m.server,
+    security: m.security ?? 'starttls',
+    sender: m.sender ?? '',
+    user: m.user ?? '',
+    trust: m.trust ?? '',
+  };
+  const { register, handleSubmit, watch, formState } = useForm({ defaultValues: { ...before, password: '' } });
+  const save = useSave();
+  return (
+    <form
+      onSubmit={handleSubmit((f) => {
+        const mail: Record<string, string> = {};
+        for (const key of ['server', 'security', 'sender', 'user', 'trust'] as const)
+          if (f[key] !== before[key]) mail[key] = f[key].trim();
+        if (f.password) mail.password = f.password;
+        if (Object.keys(mail).length > 0) save.mutate({ mail });
+      })}
+    >
+      <Stack gap="4">
+        {save.error && <Refused error={save.error} />}
+        <Flex gap="3">
+          <Field.Root flex="2" disabled={!mayChange}>
+            <Field.Label>
+              <Trans>Server</Trans>
+            </Field.Label>
+            <Input autoComplete="off" placeholder={t`none: nobody is sent mail`} {...register('server')} />
+          </Field.Root>
+          <Field.Root flex="1" disabled={!mayChange}>
+            <Field.Label>
+              <Trans>Protected by</Trans>
+            </Field.Label>
+            <Pick {...register('security')}>
+              <option value="starttls">
+                <Trans>STARTTLS</Trans>
+              </option>
+              <option value="tls">
+                <Trans>TLS</Trans>
+              </option>
+              <option value="none">
+                <Trans>nothing</Trans>
+              </option>
+            </Pick>
+          </Field.Root>
+        </Flex>
+        <Field.Root disabled={!mayChange}>
+          <Field.Label>
+            <Trans>From</Trans>
+          </Field.Label>
+          <Input autoComplete="off" placeholder={t`files@larkfell.example`} {...register('sender')} />
+        </Field.Root>
+        <Flex gap="3">
+          <Field.Root disabled={!mayChange}>
+            <Field.Label>
+              <Trans>Signs in as</Trans>
+            </Field.Label>
+            <Input autoComplete="off" placeholder={t`nobody`} {...register('user')} />
+          </Field.Root>
+          <Field.Root disabled={!mayChange || watch('security') === 'none'}>
+            <Field.Label>
+              <Trans>Password</Trans>
+            </Field.Label>
+            <Input
+              type="password"
+              autoComplete="new-password"
+              placeholder={m.passwordSet ? t`as it is` : t`none`}
+              {...register('password')}
+            />
+          </Field.Root>
+        </Flex>
+        <Field.Root disabled={!mayChange}>
+          <Field.Label>
+            <Trans>Certificates that vouch for this server (empty: those the host trusts)</Trans>
+          </Field.Label>
+          <Textarea
+            rows={3}
+            fontFamily="mono"
+            fontSize="xs"
+            placeholder={t`-----BEGIN CERTIFICATE-----`}
+            {...register('trust')}
+          />
+        </Field.Root>
+        {mayChange && (
+          <Box>
+            <MainButton type="submit" size="sm" loading={save.isPending} disabled={!formState.isDirty}>
+              <Trans>Save</Trans>
+            </MainButton>
+          </Box>
+        )}
+      </Stack>
+    </form>
   );
 }
 
