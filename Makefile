@@ -57,8 +57,8 @@ lint: web/dist/index.html
 	go tool staticcheck ./...
 	cd web && npm run --silent lint
 
-# What asks the API and the command line one thing after the other is tested without it, and so is the lab, whose clients are emulated.
-UNRACED := ^Test(KernelClient|EveryExample.*|Docs.*|NoErrorSpeaks.*|TheTableOfRoles|WhatMayStandInASet|BadInput.*|ASetIsOne|Packages)$$
+# What does one thing after the other is tested without it, and so is the lab, whose clients are emulated.
+UNRACED := ^Test(ModesDecideAsTheKernelDoes|KilledAtEveryBoundary|KernelClient|EveryExample.*|Docs.*|NoErrorSpeaks.*|TheTableOfRoles|WhatMayStandInASet|BadInput.*|ASetIsOne|Packages)$$
 
 .PHONY: test-raced test-unraced test-console
 test: tools build lint
@@ -67,7 +67,7 @@ test: tools build lint
 
 test-unraced:
 	go test -timeout 25m $$(go list ./... | grep -v -x -F "$$(go list $(RACED))")
-	go test -timeout 25m ./test -run '$(UNRACED)'
+	go test -timeout 25m ./internal/files ./internal/service ./test -run '$(UNRACED)'
 
 test-raced:
 	CGO_ENABLED=1 go test -race $(UNCHECKED) -timeout 40m $(RACED) -skip '$(UNRACED)'

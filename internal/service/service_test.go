@@ -10,7 +10,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -539,23 +538,6 @@ func TestRefusalsAreCountedWhenTheyAreMany(t *testing.T) {
 	after, err := s.Journal(ctx, store.Match{})
 	require.NoError(t, err)
 	require.Len(t, after, len(before), "the journal is the administrators'")
-}
-
-// What is seen at the wire is kept up to a bound, and the latest of it.
-func TestEventsAreBounded(t *testing.T) {
-	s := observatory(t)
-	ctx := t.Context()
-	old := store.Event{At: time.Now().Add(-store.KeepEvents - time.Hour), Since: time.Now(), Kind: "refused", Who: "uid 1", Count: 1}
-	fresh := old
-	fresh.At = time.Now()
-	require.NoError(t, s.Log.Store().Add(ctx, append(slices.Repeat([]store.Event{old}, 10), slices.Repeat([]store.Event{fresh}, store.MostEvents+5)...)))
-	list, err := s.Events(ctx, store.Match{})
-	require.NoError(t, err)
-	require.Len(t, list, store.MostEvents)
-	require.EqualValues(t, 16, list[0].ID)
-	list, err = s.Events(ctx, store.Match{Only: "wrote", Back: true, Most: 10})
-	require.NoError(t, err)
-	require.Empty(t, list)
 }
 
 // A key that is missing is not quietly replaced: what was sealed with it would be lost without a word.

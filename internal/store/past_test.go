@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -219,4 +220,27 @@ CREATE TABLE events (
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	require.Equal(t, "b", list[1].Target)
+}
+
+// However many events come and however old they are, no more are kept than are meant to be, and those that are kept are still a chain.
+func TestEventsAreBounded(t *testing.T) {
+	ctx := t.Context()
+	e, _, err := OpenEvents(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer e.Close()
+	old := Event{At: time.Now().Add(-KeepEvents - time.Hour), Since: time.Now(), Kind: "refused", Who: "uid 1", Count: 1}
+	fresh := old
+	fresh.At = time.Now()
+	require.NoError(t, e.Add(ctx, append(slices.Repeat([]Event{old}, 10), slices.Repeat([]Event{fresh}, MostEvents+5)...)))
+	list, err := e.Listed(ctx, Match{})
+	require.NoError(t, err)
+	require.Len(t, list, MostEvents)
+	require.EqualValues(t, 16, list[0].ID)
+	require.NoError(t, e.Add(ctx, []Event{fresh}))
+	n, err := e.Verify(ctx)
+	require.NoError(t, err)
+	require.EqualValues(t, MostEvents, n)
+	list, err = e.Listed(ctx, Match{Only: "wrote", Back: true, Most: 10})
+	require.NoError(t, err)
+	require.Empty(t, list)
 }

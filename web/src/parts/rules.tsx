@@ -5,7 +5,7 @@ import { useState } from 'react';
 import { useForm } from 'react-hook-form';
 import type { Change, ClientRule } from '../api/client';
 import { Previewed, useAsk } from './effect';
-import { FormEnd } from './form';
+import { Entry, FormEnd } from './form';
 import { AddIcon, DownIcon, EditIcon, RemoveIcon, UpIcon } from './icons';
 import { Pick } from './pick';
 import { PickerField } from './picker';
@@ -218,7 +218,10 @@ type Form = {
   privilegedPort: boolean;
 };
 
-const numbered = { valueAsNumber: true, min: 0, max: 4294967294 };
+const numbered = {
+  setValueAs: (typed: string | number) => (/^\d+$/.test(String(typed).trim()) ? Number(typed) : Number.NaN),
+  validate: (n: number) => (n >= 0 && n <= 4294967294) || t`A number up to 4294967294.`,
+};
 
 function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; onDone: () => void }) {
   const { register, control, handleSubmit, formState, watch } = useForm<Form>({
@@ -291,18 +294,12 @@ function RuleForm({ list, rule, onDone }: { list: RuleList; rule?: ClientRule; o
                 </option>
               </Pick>
             </Field.Root>
-            <Field.Root w="32">
-              <Field.Label>
-                <Trans>Anonymous uid</Trans>
-              </Field.Label>
+            <Entry label={t`Anonymous uid`} w="32" error={formState.errors.anonUid}>
               <Input inputMode="numeric" {...register('anonUid', numbered)} />
-            </Field.Root>
-            <Field.Root w="24">
-              <Field.Label>
-                <Trans>and gid</Trans>
-              </Field.Label>
+            </Entry>
+            <Entry label={t`and gid`} w="24" error={formState.errors.anonGid}>
               <Input inputMode="numeric" {...register('anonGid', numbered)} />
-            </Field.Root>
+            </Entry>
             <Field.Root w="36">
               <Field.Label>
                 <Trans>Unknown uids</Trans>
