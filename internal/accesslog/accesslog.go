@@ -232,9 +232,9 @@ func (l *Log) writeSeen(ctx context.Context, all bool) error {
 }
 
 func (l *Log) dueEvents(all bool) (due []dueEvent) {
-	now := time.Now()
 	l.seen.mu.Lock()
 	defer l.seen.mu.Unlock()
+	now := time.Now() // once nothing more comes in: nothing is told of before it began
 	for key, c := range l.seen.by {
 		over := all || now.Sub(c.written) >= eventWindow
 		switch {

@@ -33,6 +33,9 @@ type Sealer struct {
 	key  []byte
 }
 
+// keyLength is that of AES-256.
+const keyLength = 32
+
 // KeyFileName is the key's file in the state directory.
 const KeyFileName = "secret.key"
 
@@ -48,7 +51,7 @@ func Open(state string, anew bool) (Sealer, error) {
 			return Sealer{}, fmt.Errorf("%w: %s is not there, and %s beside it was sealed with it. Put the key back from a copy. Without it nobody signs in over SMB until their password is set anew, "+
 				"NFS clients have to mount again, webhooks and the mail server's password have to be given again, and what reviews were signed with is lost. To go on so, start once with --new-key", ErrNoKey, path, store.FileName)
 		}
-		key = make([]byte, 32)
+		key = make([]byte, keyLength)
 		rand.Read(key)
 		err = writeKey(path, key)
 	}
@@ -57,6 +60,9 @@ func Open(state string, anew bool) (Sealer, error) {
 	}
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm()&0o077 != 0 {
 		return Sealer{}, fmt.Errorf("key file %s is open to others: chmod 600 it", path)
+	}
+	if len(key) != keyLength { // the cipher would take half of one for a key of its own
+		return Sealer{}, fmt.Errorf("key file %s has %d bytes and not %d: put it back from a copy", path, len(key), keyLength)
 	}
 	block, err := aes.NewCipher(key)
 	if err != nil {
@@ -154,9 +160,11 @@ func Check(hash, password string) bool {
 		salt, _ := base64.RawStdEncoding.DecodeString(parts[4])
 		want, _ := base64.RawStdEncoding.DecodeString(parts[5])
 		var memory, time, threads uint32
-		if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &time, &threads); err == nil {
+		_, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &time, &threads)
+		// A damaged record must neither bring the service down nor take more of the machine than ours do.
+		if err == nil && memory >= 8 && memory <= 4*argonMemory && time >= 1 && time <= 4*argonTime && threads >= 1 && threads <= 4 && len(want) >= 16 && len(want) <= 64 {
 			got := argon(password, salt, time, memory, uint8(threads), uint32(len(want)))
-			return len(want) > 0 && subtle.ConstantTimeCompare(got, want) == 1
+			return subtle.ConstantTimeCompare(got, want) == 1
 		}
 	}
 	argon(password, make([]byte, 16), argonTime, argonMemory, argonThreads, 32)
