@@ -81,7 +81,7 @@ func TestSMBOverQUIC(t *testing.T) {
 		stream, err := c.OpenStream()
 		require.NoError(t, err)
 		_, _ = stream.Write(say)
-		require.NoError(t, stream.Close())
+		_ = stream.Close() // the service may have ended the connection by then
 		_ = stream.SetReadDeadline(time.Now().Add(20 * time.Second))
 		_, err = stream.Read(make([]byte, 1))
 		require.Error(t, err)
