@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -137,6 +138,48 @@ func TestADesktopIsRefused(t *testing.T) {
 	shown := desktop(t, g, "bettany", "acl scratch", "again scratch")
 	require.Contains(t, shown[0], "Everyone")
 	require.NotEqual(t, "done", shown[1])
+}
+
+// What is made with a list of entries has them from the start, if whoever makes it may say who may do what there; otherwise it is not made at all.
+func TestADesktopMakesWithEntries(t *testing.T) {
+	g := gateway.Start(t)
+	_, err := g.Service.AddEntry(context.Background(), gateway.Keeper, "nightlog", service.EntryInput{Who: "wren", Level: "control", Applies: []string{"folder", "subfolders", "files"}})
+	require.NoError(t, err)
+	before := g.Changes(t)
+	night := g.Service.Policy().FolderNamed("nightlog").Root
+	made := desktop(t, g, "wren", "make nightlog/sealed.txt bettany 0x1200a9 0x0", "makedir nightlog/sealed bettany 0x1200a9 0x3", "make nightlog/given.txt wren 0x1f01ff 0x0 wren", "acl nightlog/given.txt",
+		"acl nightlog/sealed.txt", "make nightlog/sealed.txt orla 0x1 0x0")
+	require.Equal(t, []string{"done", "done", "done"}, made[:3])
+	require.True(t, strings.HasPrefix(made[3], "owner wren"), made[3])
+	require.Contains(t, made[4], "ACCESS_DENIED", "whoever leaves themselves out is out")
+	require.NotEqual(t, "done", made[5], "what is there is not made")
+	shown := desktop(t, g, "bettany", "acl nightlog/sealed.txt", "acl nightlog/sealed")
+	require.Equal(t, strings.Split(`owner wren
+group staff
+inherits nothing
+allow bettany 0x1200a9 0x00
+allow OWNER RIGHTS 0x000000 0x10`, "\n"), strings.Split(shown[0], "\n"))
+	require.Contains(t, shown[1], "allow bettany 0x1200a9 0x03")
+	require.Equal(t, before+3, g.Changes(t))
+	// The audit knows it as the wire does.
+	who := string(ask(t, g, g.Token(t, "keeper"), "GET", "/api/v1/who?path=nightlog/sealed.txt", "").body)
+	require.Regexp(t, `"user":"bettany"[^}]*"smb":"read"`, who)
+	require.Regexp(t, `"user":"piran"[^}]*"smb":"pass"`, who, "he sees that it is there")
+
+	before = g.Changes(t)
+	refused := desktop(t, g, "wren", "make nightlog/a.txt S-1-5-32-544 0x1 0x0", "make nightlog/b.txt orla 0x1000000 0x0", "makeraw nightlog/c.txt 0100", "makeraw nightlog/d.txt 0100048000000000000000000000000000000000",
+		"makeraw nightlog/e.txt 01000480000000000000000000000000ffffff7f", "make nightlog/f.txt wren 0x1f01ff 0x0 piran")
+	for i, want := range []string{"NONE_MAPPED", "INVALID_SECURITY_DESCR", "INVALID_SECURITY_DESCR", "INVALID_SECURITY_DESCR", "INVALID_SECURITY_DESCR", ""} {
+		require.Contains(t, refused[i], want, "%d: %s", i, refused[i])
+	}
+	for _, name := range []string{"a", "b", "c", "d", "e"} {
+		require.NoFileExists(t, filepath.Join(night, name+".txt"))
+	}
+	// Who may put files in, and not say who may do what with them, makes none that way.
+	require.Contains(t, desktop(t, g, "piran", "make nightlog/mine.txt piran 0x1f01ff 0x0")[0], "ACCESS_DENIED")
+	require.NoFileExists(t, filepath.Join(night, "mine.txt"))
+	require.Equal(t, "done", desktop(t, g, "piran", "makeraw nightlog/mine.txt 0100008000000000000000000000000000000000")[0], "a descriptor that says nothing is none")
+	require.LessOrEqual(t, g.Changes(t), before+1)
 }
 
 // What a desktop computes from what it is shown is what the audit says, for everyone, wherever nothing but entries is in the way.

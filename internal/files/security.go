@@ -72,7 +72,27 @@ type Secured struct {
 
 // SetSecurity changes it where whoever has it open may. All is asked for before anything is done. Where modes decide, only the owner and the group can be
 // set, as chown would.
-func (h *Handle) SetSecurity(ctx context.Context, to Secured) error {
+func (h *Handle) SetSecurity(ctx context.Context, to Secured) error { return h.secure(ctx, to, h.check) }
+
+// SecureMade is SetSecurity for what has just been made through the handle: who makes something may say with it who may do what, where they might
+// afterwards, whatever they have it open for. It is for whoever made it to take it away again where that is refused.
+func (h *Handle) SecureMade(ctx context.Context, to Secured) error {
+	return h.secure(ctx, to, func(need acl.Mask) error {
+		if need&^h.Maximum() != 0 {
+			return ErrDenied
+		}
+		return nil
+	})
+}
+
+// Unmake takes away what was made through the handle when that is closed.
+func (h *Handle) Unmake() {
+	h.ns.mu.Lock()
+	defer h.ns.mu.Unlock()
+	h.of.deletePending = true
+}
+
+func (h *Handle) secure(ctx context.Context, to Secured, may func(acl.Mask) error) error {
 	is, err := h.security()
 	if err != nil {
 		return err
@@ -94,7 +114,7 @@ func (h *Handle) SetSecurity(ctx context.Context, to Secured) error {
 	if need == 0 {
 		return nil
 	}
-	if err := h.check(need); err != nil {
+	if err := may(need); err != nil {
 		return err
 	}
 	v, err := h.ns.view(h.sub, h.share)

@@ -121,6 +121,17 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 			return nil, err
 		}
 	}
+	if raw, ok := m.Context(message.ContextSecurity); ok && action == files.Created {
+		if err := r.secureMade(o, raw); err != nil {
+			h.Unmake()
+			o.close()
+			return nil, err
+		}
+		if info, err = h.Stat(); err != nil {
+			o.close()
+			return nil, err
+		}
+	}
 	out := openedAs(o, action, factsOf(info))
 	if !r.cache(o, &wants, &out) {
 		status = statusInvalidParameter

@@ -95,44 +95,74 @@ func (s *Server) listOf(is files.Security, owner, group descriptor.SID) []descri
 
 // setSecurity is MS-SMB2 section 3.3.5.21.3.
 func (r *request) setSecurity(o *open, m *message.SetInfoRequest) error {
-	const known = message.PartOwner | message.PartGroup | message.PartDACL
 	var d descriptor.Descriptor
-	err := d.Parse(m.Data)
-	var refused descriptor.Refusal
-	switch {
-	case errors.As(err, &refused):
-		return r.refuseList(o, refused)
-	case err != nil:
-		return statusInvalidSecurityDescr
-	case m.Additional&^(known|message.PartLabel|message.PartProtected|message.PartUnprotected) != 0:
+	if err := d.Parse(m.Data); err != nil {
+		return r.refuseList(o, errors.Join(err, descriptor.ErrMalformed))
+	}
+	if m.Additional&^(message.PartOwner|message.PartGroup|message.PartDACL|message.PartLabel|message.PartProtected|message.PartUnprotected) != 0 {
 		return statusAccessDenied // of auditing, nothing is kept
 	}
-	var to files.Secured
-	if m.Additional&message.PartOwner != 0 {
+	to, err := r.secured(&d, m.Additional)
+	if err != nil {
+		return err
+	}
+	return r.refuseList(o, o.handle.SetSecurity(r.c.ctx, to))
+}
+
+// secureMade is for what was made with a descriptor, MS-SMB2 section 3.3.5.9.2: what is refused of it takes away what was made.
+func (r *request) secureMade(o *open, raw []byte) error {
+	var d descriptor.Descriptor
+	if err := d.Parse(raw); err != nil {
+		return r.refuseList(o, errors.Join(err, descriptor.ErrMalformed))
+	}
+	var parts uint32
+	if d.Owner != "" {
+		parts |= message.PartOwner
+	}
+	if d.Group != "" {
+		parts |= message.PartGroup
+	}
+	if d.Control&descriptor.DACLPresent != 0 {
+		parts |= message.PartDACL
+	}
+	to, err := r.secured(&d, parts)
+	if err != nil {
+		return err
+	}
+	return r.refuseList(o, o.handle.SecureMade(r.c.ctx, to))
+}
+
+// secured is what parts of a descriptor say.
+func (r *request) secured(d *descriptor.Descriptor, parts uint32) (to files.Secured, err error) {
+	if parts&message.PartOwner != 0 {
 		if to.UID, err = r.number(d.Owner, false); err != nil {
-			return err
+			return to, err
 		}
 	}
-	if m.Additional&message.PartGroup != 0 {
+	if parts&message.PartGroup != 0 {
 		if to.GID, err = r.number(d.Group, true); err != nil {
-			return err
+			return to, err
 		}
 	}
-	if m.Additional&message.PartDACL != 0 {
+	if parts&message.PartDACL != 0 {
 		to.Rule = func(is files.Security) (bool, []acl.Entry, error) {
 			return d.Entries(is.Written, is.Dir, r.c.srv.groupSID(is.GID), time.Now(), r.c.srv.Names)
 		}
 	}
-	if err = o.handle.SetSecurity(r.c.ctx, to); errors.As(err, &refused) {
-		return r.refuseList(o, refused)
-	}
-	return err
+	return to, nil
 }
 
-// refuseList says in the log why a list cannot be entries: a status says little.
-func (r *request) refuseList(o *open, why descriptor.Refusal) error {
-	r.c.log.Info("a list of entries was refused", "user", r.sess.name, "share", o.tree.share, "path", o.handle.Path(), "reason", string(why))
-	return statusInvalidSecurityDescr
+// refuseList says in the log why a list cannot be entries, as a status says little; it gives the status.
+func (r *request) refuseList(o *open, err error) error {
+	var why descriptor.Refusal
+	switch {
+	case errors.As(err, &why):
+		r.c.log.Info("a list of entries was refused", "user", r.sess.name, "share", o.tree.share, "path", o.handle.Path(), "reason", string(why))
+		return statusInvalidSecurityDescr
+	case errors.Is(err, descriptor.ErrMalformed):
+		return statusInvalidSecurityDescr
+	}
+	return err
 }
 
 // number is that of an owner, or of an owning group.

@@ -15,13 +15,15 @@ The password comes from SMB_PASSWORD; without it, it is that of the demo. A comm
 
 import os
 import shlex
+import struct
 import sys
 
 from impacket.dcerpc.v5 import lsad, lsat, samr, srvs, transport
 from impacket.dcerpc.v5.dtypes import MAXIMUM_ALLOWED, NULL, RPC_SID
 from impacket.ldap import ldaptypes
 from impacket.smbconnection import SMBConnection
-from impacket.smb3structs import FILE_OPEN, FILE_SHARE_DELETE, FILE_SHARE_READ, FILE_SHARE_WRITE, SMB2_0_INFO_SECURITY
+from impacket.smb3structs import FILE_CREATE, FILE_DIRECTORY_FILE, FILE_OPEN, FILE_SHARE_DELETE, FILE_SHARE_READ, FILE_SHARE_WRITE, SMB2_0_INFO_SECURITY
+from impacket.smb3structs import SMB2CreateContext
 
 OWNER, GROUP, DACL = 1, 2, 4
 PROTECTED, INHERITED = 0x1000, 0x10
@@ -102,6 +104,15 @@ class Desk:
         how(d)
         self.write(path, d.getData(), parts, access)
 
+    def make(self, path, raw, options=0):
+        share, _, rest = path.partition("/")
+        tree = self.tree(share)
+        secured = SMB2CreateContext()
+        secured["Next"], secured["NameOffset"], secured["NameLength"], secured["DataOffset"], secured["DataLength"] = 0, 16, 4, 24, len(raw)
+        secured["Buffer"] = b"SecD" + bytes(4) + raw
+        fid = self.smb.create(tree, rest.replace("/", "\\"), 0x120089, FILE_SHARE_READ, options, FILE_CREATE, 0, createContexts=[secured])
+        self.smb.close(tree, fid)
+
 
 def ace(kind, sid, mask, flags):
     a = ldaptypes.ACE()
@@ -144,6 +155,21 @@ def run(desk, words):
         print("done")
     elif command == "again":
         desk.change(args[0], lambda d: None)
+        print("done")
+    elif command in ("make", "makedir"):
+        # With a list of its own from the start, and, where somebody is named, an owner.
+        entry = ace(0, desk.sids([args[1]])[0], int(args[2], 0), int(args[3], 0)).getData()
+        dacl = struct.pack("<BBHHH", 2, 0, 8 + len(entry), 1, 0) + entry
+        owner = b""
+        if len(args) > 4:
+            sid = ldaptypes.LDAP_SID()
+            sid.fromCanonical(desk.sids([args[4]])[0])
+            owner = sid.getData()
+        raw = struct.pack("<BBHLLLL", 1, 0, 0x8004 | PROTECTED, 20 + len(dacl) if owner else 0, 0, 0, 20) + dacl + owner
+        desk.make(args[0], raw, FILE_DIRECTORY_FILE if command == "makedir" else 0)
+        print("done")
+    elif command == "makeraw":
+        desk.make(args[0], bytes.fromhex(args[1]))
         print("done")
     elif command == "raw":
         desk.write(args[0], bytes.fromhex(args[1]), DACL)

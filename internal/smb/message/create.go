@@ -72,6 +72,7 @@ type CreateContext struct {
 // Names of contexts.
 const (
 	ContextMaximalAccess = "MxAc"
+	ContextSecurity      = "SecD" // MS-SMB2 section 2.2.13.2.2: a descriptor for what is made
 	ContextOnDiskID      = "QFid"
 	ContextMoment        = "TWrp" // MS-SMB2 section 2.2.13.2.7
 )
