@@ -1,6 +1,7 @@
 package files
 
 import (
+	"context"
 	"errors"
 	"slices"
 	"time"
@@ -30,7 +31,7 @@ type Break struct {
 	Epoch    uint16
 }
 
-// Lease is what a client may cache of one file: one for all handles that it opened with the same key.
+// Lease is what a client may cache of one file, or of what is in one directory: one for all handles that it opened with the same key.
 type Lease struct {
 	n    *Namespace
 	of   *openFile
@@ -45,6 +46,7 @@ type Lease struct {
 	overdue *time.Timer
 	epoch   uint16
 	handles int
+	at      *place // where it is entered, of a directory
 }
 
 // ErrNotBreaking is for an answer of a client that was not asked, ErrCaching for one that keeps more than it was told.
@@ -66,8 +68,11 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	n := h.ns
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if !h.file || h.of.handles == nil {
+	if h.of.handles == nil {
 		want = 0
+	}
+	if !h.file {
+		want &^= CacheWrite
 	}
 	if want&CacheRead == 0 {
 		want = 0
@@ -85,6 +90,9 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	if l.broken != nil { // not while less is being asked for
 		return l
 	}
+	if !h.file && want != 0 {
+		l.enter(h)
+	}
 	for other := range h.of.handles {
 		if other.lease != l && other.claims != 0 {
 			want &^= CacheWrite
@@ -95,6 +103,78 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 		l.epoch++
 	}
 	return l
+}
+
+// enter has the client be told of what changes in a directory. The path is looked at again, since a rename that did not find it there has
+// set another before it looked. Namespace.mu is held.
+func (l *Lease) enter(h *Handle) {
+	for {
+		path := h.Path()
+		l.depart()
+		l.at = &place{h.folderID, path}
+		l.n.notify.cache(l, *l.at)
+		if h.Path() == path {
+			return
+		}
+	}
+}
+
+// depart undoes enter. Namespace.mu is held.
+func (l *Lease) depart() {
+	if l.at != nil {
+		l.n.notify.uncache(l, *l.at)
+		l.at = nil
+	}
+}
+
+// outdated has a client forget what it knows of a directory; by is the key of who changed it.
+func (l *Lease) outdated(by any) {
+	l.n.mu.Lock()
+	defer l.n.mu.Unlock()
+	if by == nil || by != l.key {
+		l.lower(cacheAll)
+	}
+}
+
+// RulesMoved is for when other records have come into force: whoever may see less, or sees another directory than before, forgets what they have
+// cached of it.
+func (n *Namespace) RulesMoved() {
+	for _, l := range n.notify.everyCached() {
+		l.outdated(nil)
+	}
+	n.mu.Lock()
+	var leased []*Handle
+	for _, of := range n.open {
+		for h := range of.handles {
+			if h.file && h.lease != nil && h.lease.state != 0 {
+				leased = append(leased, h)
+			}
+		}
+	}
+	n.mu.Unlock()
+	for _, h := range leased {
+		if h.check(h.asked) == nil {
+			continue
+		}
+		n.mu.Lock()
+		if h.lease != nil {
+			h.lease.lower(cacheAll)
+		}
+		n.mu.Unlock()
+	}
+}
+
+// FollowRules does RulesMoved whenever a channel that changed gives is closed, until the context ends.
+func (n *Namespace) FollowRules(ctx context.Context, changed func() <-chan struct{}) {
+	for next := changed(); ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-next:
+			next = changed()
+			n.RulesMoved()
+		}
+	}
 }
 
 func (of *openFile) leaseOf(key any) *Lease {
@@ -209,6 +289,7 @@ func (h *Handle) leave() {
 		return
 	}
 	l.settle(0)
+	l.depart()
 	h.of.leases = slices.DeleteFunc(h.of.leases, func(x *Lease) bool { return x == l })
 	h.of.leased.Add(-1)
 }

@@ -31,6 +31,7 @@ type Handle struct {
 	writeThrough bool
 	created      bool
 	holder       any
+	parentKey    any
 	lease        *Lease // guarded by Namespace.mu; leased says without it whether there is one
 	leased       atomic.Bool
 	info         Info // as opened
@@ -322,7 +323,7 @@ func (h *Handle) close() error {
 		delete(n.open, h.of.id)
 		n.mu.Unlock()
 	} else if wrote {
-		n.notify.tell(h.folderID, Event{Path: path, Kind: EventModified})
+		n.notify.tell(h.folderID, Event{Path: path, Kind: EventModified, by: h.parentKey})
 	}
 	if last && h.file {
 		n.ledger.Folder(h.folderID).Closed(h.of.id.usage())
@@ -355,7 +356,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 	if err == nil {
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())
-		n.notify.tell(h.folderID, Event{Path: path, Kind: EventRemoved, Dir: !h.file})
+		n.notify.tell(h.folderID, Event{Path: path, Kind: EventRemoved, Dir: !h.file, by: h.parentKey})
 		v.gone(path)
 	}
 	return err

@@ -191,8 +191,10 @@ func (h *Handle) SetBasic(t Times, done <-chan struct{}) error {
 	if err := h.check(acl.WriteAttributes); err != nil {
 		return err
 	}
-	h.GiveBack(cacheAll, done)
-	return h.use(func(fd int) error {
+	if h.file {
+		h.GiveBack(cacheAll, done)
+	}
+	err := h.use(func(fd int) error {
 		if t.Attributes != nil || !t.Created.IsZero() {
 			info, err := stat(fd)
 			if err != nil {
@@ -220,4 +222,8 @@ func (h *Handle) SetBasic(t Times, done <-chan struct{}) error {
 		}
 		return setTimes(fd, spec(t.Accessed), spec(t.Modified))
 	})
+	if err == nil {
+		h.ns.notify.tell(h.folderID, Event{Path: h.Path(), Kind: EventModified, Dir: !h.file, by: h.parentKey})
+	}
+	return err
 }

@@ -19,12 +19,20 @@ type Event struct {
 	NewPath string
 	Kind    EventKind
 	Dir     bool
+	by      any // the key of the lease that whoever makes the change has on the directory: they know of it
 }
 
-// notifier tells watchers of changes.
+// notifier tells watchers of changes, and clients that cache what is in a directory.
 type notifier struct {
 	mu       sync.Mutex
 	watchers map[*watcher]struct{}
+	cached   map[place]map[*Lease]struct{} // directories of which a client caches what is in them
+}
+
+// place is a directory, by its path below a folder.
+type place struct {
+	folder int64
+	dir    string
 }
 
 type watcher struct {
@@ -36,7 +44,9 @@ type watcher struct {
 
 const watchBuffer = 64
 
-func newNotifier() *notifier { return &notifier{watchers: make(map[*watcher]struct{})} }
+func newNotifier() *notifier {
+	return &notifier{watchers: make(map[*watcher]struct{}), cached: make(map[place]map[*Lease]struct{})}
+}
 
 func (n *notifier) watch(folder int64, dir string, deep bool) (<-chan Event, func()) {
 	w := &watcher{folder, dir, deep, make(chan Event, watchBuffer)}
@@ -56,8 +66,18 @@ func (w *watcher) sees(path string) bool {
 }
 
 func (n *notifier) tell(folder int64, e Event) {
+	for _, l := range n.told(folder, e) {
+		l.outdated(e.by)
+	}
+}
+
+// told tells watchers of a change, and gives the leases whose clients have to forget what they know of a directory.
+func (n *notifier) told(folder int64, e Event) (outdated []*Lease) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	if len(n.cached) > 0 {
+		outdated = n.cachedBy(folder, e)
+	}
 	for w := range n.watchers {
 		if w.folder != folder || !w.sees(e.Path) && (e.Kind != EventRenamed || !w.sees(e.NewPath)) {
 			continue
@@ -69,4 +89,63 @@ func (n *notifier) tell(folder int64, e Event) {
 			delete(n.watchers, w)
 		}
 	}
+	return outdated
+}
+
+// cachedBy gives the leases on the directories that a change is in, or is about. mu is held.
+func (n *notifier) cachedBy(folder int64, e Event) (out []*Lease) {
+	at := func(dir string) {
+		for l := range n.cached[place{folder, dir}] {
+			out = append(out, l)
+		}
+	}
+	dir, _ := split(e.Path)
+	at(dir)
+	if e.Kind == EventRenamed {
+		if to, _ := split(e.NewPath); to != dir {
+			at(to)
+		}
+	}
+	switch {
+	case !e.Dir:
+	case e.Kind == EventModified:
+		at(e.Path)
+	case e.Kind == EventRenamed || e.Kind == EventRemoved: // what is below is somewhere else now, or nowhere
+		for p := range n.cached {
+			if p.folder == folder && (p.dir == e.Path || under(p.dir, e.Path)) {
+				at(p.dir)
+			}
+		}
+	}
+	return out
+}
+
+// cache enters that what is in the directory is cached; it is so until uncache.
+func (n *notifier) cache(l *Lease, at place) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.cached[at] == nil {
+		n.cached[at] = make(map[*Lease]struct{})
+	}
+	n.cached[at][l] = struct{}{}
+}
+
+func (n *notifier) uncache(l *Lease, at place) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if delete(n.cached[at], l); len(n.cached[at]) == 0 {
+		delete(n.cached, at)
+	}
+}
+
+// everyCached gives all leases on directories.
+func (n *notifier) everyCached() (out []*Lease) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, leases := range n.cached {
+		for l := range leases {
+			out = append(out, l)
+		}
+	}
+	return out
 }

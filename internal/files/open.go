@@ -61,6 +61,7 @@ type OpenRequest struct {
 	Mode          *uint32         // of what is made, in the low twelve bits; nil for what SMB makes
 	Holder        any             // handles of one holder do not shut each other out
 	Key           any             // by which the client calls what it may cache; see Handle.Cache
+	ParentKey     any             // the same of the directory that it is in: what changes by this handle is known to whoever has it
 	Done          <-chan struct{} // closed when nobody waits for the open any more; nil where nobody would wait
 }
 
@@ -205,7 +206,7 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		return nil, 0, err
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: place.File,
-		holder: req.Holder, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
+		holder: req.Holder, parentKey: req.ParentKey, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
 	h.setPath(place.Path)
 	if req.Maximum {
 		h.asked = verdict.Granted
@@ -288,7 +289,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 		return nil, 0, ErrReadOnlyFile
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: !req.Directory,
-		holder: req.Holder, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
+		holder: req.Holder, parentKey: req.ParentKey, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
 	h.setPath(place.Path)
 	// What a creator asks for beyond what they get is no reason to refuse: clients ask
 	// for everything when they make something (MS-FSA section 2.1.5.1.1).
@@ -345,7 +346,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	}
 	h.settle(v, verdict)
 	state.spots.put(h.info.id(), true, dirSpot(parent, name))
-	n.notify.tell(h.folderID, Event{Path: place.Path, Kind: EventAdded, Dir: req.Directory})
+	n.notify.tell(h.folderID, Event{Path: place.Path, Kind: EventAdded, Dir: req.Directory, by: h.parentKey})
 	return h, Created, nil
 }
 

@@ -97,7 +97,7 @@ func (h *Handle) renameOnce(ctx context.Context, to string, replace bool) error 
 		}
 		unix.Close(parent)
 	}
-	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file})
+	n.notify.tell(h.folderID, Event{Path: from, NewPath: final, Kind: EventRenamed, Dir: !h.file, by: h.parentKey})
 	if replaces {
 		v.gone(place.Path)
 	}

@@ -72,7 +72,9 @@ type Secured struct {
 
 // SetSecurity changes it where whoever has it open may. All is asked for before anything is done. Where modes decide, only the owner and the group can be
 // set, as chown would.
-func (h *Handle) SetSecurity(ctx context.Context, to Secured) error { return h.secure(ctx, to, h.check) }
+func (h *Handle) SetSecurity(ctx context.Context, to Secured) error {
+	return h.secure(ctx, to, h.check)
+}
 
 // SecureMade is SetSecurity for what has just been made through the handle: who makes something may say with it who may do what, where they might
 // afterwards, whatever they have it open for. It is for whoever made it to take it away again where that is refused.
@@ -163,6 +165,6 @@ func (h *Handle) give(v view, uid, gid *uint32) error {
 	if err != nil {
 		return err
 	}
-	h.ns.notify.tell(h.folderID, Event{Path: h.Path(), Kind: EventModified, Dir: !h.file})
+	h.ns.notify.tell(h.folderID, Event{Path: h.Path(), Kind: EventModified, Dir: !h.file, by: h.parentKey})
 	return nil
 }

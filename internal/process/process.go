@@ -277,17 +277,20 @@ func (p *Process) openService(ctx context.Context) error {
 			return err
 		}
 	}
-	recordedAll := make(chan struct{})
-	recordUntil, stopRecording := context.WithCancel(context.Background())
-	go func() { defer close(recordedAll); svc.RecordEvents(recordUntil) }()
-	p.later(func() { stopRecording(); <-recordedAll }) // before the records are closed
+	p.meanwhile(svc.RecordEvents)
+	p.meanwhile(func(ctx context.Context) { p.namespace.FollowRules(ctx, svc.Changed) })
 	if cfg.BackupTo != "" {
-		backedUp := make(chan struct{})
-		backUpUntil, stopBackups := context.WithCancel(context.Background())
-		go func() { defer close(backedUp); p.runBackups(backUpUntil) }()
-		p.later(func() { stopBackups(); <-backedUp })
+		p.meanwhile(p.runBackups)
 	}
 	return nil
+}
+
+// meanwhile does something beside until the service ends: it is through before what was opened earlier is closed.
+func (p *Process) meanwhile(do func(ctx context.Context)) {
+	ctx, stop := context.WithCancel(context.Background())
+	through := make(chan struct{})
+	go func() { defer close(through); do(ctx) }()
+	p.later(func() { stop(); <-through })
 }
 
 func (p *Process) openServers() (err error) {

@@ -89,10 +89,21 @@ func (w *wants) key() any {
 	return w.id
 }
 
+// parentKey is by which files know what it caches of the directory in which it opens something; nil where it does not say.
+func (w *wants) parentKey() any {
+	if w.lease == nil || !w.lease.Second || w.lease.Flags&message.LeaseHasParent == 0 {
+		return nil
+	}
+	return leaseID{w.id.client, w.lease.Parent}
+}
+
 // cache lets an open's client cache what it asked for as far as it may, and says so in the answer. It is false where the client uses the key of
 // a lease for another file.
 func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
-	if o.handle == nil || o.handle.Dir() || r.c.late.Load() {
+	if o.handle == nil || r.c.late.Load() {
+		return true
+	}
+	if o.handle.Dir() && (w.lease == nil || !w.lease.Second) { // of directories, only leases of the second version are
 		return true
 	}
 	s := r.c.srv
@@ -128,7 +139,7 @@ func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
 	}
 	c.say(out)
 	state, _, _ := c.lease.Now()
-	if w.durable != nil && state&files.CacheHandle != 0 && r.c.trial == nil {
+	if w.durable != nil && state&files.CacheHandle != 0 && !o.handle.Dir() && r.c.trial == nil {
 		o.durable = w.durable
 		o.durable.say(out)
 		if o.durable.second {

@@ -35,10 +35,14 @@ func (c *conn) helloReply(dialect uint16, contexts []message.NegotiateContext) *
 
 // capabilities are the server's, MS-SMB2 section 2.2.4.
 func (c *conn) capabilities() uint32 {
-	if c.cipher != 0 && c.dialect != dialect311 { // there, a context says so
-		return capLargeMTU | capLeasing | capEncryption
+	is := uint32(capLargeMTU | capLeasing)
+	if c.dialect >= dialect30 {
+		is |= capDirectoryLeasing
 	}
-	return capLargeMTU | capLeasing
+	if c.cipher != 0 && c.dialect != dialect311 { // there, a context says so
+		is |= capEncryption
+	}
+	return is
 }
 
 // negotiate is MS-SMB2 section 3.3.5.4.

@@ -107,7 +107,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
 		Disposition: files.Disposition(m.Disposition), Directory: directory, File: file,
 		DeleteOnClose: deletes, WriteThrough: m.Options&message.OptWriteThrough != 0, Attributes: m.Attributes,
-		Key: wants.key(), Done: r.c.ctx.Done(),
+		Key: wants.key(), ParentKey: wants.parentKey(), Done: r.c.ctx.Done(),
 	})
 	if err != nil {
 		r.c.log.Debug("open refused", "user", r.sess.name, "share", r.tree.share, "path", path, "reason", err.Error())

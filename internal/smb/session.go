@@ -32,6 +32,8 @@ const (
 	capLeasing  = 0x02
 	capLargeMTU = 0x04
 
+	capDirectoryLeasing = 0x20
+
 	preauthSHA512 = 1
 )
 

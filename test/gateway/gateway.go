@@ -79,6 +79,7 @@ func Start(t testing.TB, with ...Option) *Gateway {
 	told, stopTelling := context.WithCancel(ctx)
 	toldAll := make(chan struct{})
 	go func() { defer close(toldAll); svc.RecordEvents(told) }()
+	go g.Files.FollowRules(told, svc.Changed)
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
