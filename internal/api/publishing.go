@@ -28,6 +28,7 @@ type Share struct {
 	ReadOnly         bool              `json:"readOnly"`
 	ListOnlyOpenable bool              `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
 	Encrypted        bool              `json:"encrypted" doc:"Nothing goes over the wire open: clients that cannot encrypt (before SMB 3.0) are refused."`
+	Persistent       bool              `json:"persistent" doc:"What is open outlasts a restart of the service, with clients that ask for that (SMB 3.0 and later)."`
 	Hosts            []HostTerm        `json:"hosts,omitempty" doc:"From which hosts it is used, the first that fits counts; none: from every one."`
 	Offline          string            `json:"offline" enum:"manual,auto,vdo,none" doc:"What clients may keep for when they are not connected (MS-SMB2 section 2.2.10): what their users choose, whatever is opened, that and work on it without asking, nothing."`
 	MostConnections  int               `json:"mostConnections,omitempty" doc:"How many sessions may be connected to it at once; left out for as many as come."`
@@ -53,7 +54,7 @@ func hostTerms(terms []HostTerm) []site.HostTerm {
 
 func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 	out := Share{Name: sh.Name, Folder: sh.Folder.Name, Description: sh.Description, Announced: sh.Announced, ReadOnly: sh.ReadOnly,
-		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map(),
+		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, Persistent: sh.Persistent, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map(),
 		Offline: string(cmp.Or(sh.Offline, site.OfflineManual)), MostConnections: sh.MostConnections}
 	for _, t := range sh.Hosts {
 		out.Hosts = append(out.Hosts, HostTerm(t))
@@ -175,6 +176,7 @@ type NewShare struct {
 	ReadOnly         bool              `json:"readOnly,omitempty"`
 	ListOnlyOpenable bool              `json:"listOnlyOpenable,omitempty"`
 	Encrypted        bool              `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
+	Persistent       bool              `json:"persistent,omitempty" doc:"What is open outlasts a restart of the service."`
 	Hosts            []HostTerm        `json:"hosts,omitempty" maxItems:"200" doc:"From which hosts it is used; left out: from every one."`
 	Offline          string            `json:"offline,omitempty" enum:"manual,auto,vdo,none" doc:"What clients may keep for when they are not connected; manual if left out."`
 	MostConnections  int               `json:"mostConnections,omitempty" minimum:"0" maximum:"1000000" doc:"How many sessions may be connected at once; as many as come if left out."`
@@ -189,6 +191,7 @@ type ShareChange struct {
 	ReadOnly         *bool             `json:"readOnly,omitempty"`
 	ListOnlyOpenable *bool             `json:"listOnlyOpenable,omitempty"`
 	Encrypted        *bool             `json:"encrypted,omitempty" doc:"Nothing goes over the wire open; who is connected and does not encrypt is refused from then on."`
+	Persistent       *bool             `json:"persistent,omitempty" doc:"What is opened from then on outlasts a restart of the service; clients learn of it when they connect anew."`
 	Hosts            *[]HostTerm       `json:"hosts,omitempty" maxItems:"200" doc:"From which hosts it is used, in the place of those before; * alone, or none: from every one."`
 	Offline          *string           `json:"offline,omitempty" enum:"manual,auto,vdo,none"`
 	MostConnections  *int              `json:"mostConnections,omitempty" minimum:"0" maximum:"1000000" doc:"How many sessions may be connected at once, 0 for as many as come; who is connected stays."`
@@ -223,12 +226,12 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 		},
 		add: func(ctx context.Context, b NewShare) (Share, error) {
 			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly,
-				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Hosts: hostTerms(b.Hosts), Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels})
+				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Persistent: b.Persistent, Hosts: hostTerms(b.Hosts), Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {
 			in := service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable,
-				Encrypted: b.Encrypted, Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels}
+				Encrypted: b.Encrypted, Persistent: b.Persistent, Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels}
 			if b.Hosts != nil {
 				in.Hosts = new(hostTerms(*b.Hosts))
 			}

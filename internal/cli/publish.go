@@ -23,10 +23,11 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
 			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused"},
+			&cli.BoolFlag{Name: "persistent", Usage: "have what is open outlast a restart of the service"},
 			hostsFlag(), offlineFlag(), mostFlag(), markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
-				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "name": cmd.String("name"), "description": cmd.String("description")}
+				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "persistent": cmd.Bool("persistent"), "name": cmd.String("name"), "description": cmd.String("description")}
 			serveShare(cmd, b)
 			if err := fillLabels(cmd, b); err != nil {
 				return err
@@ -40,9 +41,10 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "read-only", Usage: "let nobody change anything through it (--read-only=false ends that)"},
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open (=false ends that)"},
 			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused (=false ends that)"},
+			&cli.BoolFlag{Name: "persistent", Usage: "have what is open outlast a restart of the service (=false ends that)"},
 			hostsFlag(), offlineFlag(), mostFlag(),
 		}, func(cmd *cli.Command, b body) error {
-			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable", "encrypted": "encrypted"} {
+			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable", "encrypted": "encrypted", "persistent": "persistent"} {
 				if cmd.IsSet(flag) {
 					b[field] = cmd.Bool(flag)
 				}
@@ -200,7 +202,7 @@ func hostsText(terms []api.HostTerm) string {
 }
 
 func shareOptions(s api.Share) string {
-	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "service off": !s.On})
+	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "persistent": s.Persistent, "service off": !s.On})
 	if len(s.Hosts) > 0 {
 		options = append(options, "from "+strings.ReplaceAll(hostsText(s.Hosts), ",", ", "))
 	}

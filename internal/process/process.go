@@ -33,6 +33,7 @@ import (
 	"amber.example/gatekeeper/internal/scrape"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/smb"
+	"amber.example/gatekeeper/internal/store"
 	"amber.example/gatekeeper/internal/trying"
 	"amber.example/gatekeeper/web"
 )
@@ -295,8 +296,22 @@ func (p *Process) meanwhile(do func(ctx context.Context)) {
 
 func (p *Process) openServers() (err error) {
 	svc, cfg, log := p.Service, p.cfg, p.log
+	lasting, aside, err := store.OpenOpens(context.Background(), cfg.State)
+	if err != nil {
+		return err
+	}
+	p.later(func() { lasting.Close() })
+	if aside != "" {
+		log.Error("what clients had open could not be read, and was put aside: they open it anew", "aside", aside)
+	}
+	if lasting.Lost != nil {
+		log.Error("what clients have open cannot be written down in the state directory, and does not outlast the service", "error", lasting.Lost)
+	}
 	p.smb = smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf,
-		Administrators: svc, Limits: svc, Files: p.namespace, Meter: svc.Meter(), Log: log.With("service", "smb")})
+		Administrators: svc, Limits: svc, Files: p.namespace, Lasting: lasting, Meter: svc.Meter(), Log: log.With("service", "smb")})
+	if err := p.smb.Restore(context.Background()); err != nil {
+		return err
+	}
 	p.nfs, err = nfs.NewServer(nfs.Config{Policy: svc.ServedPolicy, Files: p.namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
 		Lease: cfg.Lease, Meter: svc.Meter(), Log: log.With("service", "nfs"), Refused: svc})
 	if err != nil {

@@ -17,6 +17,7 @@ type ShareInput struct {
 	ReadOnly                  bool
 	ListOnlyOpenable          bool
 	Encrypted                 bool              // nothing goes over the wire open
+	Persistent                bool              // what is open outlasts the service
 	Hosts                     []site.HostTerm   // from which hosts; none: from every one
 	Offline                   string            // "" is manual
 	MostConnections           int               // 0: as many as come
@@ -51,7 +52,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 		if s.Policy().ShareNamed(in.Name) != nil {
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
-		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted}
+		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted, Persistent: in.Persistent}
 		if err := s.serveShare(&sh, &in.Hosts, &in.Offline, &in.MostConnections); err != nil {
 			return err
 		}
@@ -71,7 +72,7 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 type ShareChange struct {
 	Name, Description                     *string
 	Announced, ReadOnly, ListOnlyOpenable *bool
-	Encrypted                             *bool
+	Encrypted, Persistent                 *bool
 	Hosts                                 *[]site.HostTerm
 	Offline                               *string
 	MostConnections                       *int
@@ -103,6 +104,7 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		set(&is.ReadOnly, in.ReadOnly)
 		set(&is.ListOnlyOpenable, in.ListOnlyOpenable)
 		set(&is.Encrypted, in.Encrypted)
+		set(&is.Persistent, in.Persistent)
 		if err := s.serveShare(&is, in.Hosts, in.Offline, in.MostConnections); err != nil {
 			return err
 		}

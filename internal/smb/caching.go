@@ -26,6 +26,7 @@ type cached struct {
 	lease  *files.Lease // fixed once it is found by others
 
 	opens map[*open]struct{} // guarded by Server.cacheMu
+	owed  *files.Break       // what a client that has no connection is told when it comes back; guarded by Server.cacheMu
 }
 
 // wants is what a create asks to be allowed to cache.
@@ -38,9 +39,10 @@ type wants struct {
 
 // durable is how an open stays while its client has no connection.
 type durable struct {
-	second  bool
-	create  createID // by which the client knows that it is the one it made; with the second
-	timeout time.Duration
+	second     bool
+	create     createID // by which the client knows that it is the one it made; with the second
+	timeout    time.Duration
+	persistent bool // while the service is started anew, too
 }
 
 const (
@@ -75,6 +77,7 @@ func (r *request) wanted(m *message.CreateRequest) (w wants, status Status) {
 		if d.Timeout != 0 {
 			w.durable.timeout = min(time.Duration(d.Timeout)*time.Millisecond, longestTime)
 		}
+		w.durable.persistent = d.Flags&message.DurablePersistent != 0
 	} else if _, ok := m.Context(message.ContextDurable); ok {
 		w.durable = &durable{timeout: durableTime}
 	}
@@ -138,17 +141,42 @@ func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
 		return true
 	}
 	c.say(out)
-	state, _, _ := c.lease.Now()
-	if w.durable != nil && state&files.CacheHandle != 0 && !o.handle.Dir() && r.c.trial == nil {
-		o.durable = w.durable
-		o.durable.say(out)
-		if o.durable.second {
-			s.cacheMu.Lock()
-			s.creates[o.durable.create] = o
-			s.cacheMu.Unlock()
-		}
-	}
 	return true
+}
+
+// outlast has an open stay while its client has no connection, if it asks for that and may: where it caches that it has it open, or on a share on
+// which what is open outlasts the service itself.
+func (r *request) outlast(o *open, w *wants, out *message.CreateResponse) {
+	if w.durable == nil || o.handle == nil || o.handle.Dir() || r.c.trial != nil {
+		return
+	}
+	s, d := r.c.srv, w.durable
+	o.durable = d
+	if d.persistent = d.persistent && r.c.persists(s.Policy().ShareNamed(r.tree.share)); d.persistent {
+		d.persistent = s.remember(o, r.c)
+	}
+	if !d.persistent && !o.keptOpen() {
+		o.durable = nil
+		return
+	}
+	d.say(out)
+	if d.second {
+		s.cacheMu.Lock()
+		s.creates[d.create] = o
+		s.cacheMu.Unlock()
+	}
+	if o.cache != nil {
+		o.cache.remember() // the others that share it
+	}
+}
+
+// keptOpen says whether its client caches that it has it open, and is not to give that back.
+func (o *open) keptOpen() bool {
+	if o.cache == nil {
+		return false
+	}
+	state, broken, _ := o.cache.lease.Now()
+	return state&files.CacheHandle != 0 && !broken
 }
 
 // say puts in an answer what may be cached now.
@@ -172,7 +200,11 @@ func (c *cached) say(out *message.CreateResponse) {
 // say puts in an answer that an open is durable.
 func (d *durable) say(out *message.CreateResponse) {
 	if d.second {
-		out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(d.timeout/time.Millisecond), 0))
+		flags := uint32(0)
+		if d.persistent {
+			flags = message.DurablePersistent
+		}
+		out.Contexts = append(out.Contexts, message.DurableV2Granted(uint32(d.timeout/time.Millisecond), flags))
 	} else {
 		out.Contexts = append(out.Contexts, message.DurableGranted())
 	}
@@ -191,7 +223,7 @@ func levelOf(c files.Caching) byte {
 }
 
 // tell asks for caching to be given back, MS-SMB2 sections 3.3.4.6 and 3.3.4.7: over any connection of the client. What is open for a client that has none
-// is closed: nobody could answer.
+// is closed: nobody could answer; what outlasts even the service is told of when its client comes back.
 func (c *cached) tell(b files.Break) bool {
 	s, o := c.connected()
 	if b.Late {
@@ -202,8 +234,7 @@ func (c *cached) tell(b files.Break) bool {
 		return true
 	}
 	if s == nil {
-		c.abandon()
-		return false
+		return c.abandon(b)
 	}
 	var rep *reply
 	if c.oplock != nil {
@@ -242,12 +273,16 @@ func (c *cached) connected() (*session, *open) {
 	return nil, nil
 }
 
-// abandon closes what is kept for a client that has no connection.
-func (c *cached) abandon() {
+// abandon closes what is kept for a client that has no connection; it is true where some of it outlasts that, and the client is told later.
+func (c *cached) abandon(b files.Break) (later bool) {
 	c.srv.cacheMu.Lock()
 	var kept []*open
 	for o := range c.opens {
-		if o.sess.Load() == nil {
+		switch {
+		case o.sess.Load() != nil:
+		case o.persistent():
+			c.owed, later = &b, true
+		default:
 			kept = append(kept, o)
 		}
 	}
@@ -255,24 +290,39 @@ func (c *cached) abandon() {
 	for _, o := range kept {
 		c.srv.dropOrphan(o.id, o)
 	}
+	return later
 }
+
+// settleUp tells a client that has come back what it is still to give back.
+func (c *cached) settleUp() {
+	c.srv.cacheMu.Lock()
+	owed := c.owed
+	c.owed = nil
+	c.srv.cacheMu.Unlock()
+	if _, broken, _ := c.lease.Now(); owed != nil && broken {
+		// After the answer that gives it back: before that the client knows of nothing that it could give.
+		time.AfterFunc(owedAfter, func() { c.tell(*owed) })
+	}
+}
+
+const owedAfter = 100 * time.Millisecond
 
 // uncache is for an open that is closed.
 func (o *open) uncache() {
-	c := o.cache
-	if c == nil {
+	s := o.srv
+	if o.cache == nil && o.durable == nil {
 		return
 	}
-	c.srv.cacheMu.Lock()
-	defer c.srv.cacheMu.Unlock()
-	delete(c.opens, o)
-	if len(c.opens) == 0 && c.oplock == nil && c.srv.leases[c.id] == c {
-		delete(c.srv.leases, c.id)
-	}
-	if o.durable != nil && o.durable.second {
-		if c.srv.creates[o.durable.create] == o {
-			delete(c.srv.creates, o.durable.create)
+	s.cacheMu.Lock()
+	defer s.cacheMu.Unlock()
+	if c := o.cache; c != nil {
+		delete(c.opens, o)
+		if len(c.opens) == 0 && c.oplock == nil && s.leases[c.id] == c {
+			delete(s.leases, c.id)
 		}
+	}
+	if o.durable != nil && o.durable.second && s.creates[o.durable.create] == o {
+		delete(s.creates, o.durable.create)
 	}
 }
 
@@ -293,6 +343,7 @@ func (r *request) breakAnswer() (*reply, error) {
 		case files.ErrCaching:
 			return nil, statusRequestNotAccepted
 		}
+		c.remember()
 		return answer(&lease), nil
 	}
 	var m message.OplockBreakMessage
@@ -338,18 +389,22 @@ func (s *session) detach() {
 }
 
 func (s *Server) keepOrphan(of *session, o *open) bool {
-	state, broken, _ := o.cache.lease.Now()
-	if state&files.CacheHandle == 0 || broken {
+	if !o.durable.persistent && !o.keptOpen() {
 		return false
 	}
 	o.sess.Store(nil)
+	return s.adopt(&orphan{o: o, user: of.user, client: of.conn.client.ClientGUID, number: of.number, from: of.conn.address})
+}
+
+// adopt keeps an open for its client for as long as was agreed, if there is room for it.
+func (s *Server) adopt(a *orphan) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.stopped || len(s.orphans) >= mostOrphans {
 		return false
 	}
-	s.orphans[o.id] = &orphan{o: o, user: of.user, client: of.conn.client.ClientGUID, number: of.number, from: of.conn.address,
-		over: time.AfterFunc(o.durable.timeout, func() { s.dropOrphan(o.id, o) })}
+	a.over = time.AfterFunc(a.o.durable.timeout, func() { s.dropOrphan(a.o.id, a.o) })
+	s.orphans[a.o.id] = a
 	return true
 }
 
@@ -393,7 +448,7 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 	case kept.o.tree.share != r.tree.share, kept.o.durable.second != second,
 		second && kept.o.durable.create.create != by.Create, kept.client != r.c.client.ClientGUID:
 		status = statusObjectNameNotFound
-	case kept.o.cache.oplock == nil && (w.lease == nil || w.id != kept.o.cache.id), kept.o.cache.oplock != nil && w.lease != nil:
+	case !kept.o.cache.fits(&w):
 		status = statusObjectNameNotFound
 	}
 	if status != statusOK {
@@ -417,8 +472,22 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 	}
 	r.c.log.Info("what was open before the connection broke is given back", "user", r.sess.name, "share", r.tree.share, "path", o.handle.Path())
 	out := openedAs(o, files.Opened, factsOf(info))
-	o.cache.say(&out)
+	if o.cache != nil {
+		o.cache.say(&out)
+		o.cache.settleUp()
+	}
 	return answer(&out), true, nil
+}
+
+// fits says whether a client that comes back knows what it cached by the same key.
+func (c *cached) fits(w *wants) bool {
+	switch {
+	case c == nil:
+		return w.lease == nil
+	case c.oplock != nil:
+		return w.lease == nil
+	}
+	return w.lease != nil && w.id == c.id
 }
 
 // again answers a create that was answered before, if its client says that it does not know: MS-SMB2 section 3.3.5.9.10.
@@ -435,7 +504,7 @@ func (r *request) again(w *wants) (rep *reply, asked bool, err error) {
 		return nil, false, nil
 	case r.h.Flags&message.FlagReplay == 0:
 		return nil, true, statusDuplicateObjectID
-	case made.tree != r.tree || made.cache.oplock == nil && w.id != made.cache.id:
+	case made.tree != r.tree || !made.cache.fits(w):
 		return nil, true, statusAccessDenied
 	}
 	info, err := made.handle.StatChecked(0)
@@ -443,7 +512,9 @@ func (r *request) again(w *wants) (rep *reply, asked bool, err error) {
 		return nil, true, err
 	}
 	out := openedAs(made, files.Opened, factsOf(info))
-	made.cache.say(&out)
+	if made.cache != nil {
+		made.cache.say(&out)
+	}
 	made.durable.say(&out)
 	r.link.fileID, r.link.hasFile = made.id, true
 	return answer(&out), true, nil

@@ -54,6 +54,7 @@ func (r *request) lock(m *message.LockRequest) (*reply, error) {
 		}
 		locked = append(locked, want)
 	}
+	o.changed()
 	return answer(&message.Empty{}), nil
 }
 
@@ -70,6 +71,7 @@ func (r *request) waitForLock(o *open, want files.Range, freed <-chan struct{}) 
 				if err != nil {
 					op.settle(nil, statusOf(err))
 				} else {
+					o.changed()
 					op.settle(answer(&message.Empty{}), statusOK)
 				}
 			case <-op.cancel:

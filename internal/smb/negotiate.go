@@ -38,6 +38,9 @@ func (c *conn) capabilities() uint32 {
 	is := uint32(capLargeMTU | capLeasing)
 	if c.dialect >= dialect30 {
 		is |= capDirectoryLeasing
+		if c.srv.Lasting != nil {
+			is |= capPersistent
+		}
 	}
 	if c.cipher != 0 && c.dialect != dialect311 { // there, a context says so
 		is |= capEncryption

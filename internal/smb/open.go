@@ -14,6 +14,7 @@ import (
 
 // open is one file, directory or pipe that a session has open.
 type open struct {
+	srv    *Server
 	id     uint64
 	since  time.Time
 	tree   *tree
@@ -21,6 +22,10 @@ type open struct {
 	whence *whence                 // of the handle
 	pipe   *pipe                   // nil for files
 	sess   atomic.Pointer[session] // nil while its client has no connection
+
+	keeping sync.Mutex // while it is written down
+	written writtenOpen
+	gone    bool // it is closed, and written down no more
 
 	cache   *cached  // what its client may cache of it; nil for nothing
 	durable *durable // it stays while its client has no connection; nil for what does not
@@ -38,6 +43,7 @@ type open struct {
 
 func (o *open) close() {
 	o.uncache() // first: its client may use the key again at once
+	o.forget()
 	if o.handle != nil {
 		_ = o.handle.Close() // what was to be deleted and cannot be stays
 	}
@@ -136,6 +142,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if !r.cache(o, &wants, &out) {
 		status = statusInvalidParameter
 	} else {
+		r.outlast(o, &wants, &out)
 		status = r.attach(o)
 	}
 	if status != statusOK {
@@ -160,7 +167,7 @@ func (r *request) keep(o *open) (*open, Status) { return r.opened(o), r.attach(o
 
 // opened is for what has just been opened.
 func (r *request) opened(o *open) *open {
-	o.id, o.since, o.tree = r.c.srv.nextID.Add(1), time.Now(), r.tree
+	o.srv, o.id, o.since, o.tree = r.c.srv, r.c.srv.nextID.Add(1), time.Now(), r.tree
 	o.sess.Store(r.sess)
 	return o
 }

@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"context"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -11,7 +12,10 @@ import (
 
 // whence is from where somebody acts by what they have open: the connection by which they have it now, which may be another than that by which
 // they opened it.
-type whence struct{ by atomic.Pointer[conn] }
+type whence struct {
+	by  atomic.Pointer[conn]
+	was func(sh *site.PublishedShare) *site.Origin // while there is none, after the service was started anew
+}
 
 func newWhence(c *conn) *whence {
 	w := new(whence)
@@ -20,7 +24,12 @@ func newWhence(c *conn) *whence {
 }
 
 // Origin is files.Whence's.
-func (w *whence) Origin(sh *site.PublishedShare) *site.Origin { return w.by.Load().Origin(sh) }
+func (w *whence) Origin(sh *site.PublishedShare) *site.Origin {
+	if c := w.by.Load(); c != nil {
+		return c.Origin(sh)
+	}
+	return w.was(sh)
+}
 
 // called is what a client's host was called at a moment, as far as the policy of then cared.
 type called struct {
@@ -42,14 +51,19 @@ func (c *conn) Origin(sh *site.PublishedShare) *site.Origin {
 	if is := c.called.Load(); is != nil && is.policy == p && time.Since(is.at) < calledFor {
 		return is.origin
 	}
-	o := c.from
-	if c.srv.HostNames == nil {
+	o := c.srv.named(c.ctx, c.from)
+	c.called.Store(&called{p, time.Now(), o})
+	return o
+}
+
+// named is an origin with its names.
+func (s *Server) named(ctx context.Context, o site.Origin) *site.Origin {
+	if s.HostNames == nil {
 		o.Unsure = true
 	} else {
-		names, sure := c.srv.HostNames(c.ctx, o.Address)
+		names, sure := s.HostNames(ctx, o.Address)
 		o.Names, o.Unsure = names, !sure
 	}
-	c.called.Store(&called{p, time.Now(), &o})
 	return &o
 }
 

@@ -43,6 +43,7 @@ type Config struct {
 	Administrators
 	Limits     Limits // nil: no quotas are told or set
 	Files      *files.Namespace
+	Lasting    Opens        // where what outlasts the service is written down; nil: nothing does
 	Meter      *meter.Meter // counts what is asked; nil for nothing
 	Log        *slog.Logger
 	MaxClients int // connections at once; 0 is 1024
@@ -150,7 +151,7 @@ func (s *Server) isStopped() bool {
 }
 
 // Close ends every connection and waits until all are gone. The listener is the
-// caller's to close first.
+// caller's to close first. What outlasts the service stays written down.
 func (s *Server) Close() {
 	s.mu.Lock()
 	s.stopped = true

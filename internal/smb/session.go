@@ -32,6 +32,7 @@ const (
 	capLeasing  = 0x02
 	capLargeMTU = 0x04
 
+	capPersistent       = 0x10
 	capDirectoryLeasing = 0x20
 
 	preauthSHA512 = 1
@@ -320,7 +321,7 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 		return nil, statusBadNetworkName
 	}
 	t := &tree{}
-	kind, flags, maximum := byte(message.ShareDisk), uint32(0), acl.Mask(0)
+	kind, flags, capabilities, maximum := byte(message.ShareDisk), uint32(0), uint32(0), acl.Mask(0)
 	if strings.EqualFold(parts[1], "IPC$") {
 		kind, flags, maximum = message.SharePipe, message.ShareNoCaching, acl.Read.Mask(false)|acl.WriteData
 		if r.c.srv.admit(r.sess.user) != access.Passed {
@@ -354,6 +355,9 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 		}
 		t.share, t.of = sh.Name, r.sess.through(sh)
 		flags |= offline(sh)
+		if r.c.persists(sh) {
+			capabilities |= message.ShareKept
+		}
 		if sh.ListOnlyOpenable {
 			flags |= message.ShareListAccessible
 		}
@@ -373,7 +377,7 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 	s.mu.Unlock()
 	r.h.TreeID = t.id
 	r.link.treeID = t.id
-	return answer(&message.TreeConnectResponse{Type: kind, ShareFlags: flags, MaximalAccess: uint32(maximum)}), nil
+	return answer(&message.TreeConnectResponse{Type: kind, ShareFlags: flags, Capabilities: capabilities, MaximalAccess: uint32(maximum)}), nil
 }
 
 func (r *request) treeDisconnect(*message.Empty) (*reply, error) {

@@ -19,6 +19,10 @@ func (r *request) setInfo(m *message.SetInfoRequest) (*reply, error) {
 		err = statusNotSupported
 	case m.About == message.AboutFile:
 		err = r.setFileInfo(o.handle, m.Class, m.Data)
+		switch m.Class {
+		case message.FileRenameInfo, message.FileDispositionInfo, message.FileDispositionInfoEx:
+			o.changed()
+		}
 	case m.About == message.AboutSecurity:
 		err = r.setSecurity(o, m)
 	case m.About == message.AboutQuota:

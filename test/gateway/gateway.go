@@ -84,7 +84,9 @@ func Start(t testing.TB, with ...Option) *Gateway {
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf, Administrators: svc, Limits: svc, Files: g.Files, Meter: svc.Meter(), Log: log})
+	lasting, _, err := store.OpenOpens(ctx, state)
+	require.NoError(t, err)
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf, Administrators: svc, Limits: svc, Files: g.Files, Lasting: lasting, Meter: svc.Meter(), Log: log})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()
@@ -114,6 +116,7 @@ func Start(t testing.TB, with ...Option) *Gateway {
 		}
 		stopTelling()
 		<-toldAll
+		require.NoError(t, lasting.Close())
 		require.NoError(t, svc.Close())
 	})
 	return g

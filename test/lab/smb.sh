@@ -134,6 +134,24 @@ same 'and what one has not written yet, the other reads' 'written late' "$(head 
 exec 6>&-
 rm /c/work/both
 
+# A directory that one mount has listed, it lists again without asking, until the other changes something in it.
+looked() { echo $(($(sed -n 's/^QueryDirectories: \([0-9]*\) .*/\1/p' /proc/fs/cifs/Stats | paste -sd+))); }
+mkdir /a/work/listed
+echo 1 >/a/work/listed/one
+sleep 3 # what was written is closed a moment later
+ls /c/work/listed >/dev/null
+was=$(looked)
+for i in $(seq 10); do ls /c/work/listed >/dev/null; done
+same 'a directory is listed again without asking' "$was" "$(looked)"
+echo 2 >/a/work/listed/two
+same 'and what the other makes in it is there' 'one two' "$(echo $(ls /c/work/listed))"
+ls /c/work/listed >/dev/null
+mv /a/work/listed/one /a/work/listed/three
+same 'and what it renames' 'three two' "$(echo $(ls /c/work/listed))"
+ls /c/work/listed >/dev/null
+rm -r /a/work/listed
+same 'and it removes what the first keeps open for its cache alone' gone "$(ls /c/work/listed >/dev/null 2>&1 || echo gone)"
+
 # The connection is cut fifty times while this file is held open and written; see lab_test.go.
 exec 8<>/c/work/long
 echo now >/c/work/cut-me

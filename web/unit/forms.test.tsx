@@ -360,6 +360,7 @@ describe('a share that is changed', () => {
     readOnly: false,
     listOnlyOpenable: false,
     encrypted: false,
+    persistent: false,
     offline: 'manual',
     on: true,
     entries: [],

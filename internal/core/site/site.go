@@ -94,6 +94,7 @@ type Share struct {
 	ReadOnly         bool        `json:"readOnly,omitzero"`
 	ListOnlyOpenable bool        `json:"listOnlyOpenable,omitzero"` // listings leave out what the user may not open
 	Encrypted        bool        `json:"encrypted,omitzero"`        // nothing goes over the wire open
+	Persistent       bool        `json:"persistent,omitzero"`       // what is open outlasts the service
 	Entries          []acl.Entry `json:"entries,omitzero"`
 	Hosts            []HostTerm  `json:"hosts,omitzero"`   // from which hosts, the first that fits counts; none: from every one
 	Offline          Offline     `json:"offline,omitzero"` // "" is OfflineManual

@@ -409,6 +409,7 @@ func (n *Names) entry(e *acl.Entry) string {
 func sayShare(n *Names, s *Share) (string, []Said) {
 	return s.Name, append([]Said{{"name", s.Name}, {"folder", named(n.folders, s.FolderID)}, {"description", s.Description},
 		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}, {"encrypted", yes(s.Encrypted)},
+		{"persistent", yes(s.Persistent)},
 		{"hosts", HostTerms(s.Hosts)}, {"offline", string(cmp.Or(s.Offline, OfflineManual))}, {"most-connections", most(s.MostConnections)}}, n.entries(s.Entries)...)
 }
 

@@ -23,6 +23,9 @@ const (
 	LeaseMustAnswer = 0x01 // in a notification
 )
 
+// DurablePersistent is the flag of a durable handle that outlasts the server, MS-SMB2 section 2.2.13.2.11.
+const DurablePersistent = 0x02
+
 // Names of contexts.
 const (
 	ContextLease       = "RqLs"

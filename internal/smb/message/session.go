@@ -261,6 +261,9 @@ const (
 	ShareSealed         = 0x8000
 )
 
+// ShareKept is of what is said of a share beside its flags: what is open on it outlasts the server, MS-SMB2 section 2.2.10.
+const ShareKept = 0x10
+
 // TreeConnectResponse is MS-SMB2 section 2.2.10.
 type TreeConnectResponse struct {
 	Type          byte

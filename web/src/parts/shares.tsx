@@ -22,6 +22,7 @@ export const shareOptions = [
   { name: 'readOnly', text: t`read-only` },
   { name: 'listOnlyOpenable', text: t`only what one may open` },
   { name: 'encrypted', text: t`encrypted` },
+  { name: 'persistent', text: t`open over restarts` },
 ] as const;
 
 /** One such answer, to be changed with a preview. */
@@ -175,6 +176,13 @@ function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean 
           share={s}
           name="encrypted"
           label={t`nothing goes over the wire open`}
+          mayChange={mayChange}
+          ask={ask}
+        />
+        <ShareOption
+          share={s}
+          name="persistent"
+          label={t`what is open outlasts a restart of the service`}
           mayChange={mayChange}
           ask={ask}
         />

@@ -1,0 +1,193 @@
+package smb
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"time"
+
+	"amber.example/gatekeeper/internal/core/identity"
+	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/meter"
+)
+
+// What is open on some shares outlasts the service (persistent handles, MS-SMB2 section 3.3.5.9.10): it is written down when it is opened and when
+// what it locks or may cache changes, opened again when the service is started anew, and kept for its client for as long as was agreed.
+
+// Opens is where it is written down.
+type Opens interface {
+	Keep(ctx context.Context, id uint64, body []byte) error
+	Forget(ctx context.Context, id uint64) error
+	Kept(ctx context.Context) (map[uint64][]byte, error)
+}
+
+// writtenOpen is an open as it is written down.
+type writtenOpen struct {
+	Share   string
+	User    identity.ID
+	Client  [16]byte
+	Create  [16]byte
+	Timeout time.Duration
+	From    netip.Addr
+	Since   time.Time
+	File    files.Lasting
+
+	Lease       bool     `json:",omitzero"`
+	Second      bool     `json:",omitzero"` // the second version of leases
+	Key, Parent [16]byte `json:",omitzero"`
+	Oplock      bool     `json:",omitzero"`
+}
+
+// persists says whether what is opened on a share over this connection outlasts the service.
+func (c *conn) persists(sh *site.PublishedShare) bool {
+	return sh != nil && sh.Persistent && c.srv.Lasting != nil && c.dialect >= dialect30 && c.trial == nil
+}
+
+// persistent says whether an open outlasts the service.
+func (o *open) persistent() bool { return o.durable != nil && o.durable.persistent }
+
+// remember writes an open down, and says whether it could. It is first done by the connection over which it is opened.
+func (s *Server) remember(o *open, c *conn) bool {
+	o.keeping.Lock()
+	defer o.keeping.Unlock()
+	if o.gone {
+		return true
+	}
+	if c != nil {
+		o.written = writtenOpen{Share: o.tree.share, User: o.sess.Load().user, Client: c.client.ClientGUID, Create: o.durable.create.create, Timeout: o.durable.timeout,
+			From: c.from.Address, Since: o.since}
+		if k := o.cache; k != nil && k.oplock != nil {
+			o.written.Oplock = true
+		} else if k != nil {
+			o.written.Lease, o.written.Second, o.written.Key, o.written.Parent = true, k.second, k.id.key, k.parent
+		}
+	}
+	o.written.File = o.handle.Lasting()
+	body, err := json.Marshal(&o.written)
+	if err == nil {
+		err = s.Lasting.Keep(context.Background(), o.id, body)
+	}
+	if err != nil {
+		s.Log.Warn("what is open is not written down, and does not outlast the service", "share", o.written.Share, "path", o.written.File.Path, "error", err)
+	}
+	return err == nil
+}
+
+// changed writes down what an open locks, and what it is called, where it outlasts the service.
+func (o *open) changed() {
+	if o.persistent() {
+		o.srv.remember(o, nil)
+	}
+}
+
+// remember writes down what may be cached now.
+func (c *cached) remember() {
+	c.srv.cacheMu.Lock()
+	var opens []*open
+	for o := range c.opens {
+		opens = append(opens, o)
+	}
+	c.srv.cacheMu.Unlock()
+	for _, o := range opens {
+		o.changed()
+	}
+}
+
+// forget is for an open that is closed: by its client, by an administrator, or since it was waited for in vain. What is closed as the service ends
+// stays written down.
+func (o *open) forget() {
+	if !o.persistent() || o.srv.isStopped() {
+		return
+	}
+	o.keeping.Lock()
+	defer o.keeping.Unlock()
+	o.gone = true
+	if err := o.srv.Lasting.Forget(context.Background(), o.id); err != nil {
+		o.srv.Log.Warn("what was open stays written down though it is closed", "error", err)
+	}
+}
+
+// Restore opens again what was open when the service ended, for clients to come back to. It is called once, before anything is served.
+func (s *Server) Restore(ctx context.Context) error {
+	if s.Lasting == nil {
+		return nil
+	}
+	kept, err := s.Lasting.Kept(ctx)
+	if err != nil {
+		return err
+	}
+	for id, body := range kept {
+		if id >= s.nextID.Load() {
+			s.nextID.Store(id)
+		}
+		var w writtenOpen
+		err := json.Unmarshal(body, &w)
+		if err == nil {
+			err = s.reopen(ctx, id, w)
+		}
+		if err == nil {
+			continue
+		}
+		s.Log.Info("what was open before the service was started anew is not opened again", "share", w.Share, "path", w.File.Path, "reason", err.Error())
+		if err := s.Lasting.Forget(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Server) reopen(ctx context.Context, id uint64, w writtenOpen) error {
+	if s.admit(w.User) != 0 {
+		return statusAccessDenied
+	}
+	o := &open{srv: s, id: id, since: w.Since, tree: &tree{share: w.Share, of: new(meter.Of)}, written: w, whence: new(whence),
+		durable: &durable{second: true, create: createID{w.Client, w.Create}, timeout: min(max(w.Timeout, time.Second), longestTime), persistent: true}}
+	from := site.Origin{Address: w.From}
+	o.whence.was = func(sh *site.PublishedShare) *site.Origin {
+		if !sh.NeedsNames(from.Address) {
+			return &from
+		}
+		return s.named(ctx, from)
+	}
+	who := files.Subject{User: w.User, Via: site.SMB, From: w.From.String(), Whence: o.whence}
+	var c *cached
+	key := any(o)
+	switch {
+	case w.Lease:
+		lease := leaseID{w.Client, w.Key}
+		if c = s.leases[lease]; c == nil {
+			c = &cached{srv: s, id: lease, second: w.Second, parent: w.Parent, opens: make(map[*open]struct{})}
+		}
+		key = lease
+	case w.Oplock:
+		c = &cached{srv: s, oplock: o, opens: make(map[*open]struct{})}
+	}
+	var err error
+	if o.handle, err = s.Files.Reopen(who, w.Share, w.File, key); err != nil {
+		return err
+	}
+	s.cacheMu.Lock()
+	if c != nil {
+		if c.lease != nil && !c.lease.Same(o.handle) {
+			s.cacheMu.Unlock()
+			_ = o.handle.Close()
+			return statusInvalidParameter
+		}
+		o.cache = c
+		c.opens[o] = struct{}{}
+		c.lease = o.handle.Cache(key, w.File.Cached, c.tell)
+		c.lease.Resume(w.File.Epoch)
+		if c.oplock == nil {
+			s.leases[c.id] = c
+		}
+	}
+	s.creates[o.durable.create] = o
+	s.cacheMu.Unlock()
+	if !s.adopt(&orphan{o: o, user: w.User, client: w.Client, from: w.From.String()}) {
+		o.close()
+		return statusInsufficientResources
+	}
+	s.Log.Info("what was open before the service was started anew is kept for its client", "share", w.Share, "path", w.File.Path, "for", o.durable.timeout.String())
+	return nil
+}
