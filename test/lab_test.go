@@ -107,6 +107,7 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 	a.run("limit", "remove", "user", "piran")
 	a.run("limit", "remove", "user", "bettany")
 	a.run("limit", "remove", "folder", "nightlog")
+	a.run("share", "add", "nightlog", "--name", "nightlog-kept", "--persistent")
 	who, in := map[string]string{"nfs": "svc-reduce", "smb": "piran"}[script], filepath.Base(folder)
 	many := filepath.Join(folder, "many")
 	require.NoError(t, os.Mkdir(many, 0o777))
@@ -191,22 +192,40 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 		_ = os.WriteFile(filepath.Join(folder, "work", "cut"), []byte("cut"), 0o666)
 	}()
 	killed := make(chan bool, 1)
-	go func() {
-		asked, restarted := filepath.Join(folder, "work/kill-the-service"), filepath.Join(folder, "work/restarted")
-		for {
-			select {
-			case <-done:
-				killed <- false
-				return
-			case <-time.After(100 * time.Millisecond):
-			}
-			if _, err := os.Stat(asked); err == nil {
-				break
+	go func() { // and for the service to be killed and started anew: once, and over SMB five times more
+		asks := func(file string) bool {
+			for {
+				select {
+				case <-done:
+					return false
+				case <-time.After(100 * time.Millisecond):
+				}
+				if _, err := os.Stat(filepath.Join(folder, "work", file)); err == nil {
+					return true
+				}
 			}
 		}
-		p.kill()
-		serve(t, bin, state, append([]string{"--smb", p.smb}, strings.Split(strings.ReplaceAll(strings.Join(flags, " "), "127.0.0.1:0", p.nfs), " ")...)...)
-		killed <- os.WriteFile(restarted, []byte("started"), 0o666) == nil
+		says := func(file string) error {
+			return os.WriteFile(filepath.Join(folder, "work", file), []byte("started"), 0o666)
+		}
+		again := func() {
+			p.kill()
+			p = serve(t, bin, state, append([]string{"--smb", p.smb}, strings.Split(strings.ReplaceAll(strings.Join(flags, " "), "127.0.0.1:0", p.nfs), " ")...)...)
+		}
+		if !asks("kill-the-service") {
+			killed <- false
+			return
+		}
+		again()
+		killed <- says("restarted") == nil
+		if script != "smb" || !asks("restart-me") {
+			return
+		}
+		for range 5 {
+			again()
+			time.Sleep(5 * time.Second)
+		}
+		_ = says("restarts")
 	}()
 	out, err := exec.Command("lab/run", job, "900").CombinedOutput()
 	close(done)

@@ -26,7 +26,7 @@ func machine3(t testing.TB, addr string, guid byte) *rawClient {
 func machine3From(t testing.TB, addr, from string, guid byte) *rawClient {
 	c := dialRawFrom(t, addr, from)
 	c.preauth = new([64]byte)
-	return c.signInWith(body(&message.NegotiateRequest{SecurityMode: signingEnabled, ClientGUID: [16]byte{guid}, Dialects: []uint16{dialect311}, Contexts: []message.NegotiateContext{
+	return c.signInWith(body(&message.NegotiateRequest{SecurityMode: signingEnabled, ClientGUID: [16]byte{guid}, Capabilities: capDirectoryLeasing | capPersistent, Dialects: []uint16{dialect311}, Contexts: []message.NegotiateContext{
 		{Type: message.ContextPreauth, Data: preauthContext}, {Type: message.ContextSigning, Data: gmacContext}}})).connect()
 }
 

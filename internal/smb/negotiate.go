@@ -36,11 +36,12 @@ func (c *conn) helloReply(dialect uint16, contexts []message.NegotiateContext) *
 // capabilities are the server's, MS-SMB2 section 2.2.4.
 func (c *conn) capabilities() uint32 {
 	is := uint32(capLargeMTU | capLeasing)
-	if c.dialect >= dialect30 {
-		is |= capDirectoryLeasing
+	if c.dialect >= dialect30 { // only to clients that can as well: others would take them for something else
+		can := uint32(capDirectoryLeasing)
 		if c.srv.Lasting != nil {
-			is |= capPersistent
+			can |= capPersistent
 		}
+		is |= can & c.client.Capabilities
 	}
 	if c.cipher != 0 && c.dialect != dialect311 { // there, a context says so
 		is |= capEncryption

@@ -41,7 +41,7 @@ type writtenOpen struct {
 
 // persists says whether what is opened on a share over this connection outlasts the service.
 func (c *conn) persists(sh *site.PublishedShare) bool {
-	return sh != nil && sh.Persistent && c.srv.Lasting != nil && c.dialect >= dialect30 && c.trial == nil
+	return sh != nil && sh.Persistent && c.capabilities()&capPersistent != 0 && c.trial == nil
 }
 
 // persistent says whether an open outlasts the service.

@@ -421,6 +421,14 @@ func TestItIsSaidOfTheShare(t *testing.T) {
 	}
 	require.EqualValues(t, message.ShareKept, is(machine3))
 	require.Zero(t, is(machine))
+	// Not to a client that does not say that it can: python3-impacket, for one, breaks at its first name if it is told of leases on directories.
+	c := dialRaw(t, l.start())
+	c.frame(c.message(message.Negotiate, body(&message.NegotiateRequest{SecurityMode: signingEnabled, ClientGUID: [16]byte{1}, Dialects: []uint16{dialect30}})))
+	_, raw, err := c.receive()
+	require.NoError(t, err)
+	var m message.NegotiateResponse
+	require.NoError(t, m.Parse(append(make([]byte, message.HeaderSize), raw...)))
+	require.Zero(t, m.Capabilities&(capDirectoryLeasing|capPersistent))
 	l.records.Shares[0].Persistent = false
 	require.Zero(t, is(machine3))
 }

@@ -181,6 +181,28 @@ done
 for i in $(seq 40); do sha256sum </a/work/copies/$i; done >/tmp/sums.after
 same 'a copy over a restart of the service' "$(sha256sum </tmp/sums)" "$(sha256sum </tmp/sums.after)"
 same 'the service was started anew' started "$(cat /a/work/restarted)"
+
+# And five times more, while a file on a share on which that outlasts the service is held open and written, and another is locked.
+mount.cifs -o "$options,nosharesock,hard" //10.0.2.2/nightlog-kept /c
+same 'the share says that what is open on it is kept' 1 "$(grep -c 'CONTINUOUS AVAILABILITY' /proc/fs/cifs/DebugData)"
+exec 8<>/c/work/kept 9<>/c/work/lock
+flock -x 9
+echo now >/a/work/restart-me
+: >/tmp/long
+pieces=0
+until [[ -e /c/work/restarts ]]; do
+  head -c 30000 /dev/urandom >/tmp/more
+  cat /tmp/more >>/tmp/long
+  dd if=/tmp/more of=/c/work/kept bs=30000 seek=$pieces conv=notrunc,fsync status=none || printf 'NOT written: piece %s\n' $pieces
+  pieces=$((pieces + 1))
+done
+same 'a file held open over five restarts, and nothing of it failed' "$(sha256sum </tmp/long)" "$(sha256sum <&8)"
+same 'and what was written meanwhile' "$(sha256sum </tmp/long)" "$(sha256sum </a/work/kept)"
+same 'what was locked before them is locked' refused "$(flock -n -x /a/work/lock echo got 2>/dev/null || echo refused)"
+exec 8>&- 9>&-
+same 'until it is let go' got "$(flock -x /a/work/lock echo got)"
+rm /c/work/kept /c/work/lock
+umount /c
 rm -r /a/work
 
 same 'leaves nothing behind' '2026 README.txt many plate.fits' "$(echo $(ls /b))"
