@@ -309,8 +309,8 @@ func (p *Process) openServers() (err error) {
 	}
 	p.smb = smb.NewServer(smb.Config{Name: serverName(), Policy: svc.ServedPolicy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf,
 		Administrators: svc, Limits: svc, Files: p.namespace, Lasting: lasting, Meter: svc.Meter(), Log: log.With("service", "smb")})
-	if err := p.smb.Restore(context.Background()); err != nil {
-		return err
+	if err := p.smb.Restore(context.Background()); err != nil { // clients open it anew
+		log.Error("what clients had open could not be read", "error", err)
 	}
 	p.nfs, err = nfs.NewServer(nfs.Config{Policy: svc.ServedPolicy, Files: p.namespace, Names: svc.NamesOf, Key: svc.HandleKey(), Memory: svc,
 		Lease: cfg.Lease, Meter: svc.Meter(), Log: log.With("service", "nfs"), Refused: svc})

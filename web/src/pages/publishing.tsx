@@ -253,7 +253,6 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
         option(t`Read-only`, 'readOnly'),
         option(t`Only what one may open`, 'listOnlyOpenable'),
         option(t`Encrypted`, 'encrypted'),
-        option(t`Open over restarts`, 'persistent'),
         {
           head: t`From`,
           cell: (s) =>
