@@ -98,6 +98,16 @@ func (n *Namespace) Reopen(sub Subject, share string, k Lasting, key any) (*Hand
 	return h, nil
 }
 
+// Suspend is for a handle that is closed as the service ends, and opened again when it is started anew: what it is open on is not deleted meanwhile.
+func (h *Handle) Suspend() {
+	h.mu.Lock()
+	h.deleteOnClose = false
+	h.mu.Unlock()
+	h.ns.mu.Lock()
+	defer h.ns.mu.Unlock()
+	h.of.deletePending = false
+}
+
 // Resume has a lease go on where it was before the service was started anew.
 func (l *Lease) Resume(epoch uint16) {
 	l.n.mu.Lock()

@@ -150,15 +150,12 @@ func (r *request) outlast(o *open, w *wants, out *message.CreateResponse) {
 	if w.durable == nil || o.handle == nil || o.handle.Dir() || r.c.trial != nil {
 		return
 	}
-	s, d := r.c.srv, w.durable
-	o.durable = d
-	if d.persistent = d.persistent && r.c.persists(s.Policy().ShareNamed(r.tree.share)); d.persistent {
-		d.persistent = s.remember(o, r.c)
-	}
+	s, d := r.c.srv, *w.durable
+	d.persistent = d.persistent && r.c.persists(s.Policy().ShareNamed(r.tree.share)) && s.writeDown(o, r.c, &d)
 	if !d.persistent && !o.keptOpen() {
-		o.durable = nil
 		return
 	}
+	o.durable.Store(&d)
 	d.say(out)
 	if d.second {
 		s.cacheMu.Lock()
@@ -299,18 +296,23 @@ func (c *cached) settleUp() {
 	owed := c.owed
 	c.owed = nil
 	c.srv.cacheMu.Unlock()
-	if _, broken, _ := c.lease.Now(); owed != nil && broken {
-		// After the answer that gives it back: before that the client knows of nothing that it could give.
-		time.AfterFunc(owedAfter, func() { c.tell(*owed) })
+	if owed == nil {
+		return
 	}
+	// After the answer that gives it back: before that the client knows of nothing that it could give.
+	time.AfterFunc(owedAfter, func() {
+		if _, broken, _ := c.lease.Now(); broken {
+			c.tell(*owed)
+		}
+	})
 }
 
 const owedAfter = 100 * time.Millisecond
 
 // uncache is for an open that is closed.
 func (o *open) uncache() {
-	s := o.srv
-	if o.cache == nil && o.durable == nil {
+	s, d := o.srv, o.durable.Load()
+	if o.cache == nil && d == nil {
 		return
 	}
 	s.cacheMu.Lock()
@@ -321,8 +323,8 @@ func (o *open) uncache() {
 			delete(s.leases, c.id)
 		}
 	}
-	if o.durable != nil && o.durable.second && s.creates[o.durable.create] == o {
-		delete(s.creates, o.durable.create)
+	if d != nil && d.second && s.creates[d.create] == o {
+		delete(s.creates, d.create)
 	}
 }
 
@@ -382,14 +384,14 @@ type orphan struct {
 // detach closes what the session has open, but for what is kept for its client to come back to (MS-SMB2 section 3.3.7.1).
 func (s *session) detach() {
 	for _, o := range s.shut() {
-		if o.durable == nil || o.handle == nil || !s.conn.srv.keepOrphan(s, o) {
+		if o.durable.Load() == nil || o.handle == nil || !s.conn.srv.keepOrphan(s, o) {
 			o.close()
 		}
 	}
 }
 
 func (s *Server) keepOrphan(of *session, o *open) bool {
-	if !o.durable.persistent && !o.keptOpen() {
+	if !o.persistent() && !o.keptOpen() {
 		return false
 	}
 	o.sess.Store(nil)
@@ -403,7 +405,7 @@ func (s *Server) adopt(a *orphan) bool {
 	if s.stopped || len(s.orphans) >= mostOrphans {
 		return false
 	}
-	a.over = time.AfterFunc(a.o.durable.timeout, func() { s.dropOrphan(a.o.id, a.o) })
+	a.over = time.AfterFunc(a.o.durable.Load().timeout, func() { s.dropOrphan(a.o.id, a.o) })
 	s.orphans[a.o.id] = a
 	return true
 }
@@ -445,8 +447,8 @@ func (r *request) reconnect(m *message.CreateRequest) (rep *reply, asked bool, e
 		status = statusObjectNameNotFound
 	case kept.user != r.sess.user:
 		status = statusAccessDenied
-	case kept.o.tree.share != r.tree.share, kept.o.durable.second != second,
-		second && kept.o.durable.create.create != by.Create, kept.client != r.c.client.ClientGUID:
+	case kept.o.tree.share != r.tree.share, kept.o.durable.Load().second != second,
+		second && kept.o.durable.Load().create.create != by.Create, kept.client != r.c.client.ClientGUID:
 		status = statusObjectNameNotFound
 	case !kept.o.cache.fits(&w):
 		status = statusObjectNameNotFound
@@ -515,7 +517,7 @@ func (r *request) again(w *wants) (rep *reply, asked bool, err error) {
 	if made.cache != nil {
 		made.cache.say(&out)
 	}
-	made.durable.say(&out)
+	made.durable.Load().say(&out)
 	r.link.fileID, r.link.hasFile = made.id, true
 	return answer(&out), true, nil
 }

@@ -27,8 +27,8 @@ type open struct {
 	written writtenOpen
 	gone    bool // it is closed, and written down no more
 
-	cache   *cached  // what its client may cache of it; nil for nothing
-	durable *durable // it stays while its client has no connection; nil for what does not
+	cache   *cached                 // what its client may cache of it; nil for nothing
+	durable atomic.Pointer[durable] // it stays while its client has no connection; nil for what does not
 
 	search sync.Mutex // of what follows: a directory's listing under way
 	names  []string

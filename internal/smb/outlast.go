@@ -45,39 +45,46 @@ func (c *conn) persists(sh *site.PublishedShare) bool {
 }
 
 // persistent says whether an open outlasts the service.
-func (o *open) persistent() bool { return o.durable != nil && o.durable.persistent }
+func (o *open) persistent() bool {
+	d := o.durable.Load()
+	return d != nil && d.persistent
+}
 
-// remember writes an open down, and says whether it could. It is first done by the connection over which it is opened.
-func (s *Server) remember(o *open, c *conn) bool {
+// writeDown writes an open down for the first time, and says whether it could.
+func (s *Server) writeDown(o *open, c *conn, d *durable) bool {
 	o.keeping.Lock()
 	defer o.keeping.Unlock()
-	if o.gone {
-		return true
+	o.written = writtenOpen{Share: o.tree.share, User: o.sess.Load().user, Client: c.client.ClientGUID, Create: d.create.create, Timeout: d.timeout, From: c.from.Address, Since: o.since}
+	if k := o.cache; k != nil && k.oplock != nil {
+		o.written.Oplock = true
+	} else if k != nil {
+		o.written.Lease, o.written.Second, o.written.Key, o.written.Parent = true, k.second, k.id.key, k.parent
 	}
-	if c != nil {
-		o.written = writtenOpen{Share: o.tree.share, User: o.sess.Load().user, Client: c.client.ClientGUID, Create: o.durable.create.create, Timeout: o.durable.timeout,
-			From: c.from.Address, Since: o.since}
-		if k := o.cache; k != nil && k.oplock != nil {
-			o.written.Oplock = true
-		} else if k != nil {
-			o.written.Lease, o.written.Second, o.written.Key, o.written.Parent = true, k.second, k.id.key, k.parent
-		}
-	}
+	return o.keep()
+}
+
+// keep writes an open down as it is now. keeping is held.
+func (o *open) keep() bool {
 	o.written.File = o.handle.Lasting()
 	body, err := json.Marshal(&o.written)
 	if err == nil {
-		err = s.Lasting.Keep(context.Background(), o.id, body)
+		err = o.srv.Lasting.Keep(context.Background(), o.id, body)
 	}
 	if err != nil {
-		s.Log.Warn("what is open is not written down, and does not outlast the service", "share", o.written.Share, "path", o.written.File.Path, "error", err)
+		o.srv.Log.Warn("what is open is not written down, and does not outlast the service", "share", o.written.Share, "path", o.written.File.Path, "error", err)
 	}
 	return err == nil
 }
 
 // changed writes down what an open locks, and what it is called, where it outlasts the service.
 func (o *open) changed() {
-	if o.persistent() {
-		o.srv.remember(o, nil)
+	if !o.persistent() {
+		return
+	}
+	o.keeping.Lock()
+	defer o.keeping.Unlock()
+	if !o.gone {
+		o.keep()
 	}
 }
 
@@ -97,13 +104,15 @@ func (c *cached) remember() {
 // forget is for an open that is closed: by its client, by an administrator, or since it was waited for in vain. What is closed as the service ends
 // stays written down.
 func (o *open) forget() {
-	if !o.persistent() || o.srv.isStopped() {
+	if !o.persistent() {
 		return
 	}
 	o.keeping.Lock()
 	defer o.keeping.Unlock()
 	o.gone = true
-	if err := o.srv.Lasting.Forget(context.Background(), o.id); err != nil {
+	if o.srv.isStopped() {
+		o.handle.Suspend()
+	} else if err := o.srv.Lasting.Forget(context.Background(), o.id); err != nil {
 		o.srv.Log.Warn("what was open stays written down though it is closed", "error", err)
 	}
 }
@@ -141,8 +150,9 @@ func (s *Server) reopen(ctx context.Context, id uint64, w writtenOpen) error {
 	if s.admit(w.User) != 0 {
 		return statusAccessDenied
 	}
-	o := &open{srv: s, id: id, since: w.Since, tree: &tree{share: w.Share, of: new(meter.Of)}, written: w, whence: new(whence),
-		durable: &durable{second: true, create: createID{w.Client, w.Create}, timeout: min(max(w.Timeout, time.Second), longestTime), persistent: true}}
+	o := &open{srv: s, id: id, since: w.Since, tree: &tree{share: w.Share, of: new(meter.Of)}, written: w, whence: new(whence)}
+	d := &durable{second: true, create: createID{w.Client, w.Create}, timeout: min(max(w.Timeout, time.Second), longestTime), persistent: true}
+	o.durable.Store(d)
 	from := site.Origin{Address: w.From}
 	o.whence.was = func(sh *site.PublishedShare) *site.Origin {
 		if !sh.NeedsNames(from.Address) {
@@ -182,12 +192,12 @@ func (s *Server) reopen(ctx context.Context, id uint64, w writtenOpen) error {
 			s.leases[c.id] = c
 		}
 	}
-	s.creates[o.durable.create] = o
+	s.creates[d.create] = o
 	s.cacheMu.Unlock()
 	if !s.adopt(&orphan{o: o, user: w.User, client: w.Client, from: w.From.String()}) {
 		o.close()
 		return statusInsufficientResources
 	}
-	s.Log.Info("what was open before the service was started anew is kept for its client", "share", w.Share, "path", w.File.Path, "for", o.durable.timeout.String())
+	s.Log.Info("what was open before the service was started anew is kept for its client", "share", w.Share, "path", w.File.Path, "for", d.timeout.String())
 	return nil
 }

@@ -354,21 +354,41 @@ func TestWhatBecameOfItMeanwhile(t *testing.T) {
 	}
 }
 
-// A file that was to be deleted when it is closed is there until then, over a restart too, and deleted then.
+// A file that is to be deleted when it is closed is there until then, whether the service is killed or stopped meanwhile, and deleted then.
 func TestWhatIsToBeDeletedOutlasts(t *testing.T) {
-	l := newLasting(t)
-	a := machine3(t, l.start(), 1)
-	mine := a.opensLasting("README.txt", 7)
-	require.Equal(t, statusOK, a.status(message.SetInfo, body(&message.SetInfoRequest{About: message.AboutFile, Class: message.FileDispositionInfo, Data: []byte{1}, ID: mine.ID})))
-	addr := l.start()
-	status, _ := machine3(t, addr, 2).opens(&message.CreateRequest{Name: message.UTF16("README.txt"), Access: readOnly, Disposition: 1})
-	require.Equal(t, statusDeletePending, status)
-	again := machine3(t, addr, 1)
-	status, got := again.claims(&mine, 7)
-	require.Equal(t, statusOK, status)
-	require.FileExists(t, filepath.Join(l.dir, "nightlog", "README.txt"))
-	require.Equal(t, statusOK, again.status(message.Close, closeBody(idOf(&got))))
-	require.NoFileExists(t, filepath.Join(l.dir, "nightlog", "README.txt"))
+	for name, c := range map[string]struct{ stops, onClose bool }{"killed": {false, false}, "stopped": {true, false}, "killed, when it is closed": {false, true}, "stopped, when it is closed": {true, true}} {
+		t.Run(name, func(t *testing.T) {
+			l := newLasting(t)
+			a := machine3(t, l.start(), 1)
+			file := filepath.Join(l.dir, "nightlog", "README.txt")
+			m := &message.CreateRequest{Name: message.UTF16("README.txt"), Access: readWrite | deletes, Disposition: 1, Contexts: []message.CreateContext{persistent(7, 0)}}
+			if c.onClose {
+				m.Options = message.OptDeleteOnClose
+			}
+			status, mine := a.opens(m)
+			require.Equal(t, statusOK, status)
+			require.True(t, lasts(&mine))
+			if !c.onClose {
+				require.Equal(t, statusOK, a.status(message.SetInfo, body(&message.SetInfoRequest{About: message.AboutFile, Class: message.FileDispositionInfo, Data: []byte{1}, ID: mine.ID})))
+			}
+			if c.stops {
+				l.server.Close()
+			}
+			require.FileExists(t, file)
+			addr := l.start()
+			if !c.onClose {
+				status, _ = machine3(t, addr, 2).opens(&message.CreateRequest{Name: message.UTF16("README.txt"), Access: readOnly, Disposition: 1})
+				require.Equal(t, statusDeletePending, status)
+			}
+			again := machine3(t, addr, 1)
+			status, got := again.claims(&mine, 7)
+			require.Equal(t, statusOK, status)
+			require.FileExists(t, file)
+			require.Equal(t, statusOK, again.status(message.Close, closeBody(idOf(&got))))
+			require.NoFileExists(t, file)
+			require.Zero(t, l.memory.len())
+		})
+	}
 }
 
 // Who wants what a client caches that is away waits for it: the client is told when it comes back, and the other is let in when it has given it
