@@ -155,6 +155,31 @@ func (l *larkfell) silent(told chan Break) {
 	}
 }
 
+// A file that goes on being written over NFS is longer each time: who caches the directory is told each time.
+func TestAFileThatGrowsOverNFS(t *testing.T) {
+	l := newLarkfell(t)
+	l.exported()
+	l.write("2026/a.txt", "a")
+	key := l.keyOf(2003, "2026/a.txt")
+	for i := range 4 {
+		h, lease, told := l.lister("2026", "mine", CacheRead)
+		require.Equal(t, CacheRead, mayCache(lease))
+		f, err := l.File(l.guest(2003), key, true)
+		require.NoError(t, err)
+		_, _, err = f.WriteAt([]byte("more"), int64(4*i), Unstable)
+		require.NoError(t, err)
+		f.Release()
+		select {
+		case <-told:
+		case <-time.After(20 * time.Second):
+			t.Fatalf("nothing is told of write %d", i)
+		}
+		require.Zero(t, mayCache(lease))
+		require.NoError(t, h.Close())
+	}
+	require.Zero(t, l.notify.caches.Load())
+}
+
 // Who changes something in a directory that they cache, and says so, knows of it: others are told.
 func TestOnesOwnChangesAreKnown(t *testing.T) {
 	l := newLarkfell(t)

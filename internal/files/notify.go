@@ -1,6 +1,9 @@
 package files
 
-import "sync"
+import (
+	"sync"
+	"sync/atomic"
+)
 
 // EventKind says what happened to a path.
 type EventKind uint8
@@ -27,6 +30,7 @@ type notifier struct {
 	mu       sync.Mutex
 	watchers map[*watcher]struct{}
 	cached   map[place]map[*Lease]struct{} // directories of which a client caches what is in them
+	caches   atomic.Int32                  // how many those are
 }
 
 // place is a directory, by its path below a folder.
@@ -128,6 +132,7 @@ func (n *notifier) cache(l *Lease, at place) {
 		n.cached[at] = make(map[*Lease]struct{})
 	}
 	n.cached[at][l] = struct{}{}
+	n.caches.Store(int32(len(n.cached)))
 }
 
 func (n *notifier) uncache(l *Lease, at place) {
@@ -135,6 +140,24 @@ func (n *notifier) uncache(l *Lease, at place) {
 	defer n.mu.Unlock()
 	if delete(n.cached[at], l); len(n.cached[at]) == 0 {
 		delete(n.cached, at)
+	}
+	n.caches.Store(int32(len(n.cached)))
+}
+
+// grown is for a file that goes on being written: watchers are told once, but whoever caches the directory has its size from before.
+func (n *notifier) grown(folder int64, path func() string) {
+	if n.caches.Load() == 0 {
+		return
+	}
+	dir, _ := split(path())
+	n.mu.Lock()
+	var outdated []*Lease
+	for l := range n.cached[place{folder, dir}] {
+		outdated = append(outdated, l)
+	}
+	n.mu.Unlock()
+	for _, l := range outdated {
+		l.outdated(nil)
 	}
 }
 

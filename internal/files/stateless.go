@@ -276,6 +276,8 @@ func (f *File) WriteAt(p []byte, off int64, stable Stability) (int, Stability, e
 	}
 	if f.path != "" { // told once, when it begins
 		f.n.notify.tell(f.w.folder.ID, Event{Path: f.path, Kind: EventModified})
+	} else {
+		f.n.notify.grown(f.w.folder.ID, f.pathNow)
 	}
 	return n, stable, syncTo(f.c.fd, stable)
 }
