@@ -160,18 +160,19 @@ func TestAFileThatGrowsOverNFS(t *testing.T) {
 	l := newLarkfell(t)
 	l.exported()
 	l.write("2026/a.txt", "a")
-	key := l.keyOf(2003, "2026/a.txt")
+	key, guest := l.keyOf(2003, "2026/a.txt"), l.guest(2003)
 	for i := range 4 {
 		h, lease, told := l.lister("2026", "mine", CacheRead)
 		require.Equal(t, CacheRead, mayCache(lease))
-		f, err := l.File(l.guest(2003), key, true)
+		f, err := l.File(guest, key, true)
 		require.NoError(t, err)
+		require.Equal(t, i > 0, f.path == "", "it is kept open between requests")
 		_, _, err = f.WriteAt([]byte("more"), int64(4*i), Unstable)
 		require.NoError(t, err)
 		f.Release()
 		select {
 		case <-told:
-		case <-time.After(20 * time.Second):
+		case <-time.After(5 * time.Second):
 			t.Fatalf("nothing is told of write %d", i)
 		}
 		require.Zero(t, mayCache(lease))
