@@ -80,12 +80,14 @@ type lasting struct {
 	t       testing.TB
 	dir     string
 	memory  memory
+	opens   Opens // memory
 	records site.Records
 	server  *Server
 }
 
 func newLasting(t testing.TB) *lasting {
 	l := &lasting{t: t, dir: t.TempDir(), memory: memory{kept: make(map[uint64][]byte)}}
+	l.opens = &l.memory
 	require.NoError(t, os.MkdirAll(filepath.Join(l.dir, "nightlog", "2026"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(l.dir, "nightlog", "README.txt"), []byte("night log"), 0o644))
 	l.records = site.Records{
@@ -104,7 +106,7 @@ func (l *lasting) start() (addr string) {
 	policy, err := site.Compile(l.records)
 	require.NoError(l.t, err)
 	current := func() *site.Policy { return policy }
-	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: files.New(current, nil), Lasting: &l.memory,
+	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: files.New(current, nil), Lasting: l.opens,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	require.NoError(l.t, s.Restore(context.Background()))
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
