@@ -142,11 +142,24 @@ func (n *Namespace) RulesMoved() {
 	for _, l := range n.notify.everyCached() {
 		l.outdated(nil)
 	}
+	n.takeBack(func(*Handle) bool { return true })
+}
+
+// timesPassed is RulesMoved for rules that end by themselves.
+func (n *Namespace) timesPassed() {
+	n.takeBack(func(h *Handle) bool {
+		m := h.verdict.Load()
+		return m == nil || !m.validUntil.IsZero() && !n.now().Before(m.validUntil)
+	})
+}
+
+// takeBack has clients forget what they cache by those of their handles with which that may not be any more.
+func (n *Namespace) takeBack(of func(*Handle) bool) {
 	n.mu.Lock()
 	var leased []*Handle
-	for _, of := range n.open {
-		for h := range of.handles {
-			if h.file && h.lease != nil && h.lease.state != 0 {
+	for _, file := range n.open {
+		for h := range file.handles {
+			if h.lease != nil && h.lease.state != 0 && of(h) {
 				leased = append(leased, h)
 			}
 		}
@@ -164,12 +177,20 @@ func (n *Namespace) RulesMoved() {
 	}
 }
 
-// FollowRules does RulesMoved whenever a channel that changed gives is closed, until the context ends.
+// timesEvery is how often it is looked whether rules have ended.
+const timesEvery = 10 * time.Second
+
+// FollowRules does RulesMoved whenever a channel that changed gives is closed, and looks from time to time which rules have ended, until the context
+// ends.
 func (n *Namespace) FollowRules(ctx context.Context, changed func() <-chan struct{}) {
+	tick := time.NewTicker(timesEvery)
+	defer tick.Stop()
 	for next := changed(); ; {
 		select {
 		case <-ctx.Done():
 			return
+		case <-tick.C:
+			n.timesPassed()
 		case <-next:
 			next = changed()
 			n.RulesMoved()

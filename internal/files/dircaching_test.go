@@ -14,6 +14,7 @@ import (
 	"pgregory.net/rapid"
 
 	"amber.example/gatekeeper/internal/core/acl"
+	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -283,6 +284,31 @@ func TestRulesTakeCaches(t *testing.T) {
 	require.Zero(t, b.To, "it was opened to write, and that may not be any more")
 	stop()
 	<-followed
+}
+
+// A rule that ends by itself takes with it what was cached by it, of files and directories, and nothing else.
+func TestRulesThatEndTakeCaches(t *testing.T) {
+	l := newLarkfell(t)
+	l.records.Folders[0].Rules[0].Entries[0].Expires = l.now.Add(time.Hour)
+	l.entry("", acl.Entry{ID: 89, Who: identity.UserPrincipal(piran), Level: acl.Pass, Applies: acl.Everywhere})
+	l.entry("drop", acl.Entry{ID: 90, Who: identity.UserPrincipal(piran), Level: acl.Change, Applies: acl.Everywhere})
+	_, dir, tellsDir := l.lister("2026", "dir", CacheRead)
+	_, file, tellsFile := l.cacher("README.txt", "file", cacheAll)
+	l.write("drop/kept.txt", "kept")
+	_, stays, tellsStays := l.lister("drop", "stays", CacheRead)
+	l.timesPassed()
+	l.silent(tellsDir)
+	l.silent(tellsFile)
+	l.now = l.now.Add(time.Hour)
+	l.timesPassed()
+	<-tellsDir
+	<-tellsFile
+	require.Zero(t, mayCache(dir))
+	require.NoError(t, file.Answer(0))
+	l.silent(tellsStays)
+	require.Equal(t, CacheRead, mayCache(stays), "they may go on there by another")
+	l.timesPassed()
+	require.Empty(t, tellsFile, "once")
 }
 
 // Whatever is made, removed, renamed and moved by others, who caches a directory never takes for its names what they are not.
