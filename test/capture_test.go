@@ -137,6 +137,7 @@ umount /a
 		write("smb", "linux-"+version, "the Linux kernel's client by SMB "+version+" as piran, password piran-at-larkfell", tp)
 	}
 
+	require.NoError(t, g.Service.RemoveLimit(t.Context(), gateway.Keeper, service.LimitInput{Kind: "user", Name: "svc-reduce", Folder: "scratch"})) // it is over its grace
 	_, err = g.Service.AddRule(t.Context(), gateway.Keeper, service.RuleList{Export: "/scratch"}, service.RuleInput{From: "127.0.0.1", Write: new(true)}, 1)
 	require.NoError(t, err)
 	for _, version := range []string{"3", "4"} {

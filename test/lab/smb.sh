@@ -162,6 +162,7 @@ until [[ -e /c/work/cut ]]; do
   cat /tmp/more >>/tmp/long
   until dd if=/tmp/more of=/c/work/long bs=30000 seek=$pieces conv=notrunc,fsync status=none 2>/dev/null; do sleep 0.1; done
   pieces=$((pieces + 1))
+  sleep 0.1
 done
 same 'a file held open over fifty cuts of the connection' "$(sha256sum </tmp/long)" "$(sha256sum <&8)"
 exec 8>&-
@@ -187,7 +188,7 @@ mount.cifs -o "$options,nosharesock,hard" //10.0.2.2/nightlog-kept /c
 same 'the share says that what is open on it is kept' 1 "$(grep -c 'CONTINUOUS AVAILABILITY' /proc/fs/cifs/DebugData)"
 exec 8<>/c/work/kept 9<>/c/work/lock
 flock -x 9
-echo now >/a/work/restart-me
+until echo now >/a/work/restart-me; do sleep 0.2; done 2>/dev/null # its connection was broken as well
 : >/tmp/long
 pieces=0
 until [[ -e /c/work/restarts ]]; do
@@ -196,7 +197,9 @@ until [[ -e /c/work/restarts ]]; do
   # What is under way just as the connection breaks, the kernel does not ask again.
   until dd if=/tmp/more of=/c/work/kept bs=30000 seek=$pieces conv=notrunc,fsync status=none 2>/dev/null; do sleep 0.1; done
   pieces=$((pieces + 1))
+  sleep 0.1
 done
+until ls /a/work >/dev/null 2>&1; do sleep 0.2; done
 same 'a file held open over five restarts' "$(sha256sum </tmp/long)" "$(sha256sum <&8)"
 same 'and what was written meanwhile' "$(sha256sum </tmp/long)" "$(sha256sum </a/work/kept)"
 same 'what was locked before them is locked' refused "$(flock -n -x /a/work/lock echo got 2>/dev/null || echo refused)"
