@@ -5,6 +5,8 @@ import (
 	"errors"
 	"slices"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Caching is what a client may do with what it has read, has open and has not written yet, without asking: the lease states of MS-SMB2 section
@@ -46,7 +48,8 @@ type Lease struct {
 	overdue *time.Timer
 	epoch   uint16
 	handles int
-	at      *place // where it is entered, of a directory
+	at      *place    // where it is entered, of a directory
+	seen    time.Time // when that had last changed, as far as the service knows
 }
 
 // ErrNotBreaking is for an answer of a client that was not asked, ErrCaching for one that keeps more than it was told.
@@ -66,6 +69,10 @@ func (*breaking) Unwrap() error { return ErrBusy }
 // told. A handle that asks with a key that the client has on the file shares it.
 func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	n := h.ns
+	var seen time.Time
+	if !h.file {
+		seen = h.changed()
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if h.of.handles == nil {
@@ -91,6 +98,9 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 		return l
 	}
 	if !h.file && want != 0 {
+		if l.state == 0 {
+			l.seen = seen
+		}
 		l.enter(h)
 	}
 	for other := range h.of.handles {
@@ -129,10 +139,70 @@ func (l *Lease) depart() {
 
 // outdated has a client forget what it knows of a directory; by is the key of who changed it.
 func (l *Lease) outdated(by any) {
+	if by != nil && by == l.key {
+		l.look(true)
+		return
+	}
 	l.n.mu.Lock()
 	defer l.n.mu.Unlock()
-	if by == nil || by != l.key {
+	l.lower(cacheAll)
+}
+
+// look looks when the directory last changed. Where that is not known of, it was on the host, beside the service, and the client forgets it.
+func (l *Lease) look(known bool) {
+	l.n.mu.Lock()
+	var by *Handle
+	for h := range l.of.handles {
+		if h.lease == l {
+			by = h
+			break
+		}
+	}
+	l.n.mu.Unlock()
+	if by == nil {
+		return
+	}
+	is := by.changed() // no lock is held while a disk is asked
+	l.n.mu.Lock()
+	defer l.n.mu.Unlock()
+	if !known && !is.Equal(l.seen) {
 		l.lower(cacheAll)
+	}
+	l.seen = is
+}
+
+// changed is when what is open last changed; zero where that cannot be told.
+func (h *Handle) changed() (at time.Time) {
+	_ = h.use(func(fd int) error {
+		var st unix.Statx_t
+		err := statx(fd, &st)
+		at = time.Unix(st.Ctime.Sec, int64(st.Ctime.Nsec))
+		return err
+	})
+	return at
+}
+
+// lookOnHost looks for directories that have changed on the host, folder by folder: where one hangs, the others are looked at nevertheless, and that one
+// not again meanwhile.
+func (n *Namespace) lookOnHost() {
+	of := make(map[int64][]*Lease)
+	n.mu.Lock()
+	for _, l := range n.notify.everyCached() {
+		if l.at != nil && l.state != 0 && l.broken == nil {
+			of[l.at.folder] = append(of[l.at.folder], l)
+		}
+	}
+	n.mu.Unlock()
+	for folder, leases := range of {
+		if _, still := n.looking.LoadOrStore(folder, true); still {
+			continue
+		}
+		go func() {
+			defer n.looking.Delete(folder)
+			for _, l := range leases {
+				l.look(false)
+			}
+		}()
 	}
 }
 
@@ -177,13 +247,13 @@ func (n *Namespace) takeBack(of func(*Handle) bool) {
 	}
 }
 
-// timesEvery is how often it is looked whether rules have ended.
-const timesEvery = 10 * time.Second
+// lookEvery is how often it is looked whether rules have ended, and what has changed on the host.
+const lookEvery = 5 * time.Second
 
-// FollowRules does RulesMoved whenever a channel that changed gives is closed, and looks from time to time which rules have ended, until the context
-// ends.
+// FollowRules does RulesMoved whenever a channel that changed gives is closed, and looks from time to time which rules have ended and what has changed
+// on the host, until the context ends.
 func (n *Namespace) FollowRules(ctx context.Context, changed func() <-chan struct{}) {
-	tick := time.NewTicker(timesEvery)
+	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for next := changed(); ; {
 		select {
@@ -191,6 +261,7 @@ func (n *Namespace) FollowRules(ctx context.Context, changed func() <-chan struc
 			return
 		case <-tick.C:
 			n.timesPassed()
+			n.lookOnHost()
 		case <-next:
 			next = changed()
 			n.RulesMoved()

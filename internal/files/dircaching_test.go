@@ -156,6 +156,55 @@ func (l *larkfell) silent(told chan Break) {
 	}
 }
 
+// What changes in a directory on the host, beside the service, is found when it is looked for; what the service did itself is not taken for that,
+// whoever did it.
+func TestChangesOnTheHostAreFound(t *testing.T) {
+	l := newLarkfell(t)
+	looked := func() {
+		l.lookOnHost()
+		require.Eventually(t, func() bool {
+			_, still := l.looking.Load(int64(1))
+			return !still
+		}, 10*time.Second, time.Millisecond)
+	}
+	h, lease, told := l.lister("2026", "mine", CacheRead|CacheHandle)
+	looked()
+	require.NoError(t, l.by("mine", "2026/own.txt", acl.ReadData, CreateOnly, false).Close())
+	made := l.by("mine", "2026/own2.txt", acl.WriteData|acl.Delete, CreateOnly, false)
+	require.NoError(t, made.Rename(t.Context(), "2026/own3.txt", false))
+	require.NoError(t, made.Close())
+	looked()
+	l.silent(told)
+	require.Equal(t, CacheRead|CacheHandle, mayCache(lease))
+	time.Sleep(20 * time.Millisecond) // clocks of file systems go in steps
+	for _, does := range []func() error{
+		func() error { return os.WriteFile(filepath.Join(l.root, "2026/host.txt"), nil, 0o644) },
+		func() error { return os.Rename(filepath.Join(l.root, "2026/host.txt"), filepath.Join(l.root, "2026/host2.txt")) },
+		func() error { return os.Remove(filepath.Join(l.root, "2026/host2.txt")) },
+		func() error { return os.Chmod(filepath.Join(l.root, "2026"), 0o711) },
+	} {
+		require.NoError(t, does())
+		l.silent(told)
+		looked()
+		b := <-told
+		require.Zero(t, b.To)
+		require.NoError(t, lease.Answer(0))
+		looked()
+		require.Empty(t, told)
+		require.NoError(t, h.Close())
+		h, lease, told = l.lister("2026", "mine", CacheRead|CacheHandle)
+		looked()
+		l.silent(told)
+		time.Sleep(20 * time.Millisecond)
+	}
+	require.NoError(t, l.by("mine", "2026/own4.txt", acl.ReadData, CreateOnly, false).Close())
+	require.NoError(t, os.WriteFile(filepath.Join(l.root, "2026/03/below.txt"), nil, 0o644))
+	looked()
+	l.silent(told)
+	require.NoError(t, h.Close())
+	looked()
+}
+
 // A file that goes on being written over NFS is longer each time: who caches the directory is told each time.
 func TestAFileThatGrowsOverNFS(t *testing.T) {
 	l := newLarkfell(t)

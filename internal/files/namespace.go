@@ -120,7 +120,8 @@ type Namespace struct {
 	ledger *usage.Ledger
 	heldUp func(folder int64) bool // nil: none is
 
-	opened atomic.Uint64 // handles so far
+	opened  atomic.Uint64 // handles so far
+	looking sync.Map      // folders that are being looked at on the host
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
