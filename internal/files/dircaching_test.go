@@ -179,7 +179,9 @@ func TestChangesOnTheHostAreFound(t *testing.T) {
 	time.Sleep(20 * time.Millisecond) // clocks of file systems go in steps
 	for _, does := range []func() error{
 		func() error { return os.WriteFile(filepath.Join(l.root, "2026/host.txt"), nil, 0o644) },
-		func() error { return os.Rename(filepath.Join(l.root, "2026/host.txt"), filepath.Join(l.root, "2026/host2.txt")) },
+		func() error {
+			return os.Rename(filepath.Join(l.root, "2026/host.txt"), filepath.Join(l.root, "2026/host2.txt"))
+		},
 		func() error { return os.Remove(filepath.Join(l.root, "2026/host2.txt")) },
 		func() error { return os.Chmod(filepath.Join(l.root, "2026"), 0o711) },
 	} {
