@@ -186,7 +186,7 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 			}
 		}
 		for range 50 {
-			time.Sleep(time.Second)
+			time.Sleep(600 * time.Millisecond)
 			line.cut()
 		}
 		_ = os.WriteFile(filepath.Join(folder, "work", "cut"), []byte("cut"), 0o666)
@@ -223,11 +223,11 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 		}
 		for range 5 {
 			again()
-			time.Sleep(5 * time.Second)
+			time.Sleep(4 * time.Second)
 		}
 		_ = says("restarts")
 	}()
-	out, err := exec.Command("lab/run", job, "900").CombinedOutput()
+	out, err := exec.Command("lab/run", job, "1200").CombinedOutput()
 	close(done)
 	<-limited
 	<-cut

@@ -211,7 +211,11 @@ exec 8>&- 9>&-
 same 'until it is let go' got "$(flock -x /a/work/lock echo got)"
 rm /c/work/kept /c/work/lock
 umount /c
-rm -rf /a/work # one mount may list for a moment what the other has just removed
+# What was opened just as the service was killed, and whose client never heard of it, is kept for a minute, and its name with it.
+for i in $(seq 120); do
+  rm -rf /a/work 2>/dev/null && break
+  sleep 1
+done
 
 same 'leaves nothing behind' '2026 README.txt many plate.fits' "$(echo $(ls /b))"
 rm /a/plate.fits
