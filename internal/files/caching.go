@@ -5,8 +5,6 @@ import (
 	"errors"
 	"slices"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // Caching is what a client may do with what it has read, has open and has not written yet, without asking: the lease states of MS-SMB2 section
@@ -173,12 +171,9 @@ func (l *Lease) look(known bool) {
 
 // changed is when what is open last changed; zero where that cannot be told.
 func (h *Handle) changed() (at time.Time) {
-	_ = h.use(func(fd int) error {
-		var st unix.Statx_t
-		err := statx(fd, &st)
-		at = time.Unix(st.Ctime.Sec, int64(st.Ctime.Nsec))
-		return err
-	})
+	if info, err := h.Stat(); err == nil {
+		at = info.Changed
+	}
 	return at
 }
 

@@ -1,6 +1,8 @@
 package files
 
 import (
+	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
 )
@@ -98,11 +100,7 @@ func (n *notifier) told(folder int64, e Event) (outdated []*Lease) {
 
 // cachedBy gives the leases on the directories that a change is in, or is about. mu is held.
 func (n *notifier) cachedBy(folder int64, e Event) (out []*Lease) {
-	at := func(dir string) {
-		for l := range n.cached[place{folder, dir}] {
-			out = append(out, l)
-		}
-	}
+	at := func(dir string) { out = slices.AppendSeq(out, maps.Keys(n.cached[place{folder, dir}])) }
 	dir, _ := split(e.Path)
 	at(dir)
 	if e.Kind == EventRenamed {
@@ -151,10 +149,7 @@ func (n *notifier) grown(folder int64, path func() string) {
 	}
 	dir, _ := split(path())
 	n.mu.Lock()
-	var outdated []*Lease
-	for l := range n.cached[place{folder, dir}] {
-		outdated = append(outdated, l)
-	}
+	outdated := slices.Collect(maps.Keys(n.cached[place{folder, dir}]))
 	n.mu.Unlock()
 	for _, l := range outdated {
 		l.outdated(nil)
@@ -166,9 +161,7 @@ func (n *notifier) everyCached() (out []*Lease) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for _, leases := range n.cached {
-		for l := range leases {
-			out = append(out, l)
-		}
+		out = slices.AppendSeq(out, maps.Keys(leases))
 	}
 	return out
 }

@@ -109,31 +109,14 @@ func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
 	if o.handle.Dir() && (w.lease == nil || !w.lease.Second) { // of directories, only leases of the second version are
 		return true
 	}
-	s := r.c.srv
 	var c *cached
 	switch {
 	case w.lease != nil:
-		s.cacheMu.Lock()
-		if c = s.leases[w.id]; c != nil && !c.lease.Same(o.handle) {
-			s.cacheMu.Unlock()
+		if c = r.c.srv.shareLease(o, w.id, w.lease.Second, w.lease.Parent, files.Caching(w.lease.State&7)); c == nil {
 			return false
 		}
-		if c == nil {
-			c = &cached{srv: s, id: w.id, second: w.lease.Second, parent: w.lease.Parent, opens: make(map[*open]struct{})}
-			s.leases[w.id] = c
-		}
-		c.opens[o] = struct{}{}
-		o.cache = c
-		if l := o.handle.Cache(w.id, files.Caching(w.lease.State&7), c.tell); c.lease != l {
-			c.lease = l
-		}
-		s.cacheMu.Unlock()
 	case w.oplock != 0:
-		c = &cached{srv: s, oplock: o, opens: map[*open]struct{}{o: {}}}
-		s.cacheMu.Lock()
-		o.cache = c
-		c.lease = o.handle.Cache(o, w.oplock, c.tell)
-		s.cacheMu.Unlock()
+		c = r.c.srv.giveOplock(o, w.oplock)
 		if state, _, _ := c.lease.Now(); state&files.CacheWrite == 0 { // an oplock of level II keeps nothing open
 			c.lease.Waive(files.CacheHandle)
 		}
@@ -142,6 +125,36 @@ func (r *request) cache(o *open, w *wants, out *message.CreateResponse) bool {
 	}
 	c.say(out)
 	return true
+}
+
+// shareLease makes an open one of a lease, which it makes where there is none; nil where its client has that key for another file.
+func (s *Server) shareLease(o *open, id leaseID, second bool, parent [16]byte, want files.Caching) *cached {
+	s.cacheMu.Lock()
+	defer s.cacheMu.Unlock()
+	c := s.leases[id]
+	if c != nil && !c.lease.Same(o.handle) {
+		return nil
+	}
+	if c == nil {
+		c = &cached{srv: s, id: id, second: second, parent: parent, opens: make(map[*open]struct{})}
+		s.leases[id] = c
+	}
+	c.opens[o] = struct{}{}
+	o.cache = c
+	if l := o.handle.Cache(id, want, c.tell); c.lease != l {
+		c.lease = l
+	}
+	return c
+}
+
+// giveOplock gives an open an oplock.
+func (s *Server) giveOplock(o *open, want files.Caching) *cached {
+	c := &cached{srv: s, oplock: o, opens: map[*open]struct{}{o: {}}}
+	s.cacheMu.Lock()
+	defer s.cacheMu.Unlock()
+	o.cache = c
+	c.lease = o.handle.Cache(o, want, c.tell)
+	return c
 }
 
 // outlast has an open stay while its client has no connection, if it asks for that and may: where it caches that it has it open, or on a share on
@@ -163,7 +176,7 @@ func (r *request) outlast(o *open, w *wants, out *message.CreateResponse) {
 		s.cacheMu.Unlock()
 	}
 	if o.cache != nil {
-		o.cache.remember() // the others that share it
+		o.cache.remember(o)
 	}
 }
 
@@ -345,7 +358,7 @@ func (r *request) breakAnswer() (*reply, error) {
 		case files.ErrCaching:
 			return nil, statusRequestNotAccepted
 		}
-		c.remember()
+		c.remember(nil)
 		return answer(&lease), nil
 	}
 	var m message.OplockBreakMessage

@@ -120,19 +120,15 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		return nil, err
 	}
 	o := r.opened(&open{handle: h, whence: from})
-	info := h.Opened()
-	if action != files.Opened { // it has been made, or emptied, since it was looked at
-		if info, err = h.Stat(); err != nil {
-			o.close()
-			return nil, err
-		}
-	}
 	if raw, ok := m.Context(message.ContextSecurity); ok && action == files.Created {
 		if err := r.secureMade(o, raw); err != nil {
 			h.Unmake()
 			o.close()
 			return nil, err
 		}
+	}
+	info := h.Opened()
+	if action != files.Opened { // it has been made, or emptied, since it was looked at
 		if info, err = h.Stat(); err != nil {
 			o.close()
 			return nil, err

@@ -88,12 +88,14 @@ func (o *open) changed() {
 	}
 }
 
-// remember writes down what may be cached now.
-func (c *cached) remember() {
+// remember writes down what may be cached now, for all but the open for which that has just been done.
+func (c *cached) remember(but *open) {
 	c.srv.cacheMu.Lock()
 	var opens []*open
 	for o := range c.opens {
-		opens = append(opens, o)
+		if o != but {
+			opens = append(opens, o)
+		}
 	}
 	c.srv.cacheMu.Unlock()
 	for _, o := range opens {
@@ -161,37 +163,28 @@ func (s *Server) reopen(ctx context.Context, id uint64, w writtenOpen) error {
 		return s.named(ctx, from)
 	}
 	who := files.Subject{User: w.User, Via: site.SMB, From: w.From.String(), Whence: o.whence}
-	var c *cached
 	key := any(o)
-	switch {
-	case w.Lease:
-		lease := leaseID{w.Client, w.Key}
-		if c = s.leases[lease]; c == nil {
-			c = &cached{srv: s, id: lease, second: w.Second, parent: w.Parent, opens: make(map[*open]struct{})}
-		}
-		key = lease
-	case w.Oplock:
-		c = &cached{srv: s, oplock: o, opens: make(map[*open]struct{})}
+	if w.Lease {
+		key = leaseID{w.Client, w.Key}
 	}
 	var err error
 	if o.handle, err = s.Files.Reopen(who, w.Share, w.File, key); err != nil {
 		return err
 	}
-	s.cacheMu.Lock()
-	if c != nil {
-		if c.lease != nil && !c.lease.Same(o.handle) {
-			s.cacheMu.Unlock()
+	var c *cached
+	switch {
+	case w.Lease:
+		if c = s.shareLease(o, leaseID{w.Client, w.Key}, w.Second, w.Parent, w.File.Cached); c == nil {
 			_ = o.handle.Close()
 			return statusInvalidParameter
 		}
-		o.cache = c
-		c.opens[o] = struct{}{}
-		c.lease = o.handle.Cache(key, w.File.Cached, c.tell)
-		c.lease.Resume(w.File.Epoch)
-		if c.oplock == nil {
-			s.leases[c.id] = c
-		}
+	case w.Oplock:
+		c = s.giveOplock(o, w.File.Cached)
 	}
+	if c != nil {
+		c.lease.Resume(w.File.Epoch)
+	}
+	s.cacheMu.Lock()
 	s.creates[d.create] = o
 	s.cacheMu.Unlock()
 	if !s.adopt(&orphan{o: o, user: w.User, client: w.Client, from: w.From.String()}) {

@@ -97,7 +97,7 @@ func (s *Server) listOf(is files.Security, owner, group descriptor.SID) []descri
 func (r *request) setSecurity(o *open, m *message.SetInfoRequest) error {
 	var d descriptor.Descriptor
 	if err := d.Parse(m.Data); err != nil {
-		return r.refuseList(o, errors.Join(err, descriptor.ErrMalformed))
+		return r.refuseList(o, err)
 	}
 	if m.Additional&^(message.PartOwner|message.PartGroup|message.PartDACL|message.PartLabel|message.PartProtected|message.PartUnprotected) != 0 {
 		return statusAccessDenied // of auditing, nothing is kept
@@ -113,7 +113,7 @@ func (r *request) setSecurity(o *open, m *message.SetInfoRequest) error {
 func (r *request) secureMade(o *open, raw []byte) error {
 	var d descriptor.Descriptor
 	if err := d.Parse(raw); err != nil {
-		return r.refuseList(o, errors.Join(err, descriptor.ErrMalformed))
+		return r.refuseList(o, err)
 	}
 	var parts uint32
 	if d.Owner != "" {
