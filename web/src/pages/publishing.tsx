@@ -243,6 +243,11 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
                   {s.description}
                 </Text>
               )}
+              {s.persistent && (
+                <Text color="faint" fontSize="sm" fontWeight="400">
+                  <Trans>open over restarts</Trans>
+                </Text>
+              )}
               <Labels labels={s.labels} />
             </>
           ),
