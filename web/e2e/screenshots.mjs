@@ -69,7 +69,7 @@ try {
   await page.goto(`${url}/folders/new`);
   await page.getByLabel('Name', { exact: true }).fill('spectra');
   await page.getByRole('combobox', { name: 'Who changes' }).fill('observers');
-  await page.getByRole('option').first().waitFor();
+  await page.getByRole('option', { name: 'observers' }).first().waitFor(); // of the list, not of a select
   await page.keyboard.press('Escape');
   await page
     .getByText(/gains spectra/)
