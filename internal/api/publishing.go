@@ -226,7 +226,8 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 		},
 		add: func(ctx context.Context, b NewShare) (Share, error) {
 			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly,
-				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Persistent: b.Persistent, Hosts: hostTerms(b.Hosts), Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels})
+				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Persistent: b.Persistent,
+				Hosts: hostTerms(b.Hosts), Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {

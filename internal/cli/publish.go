@@ -27,7 +27,8 @@ func (a *app) publishCommands() []*cli.Command {
 			hostsFlag(), offlineFlag(), mostFlag(), markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
-				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "persistent": cmd.Bool("persistent"), "name": cmd.String("name"), "description": cmd.String("description")}
+				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "persistent": cmd.Bool("persistent"),
+				"name": cmd.String("name"), "description": cmd.String("description")}
 			serveShare(cmd, b)
 			if err := fillLabels(cmd, b); err != nil {
 				return err
@@ -44,7 +45,8 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "persistent", Usage: "have what is open outlast a restart of the service (=false ends that)"},
 			hostsFlag(), offlineFlag(), mostFlag(),
 		}, func(cmd *cli.Command, b body) error {
-			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly", "list-only-openable": "listOnlyOpenable", "encrypted": "encrypted", "persistent": "persistent"} {
+			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly",
+				"list-only-openable": "listOnlyOpenable", "encrypted": "encrypted", "persistent": "persistent"} {
 				if cmd.IsSet(flag) {
 					b[field] = cmd.Bool(flag)
 				}
@@ -202,7 +204,8 @@ func hostsText(terms []api.HostTerm) string {
 }
 
 func shareOptions(s api.Share) string {
-	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced, "lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "persistent": s.Persistent, "service off": !s.On})
+	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced,
+		"lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "persistent": s.Persistent, "service off": !s.On})
 	if len(s.Hosts) > 0 {
 		options = append(options, "from "+strings.ReplaceAll(hostsText(s.Hosts), ",", ", "))
 	}

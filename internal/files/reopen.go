@@ -65,7 +65,8 @@ func (n *Namespace) Reopen(sub Subject, share string, k Lasting, key any) (*Hand
 	}
 	defer unix.Close(root)
 	h, _, err := n.within(v.sub, func() (*Handle, Action, error) {
-		h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: k.Folder, file: true, asked: k.Asked & acl.All, sharing: k.Sharing, writeThrough: k.WriteThrough, created: k.Created}
+		h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: k.Folder, file: true,
+			asked: k.Asked & acl.All, sharing: k.Sharing, writeThrough: k.WriteThrough, created: k.Created}
 		h.setPath(k.Path)
 		if err := h.openFD(root, k.Asked&(acl.WriteData|acl.AppendData) != 0, 0); err != nil {
 			return nil, 0, err

@@ -162,7 +162,8 @@ func Check(hash, password string) bool {
 		var memory, time, threads uint32
 		_, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &time, &threads)
 		// A damaged record must neither bring the service down nor take more of the machine than ours do.
-		if err == nil && memory >= 8 && memory <= 4*argonMemory && time >= 1 && time <= 4*argonTime && threads >= 1 && threads <= 4 && len(want) >= 16 && len(want) <= 64 {
+		within := func(n, least, most uint32) bool { return least <= n && n <= most }
+		if err == nil && within(memory, 8, 4*argonMemory) && within(time, 1, 4*argonTime) && within(threads, 1, 4) && within(uint32(len(want)), 16, 64) {
 			got := argon(password, salt, time, memory, uint8(threads), uint32(len(want)))
 			return subtle.ConstantTimeCompare(got, want) == 1
 		}

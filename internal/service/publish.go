@@ -52,7 +52,8 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 		if s.Policy().ShareNamed(in.Name) != nil {
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
-		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly, ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted, Persistent: in.Persistent}
+		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly,
+			ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted, Persistent: in.Persistent}
 		if err := s.serveShare(&sh, &in.Hosts, &in.Offline, &in.MostConnections); err != nil {
 			return err
 		}

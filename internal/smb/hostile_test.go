@@ -85,6 +85,12 @@ func startServerBy(t testing.TB) (s *Server, addr, dir string, keepTo func(hosts
 	current := inForce.Load
 	s = NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: files.New(current, nil),
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	return s, serves(t, s), dir, keepTo
+}
+
+// serves has a server answer until the test ends, and gives where.
+func serves(t testing.TB, s *Server) (addr string) {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	done := make(chan error)
@@ -94,7 +100,7 @@ func startServerBy(t testing.TB) (s *Server, addr, dir string, keepTo func(hosts
 		s.Close()
 		<-done
 	})
-	return s, l.Addr().String(), dir, keepTo
+	return l.Addr().String()
 }
 
 // rawClient sends what it is told to, right or wrong. It speaks 2.1.

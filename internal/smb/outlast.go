@@ -54,7 +54,8 @@ func (o *open) persistent() bool {
 func (s *Server) writeDown(o *open, c *conn, d *durable) bool {
 	o.keeping.Lock()
 	defer o.keeping.Unlock()
-	o.written = writtenOpen{Share: o.tree.share, User: o.sess.Load().user, Client: c.client.ClientGUID, Create: d.create.create, Timeout: d.timeout, From: c.from.Address, Since: o.since}
+	o.written = writtenOpen{Share: o.tree.share, User: o.sess.Load().user, Client: c.client.ClientGUID, Create: d.create.create,
+		Timeout: d.timeout, From: c.from.Address, Since: o.since}
 	if k := o.cache; k != nil && k.oplock != nil {
 		o.written.Oplock = true
 	} else if k != nil {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -109,17 +108,8 @@ func (l *lasting) start() (addr string) {
 	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: files.New(current, nil), Lasting: l.opens,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	require.NoError(l.t, s.Restore(context.Background()))
-	nl, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(l.t, err)
-	done := make(chan error)
-	go func() { done <- s.Serve(nl) }()
 	l.server = s
-	l.t.Cleanup(func() {
-		nl.Close()
-		s.Close()
-		<-done
-	})
-	return nl.Addr().String()
+	return serves(l.t, s)
 }
 
 func persistent(create byte, timeout time.Duration) message.CreateContext {

@@ -166,14 +166,10 @@ func TestNoGuessGoesUncounted(t *testing.T) {
 	require.NoError(t, err)
 	current := func() *site.Policy { return policy }
 	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: g, Names: noNames{}, Files: files.New(current, nil), Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	done := make(chan error)
-	go func() { done <- s.Serve(l) }()
-	defer func() { l.Close(); s.Close(); <-done }()
+	addr := serves(t, s)
 	putOff := 0
 	for range 8 {
-		c := dialRaw(t, l.Addr().String())
+		c := dialRaw(t, addr)
 		_, _, err := c.do(message.Negotiate, negotiateBody(dialect21))
 		require.NoError(t, err)
 		first := make([]byte, 32)
@@ -244,12 +240,8 @@ func TestWatchersAreNotToldHiddenNames(t *testing.T) {
 	current := func() *site.Policy { return policy }
 	ns := files.New(current, nil)
 	s := NewServer(Config{Name: "larkfell", Policy: current, Accounts: oneAccount{}, Names: noNames{}, Files: ns, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	done := make(chan error)
-	go func() { done <- s.Serve(l) }()
-	defer func() { l.Close(); s.Close(); <-done }()
-	c := dialRaw(t, l.Addr().String()).signIn().connect()
+	addr := serves(t, s)
+	c := dialRaw(t, addr).signIn().connect()
 	_, b, err := c.do(message.Create, createBody("", 0x81, 1, message.OptDirectory))
 	require.NoError(t, err)
 	notify := make([]byte, 32)

@@ -86,7 +86,8 @@ func Start(t testing.TB, with ...Option) *Gateway {
 	require.NoError(t, err)
 	lasting, _, err := store.OpenOpens(ctx, state)
 	require.NoError(t, err)
-	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf, Administrators: svc, Limits: svc, Files: g.Files, Lasting: lasting, Meter: svc.Meter(), Log: log})
+	server := smb.NewServer(smb.Config{Name: "larkfell", Policy: svc.Policy, Accounts: svc, Names: svc.SIDs(), HostNames: svc.NamesOf,
+		Administrators: svc, Limits: svc, Files: g.Files, Lasting: lasting, Meter: svc.Meter(), Log: log})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	g.SMB = l.Addr().String()
