@@ -298,3 +298,40 @@ func TestSIDsStay(t *testing.T) {
 	require.Equal(t, wren, desktop(t, g, "piran", "sids wren2")[0])
 	require.Equal(t, `larkfell\wren2`, desktop(t, g, "piran", "names "+wren)[0])
 }
+
+// Named streams by a client from other hands: made, listed, renamed, copied within the server and carried along, under the rules of their file.
+func TestADesktopKeepsStreams(t *testing.T) {
+	g := gateway.Start(t)
+	lines := [][2]string{
+		{"put nightlog/README.txt:Origin:$DATA north", "done"},
+		{"put nightlog/new.txt:comment first", "done"},
+		{"get nightlog/new.txt", ""},
+		{"get nightlog/new.txt:COMMENT", "first"},
+		{"streams nightlog/new.txt", "::$DATA 0\n:comment:$DATA 5"},
+		{"put nightlog/2026:colour amber", "done"},
+		{"streams nightlog/2026", ":colour:$DATA 5"},
+		{"rename nightlog/new.txt:comment :remark", "done"},
+		{"rename nightlog/new.txt:remark elsewhere.txt", "INVALID_PARAMETER"},
+		{"rename nightlog/new.txt :whole", "INVALID_PARAMETER"},
+		{"rename nightlog/new.txt 2026/moved.txt", "done"},
+		{"get nightlog/2026/moved.txt:remark", "first"},
+		{"copy nightlog/2026/moved.txt:remark nightlog/README.txt:copied 5", "5"},
+		{"copy nightlog/README.txt:copied nightlog/whole.txt 5", "5"},
+		{"get nightlog/whole.txt", "first"},
+		{"streams nightlog/README.txt", ":Origin:$DATA 5\n:copied:$DATA 5"},
+		{"remove nightlog/README.txt:origin", "done"},
+		{"get nightlog/README.txt:Origin", "OBJECT_NAME_NOT_FOUND"},
+		{"get nightlog/README.txt:", "OBJECT_NAME_INVALID"},
+		{"get nightlog/README.txt:a:b:$DATA", "OBJECT_NAME_INVALID"},
+	}
+	asked := make([]string, len(lines))
+	for i, l := range lines {
+		asked[i] = l[0]
+	}
+	for i, got := range desktop(t, g, "piran", asked...) {
+		require.Contains(t, got, lines[i][1], lines[i][0])
+	}
+	for i, got := range desktop(t, g, "wren", "get nightlog/README.txt:copied", "put nightlog/README.txt:copied x", "put nightlog/README.txt:mine x", "remove nightlog/README.txt:copied") {
+		require.Contains(t, got, []string{"first", "ACCESS_DENIED", "ACCESS_DENIED", "ACCESS_DENIED"}[i])
+	}
+}

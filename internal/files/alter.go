@@ -93,18 +93,28 @@ func (t at) fail(path string, err error) error {
 }
 
 // amount is what an object counts.
-func (t at) amount(st *unix.Statx_t) limit.Amount { return amountOf(st, t.allocated()) }
+func (t at) amount(fd int, st *unix.Statx_t) limit.Amount { return t.amountBy(xattrsOf(fd), st) }
+
+// amountBy is amount for what is read by get; nothing where nothing is counted.
+func (t at) amountBy(get xattrs, st *unix.Statx_t) limit.Amount {
+	if t.book == nil {
+		return limit.Amount{}
+	}
+	return amountOf(get, st, t.book.Allocated())
+}
 
 // allocated says whether bytes are counted as they take space.
 func (t at) allocated() bool { return t.book != nil && t.book.Allocated() }
 
-// amountOf is what an object counts: its size, or the space it takes.
-func amountOf(st *unix.Statx_t, allocated bool) limit.Amount {
+// amountOf is what an object counts: its size and that of its named streams, or the space it takes.
+func amountOf(get xattrs, st *unix.Statx_t, allocated bool) limit.Amount {
 	switch kind := st.Mode & unix.S_IFMT; {
 	case allocated:
 		return limit.Amount{Bytes: int64(min(st.Blocks, 1<<53)) * 512, Files: 1}
-	case kind == unix.S_IFREG || kind == unix.S_IFDIR || kind == unix.S_IFLNK:
-		return limit.Amount{Bytes: int64(min(st.Size, 1<<63-1)), Files: 1}
+	case kind == unix.S_IFREG || kind == unix.S_IFDIR:
+		return limit.Amount{Bytes: int64(min(st.Size, 1<<62)) + streamBytes(get), Files: 1}
+	case kind == unix.S_IFLNK:
+		return limit.Amount{Bytes: int64(st.Size), Files: 1}
 	}
 	return limit.Amount{Files: 1}
 }
@@ -253,9 +263,9 @@ func (a alter) write(f *open, off int64, length int, call func() (int, error)) (
 	n, err := call()
 	did := limit.Amount{}
 	if allocated {
-		was := t.amount(&st)
+		was := t.amount(f.fd, &st)
 		if statx(f.fd, &st) == nil {
-			did.Bytes = t.amount(&st).Minus(was).Bytes
+			did.Bytes = t.amount(f.fd, &st).Minus(was).Bytes
 		}
 	} else if end := at + int64(n); n > 0 && end > int64(st.Size) {
 		did.Bytes = end - int64(st.Size)

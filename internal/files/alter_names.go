@@ -27,7 +27,7 @@ func (t at) within(d directory, grows bool, change func() error) error {
 	if err := statx(d.fd, &st); err != nil {
 		return err
 	}
-	was := t.amount(&st)
+	was := t.amount(d.fd, &st)
 	var most limit.Amount
 	owner, known := t.book.DirectoryOwner(usageID(&st))
 	if !known {
@@ -54,7 +54,7 @@ func (t at) within(d directory, grows bool, change func() error) error {
 	err = change()
 	is := was
 	if statx(d.fd, &st) == nil {
-		is = t.amount(&st)
+		is = t.amount(d.fd, &st)
 	}
 	claim.Settle(usageID(&st), is.Minus(was))
 	return err
@@ -104,7 +104,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 		claim.Forget()
 		return err
 	}
-	is, id := t.amount(&st), usageID(&st)
+	is, id := t.amount(fd, &st), usageID(&st)
 	claim.Made(id, is)
 	if t.book != nil && m.kind == unix.S_IFDIR && m.owner.Own { // another may have had its number
 		t.book.NoteDirectory(id, m.owner)
@@ -128,7 +128,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 	}
 	if t.allocated() && m.kind != unix.S_IFREG && statx(fd, &st) == nil { // its marks take room as well
 		if more, err := t.book.Reserve(m.owner, []string{path}, limit.Amount{}); err == nil {
-			more.Settle(id, t.amount(&st).Minus(is))
+			more.Settle(id, t.amount(fd, &st).Minus(is))
 		}
 	}
 	return nil
@@ -256,7 +256,7 @@ func (t at) gone(fd int, st *unix.Statx_t, g going) (func(), error) {
 	if err != nil {
 		return nil, err
 	}
-	was, owner, id := t.amount(st), t.facts.countsFor(fd, st), usageID(st)
+	was, owner, id := t.amount(fd, st), t.facts.countsFor(fd, st), usageID(st)
 	if g.dir || st.Nlink <= 1 {
 		trees := t.book.Trees(names)
 		return func() {
@@ -301,7 +301,7 @@ func (a alter) link(fd int, namesNow func() ([]string, error), from directory, w
 	path := join(to.path, name)
 	part := usage.Part{ID: id, From: names, To: append(slices.Clone(names), path)}
 	if t.book != nil {
-		part.Owner, part.Amount = t.facts.countsFor(fd, &st), t.amount(&st)
+		part.Owner, part.Amount = t.facts.countsFor(fd, &st), t.amount(fd, &st)
 	}
 	move, err := t.book.Move([]usage.Part{part}, "")
 	if err != nil {
@@ -440,7 +440,7 @@ func (t at) parts(r renaming, below bool) ([]usage.Part, error) {
 		return nil, err
 	}
 	to := append([]string{r.to}, r.names[1:]...)
-	out = append(out, usage.Part{ID: usageID(&st), Owner: t.facts.countsFor(r.fd, &st), Amount: t.amount(&st), From: r.names, To: to})
+	out = append(out, usage.Part{ID: usageID(&st), Owner: t.facts.countsFor(r.fd, &st), Amount: t.amount(r.fd, &st), From: r.names, To: to})
 	if !r.dir || !below {
 		return out, nil
 	}
@@ -454,7 +454,7 @@ func (t at) parts(r renaming, below bool) ([]usage.Part, error) {
 			return nil
 		}
 		seen[id] = true
-		p := usage.Part{ID: id, Owner: t.facts.countsForBy(get, st), Amount: t.amount(st), From: []string{path}}
+		p := usage.Part{ID: id, Owner: t.facts.countsForBy(get, st), Amount: t.amountBy(get, st), From: []string{path}}
 		if st.Nlink > 1 && st.Mode&unix.S_IFMT != unix.S_IFDIR {
 			p.From = r.namesOf(path, st)
 		}
@@ -525,6 +525,6 @@ func (a alter) carryOver(fd int, g going, other alter, into directory) error {
 		return err
 	}
 	forget()
-	claim.Made(id, there.amount(&st))
+	claim.Made(id, there.amount(fd, &st))
 	return nil
 }

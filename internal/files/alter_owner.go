@@ -63,7 +63,7 @@ func (a alter) own(fd int, path string, namesNow func() ([]string, error), to us
 	if err != nil {
 		return err
 	}
-	was := t.amount(&st)
+	was := t.amount(fd, &st)
 	gift, err := t.book.Give(usageID(&st), from, to, names, was)
 	if err != nil {
 		return t.fail(path, err)
@@ -73,7 +73,7 @@ func (a alter) own(fd int, path string, namesNow func() ([]string, error), to us
 		gift.Forget()
 		return err
 	}
-	gift.Done(t.amount(&st))
+	gift.Done(t.amount(fd, &st))
 	return err
 }
 
@@ -86,12 +86,12 @@ func (a alter) handOver(fd int, path string, to func(was posix.Attributes) posix
 	}
 	defer t.end()
 	was := t.facts.read(fd, &st)
-	before := t.amount(&st)
+	before := t.amount(fd, &st)
 	err = t.facts.write(fd, &st, was, to(was))
 	if t.book == nil || st.Nlink == 0 || statx(fd, &st) != nil {
 		return err
 	}
-	t.book.Hand(usageID(&st), from, t.facts.countsFor(fd, &st), []string{path}, before).Done(t.amount(&st))
+	t.book.Hand(usageID(&st), from, t.facts.countsFor(fd, &st), []string{path}, before).Done(t.amount(fd, &st))
 	return err
 }
 

@@ -16,7 +16,7 @@ func (a alter) reshape(f *open, grow func(st *unix.Statx_t, allocated bool) int6
 		return err
 	}
 	defer t.end()
-	was, more := t.amount(&st), grow(&st, t.allocated())
+	was, more := t.amount(f.fd, &st), grow(&st, t.allocated())
 	if st.Nlink == 0 {
 		if more > 0 {
 			return ErrStale
@@ -37,7 +37,7 @@ func (a alter) reshape(f *open, grow func(st *unix.Statx_t, allocated bool) int6
 	}
 	is := was
 	if statx(f.fd, &st) == nil {
-		is = t.amount(&st)
+		is = t.amount(f.fd, &st)
 	}
 	claim.Settle(f.id, is.Minus(was))
 	return nil

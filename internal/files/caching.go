@@ -68,7 +68,7 @@ func (*breaking) Unwrap() error { return ErrBusy }
 func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	n := h.ns
 	var seen time.Time
-	if !h.file {
+	if h.Dir() {
 		seen = h.changed()
 	}
 	n.mu.Lock()
@@ -76,7 +76,7 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	if h.of.handles == nil {
 		want = 0
 	}
-	if !h.file {
+	if h.Dir() {
 		want &^= CacheWrite
 	}
 	if want&CacheRead == 0 {
@@ -95,7 +95,7 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	if l.broken != nil { // not while less is being asked for
 		return l
 	}
-	if !h.file && want != 0 {
+	if h.Dir() && want != 0 {
 		if l.state == 0 {
 			l.seen = seen
 		}
@@ -453,7 +453,7 @@ func (h *Handle) WriteBack(most time.Duration) {
 func (n *Namespace) elsewhere(id fileID, takes Caching) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if of := n.open[id]; of != nil && of.lowerOthers(nil, takes) != nil {
+	if of := n.open[id.data()]; of != nil && of.lowerOthers(nil, takes) != nil {
 		return ErrBusy
 	}
 	return nil

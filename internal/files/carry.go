@@ -35,7 +35,7 @@ func (o *Object) mayGo() error {
 	}
 	o.w.n.mu.Lock()
 	defer o.w.n.mu.Unlock()
-	if of := o.w.n.open[o.id()]; of != nil {
+	if of := o.w.n.open[o.id().data()]; of != nil {
 		for h := range of.handles {
 			// A client of SMB that shares nothing of the name keeps it; those of NFS never do.
 			if h.sub.Guest == nil && h.claims != 0 && h.sharing&ShareDelete == 0 {
@@ -94,7 +94,7 @@ func (n *Namespace) openNow(id fileID) func(func(bool)) {
 	return func(then func(open bool)) {
 		n.mu.Lock()
 		defer n.mu.Unlock()
-		of := n.open[id]
+		of := n.open[id.data()]
 		then(of != nil && len(of.handles) > 0)
 	}
 }

@@ -187,7 +187,7 @@ func (c *counting) look(facts Facts, id usage.ID, path string, see func(*unix.St
 	case names == nil:
 		names = []string{path}
 	}
-	c.scan.Look(id, facts.countsForBy(get, &st), names, amountOf(&st, c.book.Allocated()))
+	c.scan.Look(id, facts.countsForBy(get, &st), names, amountOf(get, &st, c.book.Allocated()))
 	return false
 }
 

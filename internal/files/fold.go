@@ -22,6 +22,15 @@ type foldIndex struct {
 // fileID tells files apart on this host.
 type fileID struct{ dev, ino uint64 }
 
+// openKey is what a handle can be open on: an object, or one of its named streams.
+type openKey struct {
+	fileID
+	stream string // folded; "" for the object itself
+}
+
+// data is the object itself.
+func (id fileID) data() openKey { return openKey{fileID: id} }
+
 type foldedDir struct {
 	id fileID
 

@@ -25,6 +25,7 @@ type Handle struct {
 	since        time.Time
 	held         bool
 	file         bool
+	streamed     bool     // it is open on a named stream: see streams.go
 	asked        acl.Mask // what it was opened for
 	sharing      Sharing  // guarded by Namespace.mu once registered, as is claims
 	claims       Sharing  // what others have to share with it
@@ -108,8 +109,13 @@ func (h *Handle) namesNow() ([]string, error) {
 
 func (h *Handle) closeFD() { unix.Close(h.fd) }
 
-func (h *Handle) settle(v view, verdict access.Verdict) {
-	h.verdict.Store(&settled{verdict.Granted & h.asked, v.policy, verdict.ValidUntil})
+func (h *Handle) settle(v view, verdict access.Verdict) acl.Mask {
+	granted := verdict.Granted & h.asked
+	if h.streamed {
+		granted = forStream(verdict.Granted, !h.file) & h.asked
+	}
+	h.verdict.Store(&settled{granted, v.policy, verdict.ValidUntil})
+	return granted
 }
 
 // check refuses what the policy in force now does not grant this handle; with nothing
@@ -175,8 +181,7 @@ func (h *Handle) decideAnew() (acl.Mask, error) {
 			verdict.Granted |= creatorMask
 		}
 	}
-	h.settle(v, verdict)
-	return verdict.Granted & h.asked, nil
+	return h.settle(v, verdict), nil
 }
 
 // Path is where the object is now, below its folder.
@@ -185,7 +190,7 @@ func (h *Handle) Path() string { return *h.path.Load() }
 func (h *Handle) setPath(path string) { h.path.Store(&path) }
 
 // Dir says whether it is a directory.
-func (h *Handle) Dir() bool { return !h.file }
+func (h *Handle) Dir() bool { return !h.file && !h.streamed }
 
 // Granted is what the handle was opened for.
 func (h *Handle) Granted() acl.Mask { return h.asked }
@@ -211,8 +216,20 @@ func (h *Handle) use(fn func(fd int) error) error {
 
 // Stat looks at the object.
 func (h *Handle) Stat() (Info, error) {
-	var info Info
-	err := h.use(func(fd int) (err error) { info, err = stat(fd); return err })
+	info, err := h.Object()
+	if h.streamed && err == nil {
+		var data []byte
+		if data, err = h.own(); err == nil {
+			info.Dir, info.Size = false, int64(len(data))
+			info.Allocated = (info.Size + 511) &^ 511
+		}
+	}
+	return info, err
+}
+
+// Object looks at the object of which the handle may be open on a stream.
+func (h *Handle) Object() (info Info, err error) {
+	err = h.use(func(fd int) error { info, err = stat(fd); return err })
 	return info, err
 }
 
@@ -233,13 +250,13 @@ func (h *Handle) mayDelete() error {
 	if h.asked&acl.Delete == 0 {
 		return ErrDenied
 	}
-	if h.Path() == "" {
+	if h.Path() == "" && !h.streamed {
 		return ErrDenied
 	}
 	if h.info.Attributes&AttrReadOnly != 0 {
 		return ErrReadOnlyFile
 	}
-	if h.file {
+	if !h.Dir() {
 		return nil
 	}
 	names, err := readNames(h.fd)
@@ -318,14 +335,18 @@ func (h *Handle) close() error {
 	var err error
 	if remove {
 		// It stays pending, so that nobody opens it meanwhile.
-		err = n.remove(h, path)
+		if h.streamed {
+			err = n.removeStream(h)
+		} else {
+			err = n.remove(h, path)
+		}
 		n.mu.Lock()
 		delete(n.open, h.of.id)
 		n.mu.Unlock()
 	} else if wrote {
 		n.notify.tell(h.folderID, Event{Path: path, Kind: EventModified, by: h.parentKey})
 	}
-	if last && h.file {
+	if last && h.file && !h.streamed {
 		n.ledger.Folder(h.folderID).Closed(h.of.id.usage())
 	}
 	unix.Close(fd)

@@ -17,13 +17,18 @@ func (h *Handle) ReadAt(p []byte, off int64) (int, error) {
 	if err := h.check(need); err != nil {
 		return 0, err
 	}
-	if !h.file {
+	if h.Dir() {
 		return 0, ErrInvalid
 	}
 	if err := h.mayTouch(off, int64(len(p)), false); err != nil {
 		return 0, err
 	}
 	n := 0
+	if h.streamed {
+		n, err := h.readStream(p, off)
+		h.did(Read, &h.toldRead)
+		return n, err
+	}
 	err := h.use(func(fd int) (err error) {
 		n, err = whole(readFrom, fd, p, off)
 		return err
@@ -62,7 +67,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	if err := h.check(need); err != nil {
 		return 0, err
 	}
-	if !h.file {
+	if h.Dir() {
 		return 0, ErrInvalid
 	}
 	write, at := writeTo, off
@@ -79,6 +84,13 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	n := 0
 	h.did(Wrote, &h.toldWrote)
 	h.alters()
+	if h.streamed {
+		n, err := h.writeStream(p, at)
+		if h.touched(); err == nil && (through || h.writeThrough) {
+			err = h.Flush()
+		}
+		return n, err
+	}
 	err := h.use(func(fd int) (err error) {
 		if err := h.altering(fd); err != nil {
 			return err
@@ -144,11 +156,14 @@ func (h *Handle) Truncate(size int64) error {
 	if err := h.check(acl.WriteData); err != nil {
 		return err
 	}
-	if !h.file || size < 0 {
+	if h.Dir() || size < 0 {
 		return ErrInvalid
 	}
 	h.touched()
 	h.alters()
+	if h.streamed {
+		return h.resizeStream(size)
+	}
 	return h.use(func(fd int) error {
 		if err := h.altering(fd); err != nil {
 			return err
@@ -162,6 +177,12 @@ func (h *Handle) MayGrow(size int64) error {
 	if err := h.check(acl.WriteData); err != nil {
 		return err
 	}
+	if h.streamed {
+		if size > mostStreamBytes {
+			return ErrNoSpace
+		}
+		return nil
+	}
 	return h.use(func(int) error { return h.alter().mayGrow(&h.data, size) })
 }
 
@@ -174,6 +195,11 @@ func (h *Handle) overwrite(attributes uint32) error {
 		}
 		if err := h.alter().resize(&h.data, 0); err != nil {
 			return err
+		}
+		if streamBytes(xattrsOf(fd)) > 0 { // what is replaced takes its streams with it (MS-FSA section 2.1.5.1.2)
+			if err := h.alter().restream(&h.data, func(streams) (streams, error) { return nil, nil }); err != nil {
+				return err
+			}
 		}
 		return setDOS(fd, attributes&keptAttributes|AttrArchive, time.Time{})
 	})

@@ -241,7 +241,7 @@ func (m *mover) closed(st *unix.Statx_t) error {
 	m.n.mu.Lock()
 	defer m.n.mu.Unlock()
 	id := usageID(st)
-	if m.n.open[fileID{id.Device, id.Inode}] != nil {
+	if m.n.open[fileID{id.Device, id.Inode}.data()] != nil {
 		return errOpen
 	}
 	return nil

@@ -102,11 +102,12 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 	if err := statx(fd, &st); err != nil {
 		return sum, err
 	}
-	sum = amountOf(&st, l.allocated)
+	sum = amountOf(xattrsOf(fd), &st, l.allocated)
 	names, err := readNames(fd)
 	if err != nil {
 		return sum, err
 	}
+	proc := procPath(fd) + "/"
 	for _, name := range names {
 		if statxAt(fd, name, &st) != nil {
 			continue // gone since
@@ -138,7 +139,7 @@ func (l *looking) directory(fd int, path string) (sum limit.Amount, err error) {
 				l.seen[id] = true
 			}
 		}
-		is := amountOf(&st, l.allocated)
+		is := amountOf(func(attr string, buf []byte) (int, error) { return unix.Lgetxattr(proc+name, attr, buf) }, &st, l.allocated)
 		l.files.offer(Sized{plain.Spell(at), is}, l.most)
 		sum = sum.Plus(is)
 	}

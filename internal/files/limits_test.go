@@ -75,6 +75,9 @@ func (l *larkfell) walk(allocated bool, trees ...string) used {
 		}
 		st := info.Sys().(*syscall.Stat_t)
 		a := limit.Amount{Bytes: st.Size, Files: 1}
+		if n, err := unix.Lgetxattr(path, "user.amber.streams", nil); err == nil {
+			a.Bytes += int64(n)
+		}
 		if allocated {
 			a.Bytes = st.Blocks * 512
 		}

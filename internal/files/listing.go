@@ -19,7 +19,7 @@ func (h *Handle) Names() ([]string, error) {
 	if err := h.check(acl.ListDirectory); err != nil {
 		return nil, err
 	}
-	if h.file {
+	if !h.Dir() {
 		return nil, ErrNotDirectory
 	}
 	var names []string
@@ -32,7 +32,7 @@ func (h *Handle) Named(name string) ([]string, error) {
 	if err := h.check(acl.ListDirectory); err != nil {
 		return nil, err
 	}
-	if h.file {
+	if !h.Dir() {
 		return nil, ErrNotDirectory
 	}
 	if checkName(name) != nil {

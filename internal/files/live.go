@@ -11,7 +11,7 @@ func (h *Handle) Number() uint64 { return h.number }
 
 // Live is what the handle is to who looks after things, without who has it. Its locks are its own and those of the owners that lock by it.
 func (h *Handle) Live(owners ...any) live.Open {
-	o := live.Open{Since: h.since, Folder: h.folderID, Path: h.Path(), Directory: !h.file, Access: h.asked, Deletes: h.DeletePending()}
+	o := live.Open{Since: h.since, Folder: h.folderID, Path: h.Path(), Directory: h.Dir(), Access: h.asked, Deletes: h.DeletePending()}
 	h.ns.mu.Lock()
 	sharing := h.sharing
 	h.ns.mu.Unlock()

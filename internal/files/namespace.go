@@ -125,7 +125,7 @@ type Namespace struct {
 
 	mu      sync.Mutex
 	folders map[int64]*folderState
-	open    map[fileID]*openFile
+	open    map[openKey]*openFile
 
 	makersMu sync.Mutex
 	makers   map[makerKey]time.Time // until when
@@ -149,7 +149,7 @@ type folderState struct {
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules Rules) *Namespace {
 	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMarks(), budget: newBudget(),
-		folders: make(map[int64]*folderState), open: make(map[fileID]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
+		folders: make(map[int64]*folderState), open: make(map[openKey]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }
 
 // HoldUp has folders answered as if their volume were away as long as is says so.
@@ -319,7 +319,8 @@ func (n *Namespace) Announced(sub Subject) []site.Share {
 
 // openFile is an object that one or more handles are open on.
 type openFile struct {
-	id            fileID
+	id            openKey
+	stream        atomic.Pointer[string] // how the stream is spelled, of one
 	handles       map[*Handle]struct{}
 	deletePending bool
 	locks         rangeLocks
@@ -368,7 +369,7 @@ func (n *Namespace) Watch(h *Handle, deep bool) (events <-chan Event, stop func(
 	if err := h.check(acl.ListDirectory); err != nil {
 		return nil, nil, err
 	}
-	if h.file {
+	if !h.Dir() {
 		return nil, nil, ErrNotDirectory
 	}
 	events, stop = n.notify.watch(h.folderID, h.Path(), deep)

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"cmp"
 	"errors"
 	"time"
 
@@ -49,6 +50,7 @@ const (
 type OpenRequest struct {
 	Share         string
 	Path          string // below the share, with slashes
+	Stream        string // the named stream of it; "" for the object itself
 	Access        acl.Mask
 	Maximum       bool // as much as there is, besides Access
 	Sharing       Sharing
@@ -62,6 +64,7 @@ type OpenRequest struct {
 	Holder        any             // handles of one holder do not shut each other out
 	Key           any             // by which the client calls what it may cache; see Handle.Cache
 	ParentKey     any             // the same of the directory that it is in: what changes by this handle is known to whoever has it
+	made          bool            // the object has just been made by this very request
 	Done          <-chan struct{} // closed when nobody waits for the open any more; nil where nobody would wait
 }
 
@@ -135,8 +138,11 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		return nil, 0, err
 	}
 	return n.within(v.sub, func() (*Handle, Action, error) {
-		if place.Exists {
+		switch {
+		case place.Exists:
 			return n.openExisting(v, state, root, place, req)
+		case req.Stream != "":
+			return n.createWithStream(v, state, root, place, req)
 		}
 		return n.create(v, state, root, place, req)
 	})
@@ -165,19 +171,20 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if verdict.Granted == 0 && v.decide(place.Path, place.File, acl.All).Gate < access.Entry {
 		return nil, 0, v.denied(place.Path, place.File, acl.All)
 	}
-	if req.Disposition == CreateOnly {
+	stream := req.Stream != ""
+	if req.Disposition == CreateOnly && !stream {
 		return nil, 0, ErrExists
 	}
 	switch {
-	case req.Directory && place.File:
+	case req.Directory && (place.File || stream):
 		return nil, 0, ErrNotDirectory
-	case req.File && !place.File:
+	case req.File && !place.File && !stream:
 		return nil, 0, ErrIsDirectory
 	}
 	action, empty := Opened, false
 	switch req.Disposition {
 	case Overwrite, OverwriteIf, Supersede:
-		if !place.File {
+		if !place.File && !stream {
 			return nil, 0, ErrInvalid
 		}
 		empty, action = true, Overwritten
@@ -186,7 +193,7 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		}
 	}
 	want := req.Access
-	if empty {
+	if empty || stream && req.Disposition == CreateOnly {
 		want |= acl.WriteData
 	}
 	var others []string
@@ -194,8 +201,14 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		if others != nil || v.folder.Unix() { // single bits may come from different groups, and then are not had together
 			verdict = v.decideNamed(access.ToOpen, place.Path, others, place.File, want)
 		}
+		if req.made {
+			verdict.Granted |= creatorMask
+		}
+		if stream {
+			verdict.Granted = forStream(verdict.Granted, !place.File)
+		}
 		if want&^verdict.Granted != 0 {
-			return v.refuse(v.decideNamed(access.ToOpen, place.Path, others, place.File, want).Gate, place.Path)
+			return v.refuse(cmp.Or(v.decideNamed(access.ToOpen, place.Path, others, place.File, want).Gate, access.Entry), place.Path)
 		}
 		if req.Maximum && verdict.Granted == 0 { // nothing is not a maximum to open with
 			return v.denied(place.Path, place.File, acl.All)
@@ -206,13 +219,14 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		return nil, 0, err
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: place.File,
-		holder: req.Holder, parentKey: req.ParentKey, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough}
+		holder: req.Holder, parentKey: req.ParentKey, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough,
+		streamed: stream, created: req.made}
 	h.setPath(place.Path)
 	if req.Maximum {
 		h.asked = verdict.Granted
 	}
 	const writing = acl.WriteData | acl.AppendData
-	if err := h.openFD(root, (want|h.asked)&writing != 0, 0); err != nil {
+	if err := h.openFD(root, !stream && (want|h.asked)&writing != 0, 0); err != nil {
 		return nil, 0, err
 	}
 	if h.file && h.info.Links > 1 { // by its other names as well
@@ -228,6 +242,21 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 			h.asked = verdict.Granted
 		}
 	}
+	if stream {
+		there := false
+		var err error
+		if req.Stream, there, err = h.hasStream(req.Stream); err == nil && !there {
+			if want |= acl.WriteData; req.Disposition == OpenOnly || req.Disposition == Overwrite {
+				err = ErrNotFound
+			} else {
+				err = decide()
+			}
+		}
+		if err != nil {
+			h.closeFD()
+			return nil, 0, err
+		}
+	}
 	if place.File && h.info.Attributes&AttrReadOnly != 0 {
 		if want&writing != 0 {
 			h.closeFD()
@@ -241,14 +270,22 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 			return nil, 0, err
 		}
 	}
-	if err := n.register(h, req.Key, req.DeleteOnClose, empty); err != nil {
+	if err := n.register(h, req.Stream, req.Key, req.DeleteOnClose, empty); err != nil {
 		h.closeFD()
 		return nil, 0, err
 	}
 	h.settle(v, verdict)
+	if stream {
+		action, err := h.beginStream(req)
+		if err != nil {
+			h.abandon()
+			return nil, 0, err
+		}
+		return h, action, nil
+	}
 	if empty {
 		if err := h.overwrite(req.Attributes); err != nil {
-			h.Close()
+			h.abandon()
 			return nil, 0, err
 		}
 	}
@@ -340,7 +377,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 		_ = setDOS(h.fd, attrs, time.Time{})
 		h.info.Attributes = attrs
 	}
-	if err := n.register(h, req.Key, req.DeleteOnClose, false); err != nil {
+	if err := n.register(h, "", req.Key, req.DeleteOnClose, false); err != nil {
 		h.closeFD()
 		return nil, 0, err
 	}
@@ -353,15 +390,19 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 // register enters a handle among those open on the same object, if the ways in
 // which those are open allow it (MS-FSA section 2.1.5.1.2), and clients of others give back what they cache of it
 // where that would be in the way: a breaking error until they have.
-func (n *Namespace) register(h *Handle, key any, deleteOnClose, empties bool) error {
+func (n *Namespace) register(h *Handle, stream string, key any, deleteOnClose, empties bool) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	id := h.info.id()
+	id := openKey{h.info.id(), FoldName(stream)}
 	of := n.open[id]
 	if of == nil {
 		of = &openFile{id: id}
+		of.stream.Store(&stream)
 	}
 	if of.deletePending {
+		return ErrDeletePending
+	}
+	if object := n.open[id.fileID.data()]; object != nil && object.deletePending {
 		return ErrDeletePending
 	}
 	h.claims = sharingNeeded(h.asked)
@@ -414,4 +455,24 @@ func sharingNeeded(m acl.Mask) Sharing {
 		s |= ShareDelete
 	}
 	return s
+}
+
+// createWithStream makes a file for a stream that is to be made.
+func (n *Namespace) createWithStream(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
+	if req.Directory {
+		return nil, 0, ErrNotDirectory
+	}
+	object := req
+	object.Stream, object.Access, object.Maximum, object.DeleteOnClose, object.Key = "", acl.ReadAttributes, false, false, nil
+	object.Sharing = ShareRead | ShareWrite | ShareDelete
+	made, _, err := n.create(v, state, root, place, object)
+	if err != nil {
+		return nil, 0, err
+	}
+	place, req.made = Place{Path: made.Path(), Exists: true, File: true}, true
+	h, action, err := n.openExisting(v, state, root, place, req)
+	if err != nil {
+		made.Unmake()
+	}
+	return h, action, errors.Join(err, made.close())
 }

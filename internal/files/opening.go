@@ -83,6 +83,14 @@ func (h *Handle) Discard() error {
 	return h.close()
 }
 
+// abandon closes what could not be opened after all: it is not deleted.
+func (h *Handle) abandon() {
+	h.mu.Lock()
+	h.deleteOnClose = false
+	h.mu.Unlock()
+	_ = h.close()
+}
+
 // Narrow has a handle shut others out less, as NFS's OPEN_DOWNGRADE does: it goes on as if
 // it had been opened for that access only.
 func (h *Handle) Narrow(access acl.Mask, sharing Sharing) {
@@ -120,7 +128,7 @@ func (o *Object) TestRange(owner any, r Range) (*Held, error) {
 		return nil, err
 	}
 	o.w.n.mu.Lock()
-	of := o.w.n.open[o.id()]
+	of := o.w.n.open[o.id().data()]
 	o.w.n.mu.Unlock()
 	if of == nil {
 		return nil, nil

@@ -21,7 +21,7 @@ func (h *Handle) borrow() (fd int, err error) {
 // fromTo checks that length bytes may be taken from one handle and put into another.
 func fromTo(to, from *Handle, toOff, fromOff, length int64) error {
 	switch {
-	case !to.file || !from.file || toOff < 0 || fromOff < 0 || length < 0 || toOff+length < toOff || fromOff+length < fromOff:
+	case to.Dir() || from.Dir() || toOff < 0 || fromOff < 0 || length < 0 || toOff+length < toOff || fromOff+length < fromOff:
 		return ErrInvalid
 	case to.asked&acl.WriteData == 0: // what may only add would have to be found the end for
 		return ErrDenied
@@ -44,6 +44,9 @@ func (h *Handle) CopyFrom(from *Handle, toOff, fromOff int64, length int) (n int
 	if err := fromTo(h, from, toOff, fromOff, int64(length)); err != nil {
 		return 0, err
 	}
+	if h.streamed || from.streamed {
+		return h.copyStream(from, toOff, fromOff, length)
+	}
 	err = h.altered(from, func(fd, source int) error {
 		var buf []byte
 		if h.info.id() == from.info.id() { // it may overlap: read all of it before any is written
@@ -59,6 +62,9 @@ func (h *Handle) CopyFrom(from *Handle, toOff, fromOff int64, length int) (n int
 func (h *Handle) ShareFrom(from *Handle, toOff, fromOff, length int64) error {
 	if err := fromTo(h, from, toOff, fromOff, length); err != nil || length == 0 {
 		return err
+	}
+	if h.streamed || from.streamed {
+		return ErrNotSupported
 	}
 	if info, err := from.Stat(); err != nil || fromOff+length > info.Size && fromOff+length > roundUp(info.Size) {
 		return ErrInvalid
@@ -107,7 +113,7 @@ func (h *Handle) Zero(off, end int64) error {
 	if err := h.check(acl.WriteData); err != nil {
 		return err
 	}
-	if !h.file || off < 0 || end < off {
+	if h.Dir() || off < 0 || end < off {
 		return ErrInvalid
 	}
 	info, err := h.Stat()
@@ -119,6 +125,12 @@ func (h *Handle) Zero(off, end int64) error {
 	}
 	if err := h.mayTouch(off, end-off, true); err != nil {
 		return err
+	}
+	if h.streamed {
+		h.did(Wrote, &h.toldWrote)
+		h.alters()
+		h.touched()
+		return h.zeroStream(off, end)
 	}
 	return h.rewritten(func(int) error { return h.alter().empty(&h.data, off, end-off) })
 }
@@ -132,7 +144,7 @@ func (h *Handle) SetSparse(is bool) error {
 	if err := h.check(h.asked & (acl.WriteData | acl.AppendData | acl.WriteAttributes)); err != nil {
 		return err
 	}
-	if !h.file {
+	if !h.file || h.streamed {
 		return ErrInvalid
 	}
 	return h.use(func(fd int) error {
@@ -156,8 +168,15 @@ func (h *Handle) Allocated(off, length int64, most int) (out []Extent, more bool
 	if err := h.check(acl.ReadData); err != nil {
 		return nil, false, err
 	}
-	if !h.file || off < 0 || length < 0 || off+length < off {
+	if h.Dir() || off < 0 || length < 0 || off+length < off {
 		return nil, false, ErrInvalid
+	}
+	if h.streamed {
+		info, err := h.Stat()
+		if end := min(off+length, info.Size); err == nil && off < end && most > 0 {
+			out = []Extent{{off, end - off}}
+		}
+		return out, false, err
 	}
 	err = h.use(func(fd int) error {
 		for at, end := off, off+length; at < end; {

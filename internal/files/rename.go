@@ -175,7 +175,7 @@ func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	of := n.open[info.id()]
+	of := n.open[info.id().data()]
 	if of == nil {
 		return nil
 	}

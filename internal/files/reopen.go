@@ -10,6 +10,8 @@ import (
 type Lasting struct {
 	Folder       int64
 	Path         string // below the folder
+	Stream       string `json:",omitzero"`
+	OfDirectory  bool   `json:",omitzero"` // the stream
 	Inode        uint64
 	Asked        acl.Mask
 	Sharing      Sharing
@@ -24,7 +26,8 @@ type Lasting struct {
 
 // Lasting gives it as it is now.
 func (h *Handle) Lasting() Lasting {
-	k := Lasting{Folder: h.folderID, Path: h.Path(), Inode: h.info.Inode, Asked: h.asked, WriteThrough: h.writeThrough, Created: h.created}
+	k := Lasting{Folder: h.folderID, Path: h.Path(), Inode: h.info.Inode, Stream: h.Stream(), OfDirectory: !h.file, Asked: h.asked,
+		WriteThrough: h.writeThrough, Created: h.created}
 	h.ns.mu.Lock()
 	k.Sharing, k.Pending = h.sharing, h.of.deletePending
 	if h.lease != nil {
@@ -53,7 +56,7 @@ func (n *Namespace) Reopen(sub Subject, share string, k Lasting, key any) (*Hand
 	if err != nil {
 		return nil, err
 	}
-	if v.folder.ID != k.Folder || checkPath(k.Path) != nil {
+	if v.folder.ID != k.Folder || checkPath(k.Path) != nil || k.OfDirectory && k.Stream == "" || k.Stream != "" && CheckStream(k.Stream) != nil {
 		return nil, ErrGone
 	}
 	state := n.folder(v.folder.ID)
@@ -65,15 +68,15 @@ func (n *Namespace) Reopen(sub Subject, share string, k Lasting, key any) (*Hand
 	}
 	defer unix.Close(root)
 	h, _, err := n.within(v.sub, func() (*Handle, Action, error) {
-		h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: k.Folder, file: true,
+		h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: k.Folder, file: !k.OfDirectory, streamed: k.Stream != "",
 			asked: k.Asked & acl.All, sharing: k.Sharing, writeThrough: k.WriteThrough, created: k.Created}
 		h.setPath(k.Path)
-		if err := h.openFD(root, k.Asked&(acl.WriteData|acl.AppendData) != 0, 0); err != nil {
+		if err := h.openFD(root, k.Stream == "" && k.Asked&(acl.WriteData|acl.AppendData) != 0, 0); err != nil {
 			return nil, 0, err
 		}
 		err := error(ErrGone) // another file has its name now
 		if h.info.Inode == k.Inode {
-			err = n.register(h, key, k.Deletes, false)
+			err = n.register(h, k.Stream, key, k.Deletes, false)
 		}
 		if err != nil {
 			h.closeFD()
@@ -84,12 +87,15 @@ func (n *Namespace) Reopen(sub Subject, share string, k Lasting, key any) (*Hand
 	if err != nil {
 		return nil, err
 	}
+	if h.streamed {
+		if h.info, err = h.Stat(); err != nil { // it has no such stream any more
+			h.abandon()
+			return nil, err
+		}
+	}
 	for _, r := range k.Locks {
 		if _, err := h.Lock(r); err != nil {
-			h.mu.Lock()
-			h.deleteOnClose = false // it was not closed by whoever had it open
-			h.mu.Unlock()
-			_ = h.close()
+			h.abandon() // it was not closed by whoever had it open
 			return nil, err
 		}
 	}

@@ -135,7 +135,7 @@ func translate(err error) error {
 		is = ErrNotDirectory
 	case unix.ENOTEMPTY:
 		is = ErrNotEmpty
-	case unix.ENOSPC, unix.EFBIG:
+	case unix.ENOSPC, unix.EFBIG, unix.E2BIG:
 		is = ErrNoSpace
 	case unix.EDQUOT:
 		is = ErrLimit

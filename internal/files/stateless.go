@@ -212,7 +212,7 @@ func (f *File) Release() { f.n.cache.release(f.c) }
 // barred says why others who have the file open or locked bar reading or writing it.
 func (n *Namespace) barred(id fileID, offset, length int64, writing bool) error {
 	n.mu.Lock()
-	of := n.open[id]
+	of := n.open[id.data()]
 	if of == nil {
 		n.mu.Unlock()
 		return nil

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
@@ -62,24 +63,48 @@ func toWire(name string) string {
 }
 
 // fromWire reads a path as clients send it: backslashes between names, none at
-// the start. The result has slashes.
+// the start. The result has slashes. A named stream is none.
 func fromWire(raw []byte) (string, Status) {
+	path, stream, status := withStream(raw)
+	if status == statusOK && stream != "" {
+		status = statusObjectNameInvalid
+	}
+	return path, status
+}
+
+// withStream is fromWire for what may end with the name of a stream: a colon and the name, and perhaps another and what streams that have
+// contents are called (MS-FSCC section 2.1.5). Of a stream's name each character stands for itself.
+func withStream(raw []byte) (path, stream string, status Status) {
 	s, ok := message.Text(raw)
 	if !ok {
-		return "", statusObjectNameInvalid
+		return "", "", statusObjectNameInvalid
 	}
+	if s != "" && s[0] == '\\' {
+		return "", "", statusInvalidParameter
+	}
+	if at := strings.IndexByte(s[strings.LastIndexByte(s, '\\')+1:], ':'); at >= 0 {
+		const contents = "$DATA"
+		at += strings.LastIndexByte(s, '\\') + 1
+		name, kind, typed := strings.Cut(s[at+1:], ":")
+		if s = s[:at]; typed && !strings.EqualFold(kind, contents) || name == "" && !typed {
+			return "", "", statusObjectNameInvalid
+		}
+		if name != "" && files.CheckStream(name) != nil {
+			return "", "", statusObjectNameInvalid
+		}
+		stream = name
+	}
+	path, status = pathFrom(s)
+	return path, stream, status
+}
+
+// pathFrom is fromWire for what names no stream.
+func pathFrom(s string) (string, Status) {
 	if s == "" {
 		return "", statusOK
 	}
-	if s[0] == '\\' {
-		return "", statusInvalidParameter
-	}
 	if s[len(s)-1] == '\\' {
 		s = s[:len(s)-1]
-	}
-	const stream = "::$DATA" // the file's own contents
-	if len(s) > len(stream) && s[len(s)-len(stream):] == stream {
-		s = s[:len(s)-len(stream)]
 	}
 	var out []byte
 	for i, part := range strings.Split(s, `\`) {

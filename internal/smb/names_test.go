@@ -2,11 +2,13 @@ package smb
 
 import (
 	"encoding/hex"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
@@ -45,6 +47,25 @@ func TestNamesOnTheWire(t *testing.T) {
 	_, status := fromWire([]byte{0, 0xd8}) // half a surrogate pair
 	require.Equal(t, statusObjectNameInvalid, status)
 	require.Equal(t, "field\uf03a117\uf03f", toWire("field:117?"))
+}
+
+func TestStreamsOnTheWire(t *testing.T) {
+	for raw, want := range map[string][2]string{
+		"a:b": {"a", "b"}, `d\a:b:$DATA`: {"d/a", "b"}, "a:b:$data": {"a", "b"}, ":b": {"", "b"}, "a::$DATA": {"a", ""}, "::$DATA": {"", ""}, "a:..": {"a", ".."},
+		"a:\x01\uf03a\uefff": {"a", "\x01\uf03a\uefff"}, "a\uf03ab:c*?\"<>|": {"a:b", "c*?\"<>|"}, "a": {"a", ""}, "a:" + strings.Repeat("x", 255): {"a", strings.Repeat("x", 255)},
+	} {
+		path, stream, status := withStream(message.UTF16(raw))
+		require.Equal(t, statusOK, status, raw)
+		require.Equal(t, want, [2]string{path, stream}, raw)
+	}
+	for raw, want := range map[string]Status{
+		"a:": statusObjectNameInvalid, "a:b:": statusObjectNameInvalid, "a:b:$INDEX_ALLOCATION": statusObjectNameInvalid, "a:b:c:$DATA": statusObjectNameInvalid, "a:b/c": statusObjectNameInvalid,
+		"a:b\x00c": statusObjectNameInvalid, `a:b\c`: statusObjectNameInvalid, `..:b`: statusObjectPathSyntaxBad, `a\..:b`: statusObjectPathSyntaxBad, `\a:b`: statusInvalidParameter,
+		"a*:b": statusObjectNameInvalid, "a:" + strings.Repeat("x", 256): statusObjectNameInvalid, "a:" + strings.Repeat("🔭", 128): statusObjectNameInvalid, "a:::$DATA": statusObjectNameInvalid,
+	} {
+		_, _, status := withStream(message.UTF16(raw))
+		require.Equal(t, want, status, "%q", raw)
+	}
 }
 
 func TestWildcards(t *testing.T) {
@@ -102,8 +123,12 @@ func TestCreditWindow(t *testing.T) {
 
 func FuzzNames(f *testing.F) {
 	f.Add([]byte("a\x00\\\x00b\x00"))
+	f.Add(message.UTF16(`a\b:c:$DATA`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		path, status := fromWire(raw)
+		path, stream, status := withStream(raw)
+		if status == statusOK && stream != "" && files.CheckStream(stream) != nil {
+			t.Fatalf("%q is no stream", stream)
+		}
 		if status == statusOK && path != "" {
 			for i, part := 0, ""; i <= len(path); i++ {
 				if i == len(path) || path[i] == '/' {

@@ -87,7 +87,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if rep, asked, err := r.again(&wants); asked {
 		return rep, err
 	}
-	path, status := fromWire(m.Name)
+	path, stream, status := withStream(m.Name)
 	if status != statusOK {
 		return nil, status
 	}
@@ -110,7 +110,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	sub, from := r.subject(), newWhence(r.c)
 	sub.Whence = from
 	h, action, err := r.c.srv.Files.Open(sub, files.OpenRequest{
-		Share: r.tree.share, Path: path, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
+		Share: r.tree.share, Path: path, Stream: stream, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
 		Disposition: files.Disposition(m.Disposition), Directory: directory, File: file,
 		DeleteOnClose: deletes, WriteThrough: m.Options&message.OptWriteThrough != 0, Attributes: m.Attributes,
 		Key: wants.key(), ParentKey: wants.parentKey(), Done: r.c.ctx.Done(),
@@ -120,7 +120,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		return nil, err
 	}
 	o := r.opened(&open{handle: h, whence: from})
-	if raw, ok := m.Context(message.ContextSecurity); ok && action == files.Created {
+	if raw, ok := m.Context(message.ContextSecurity); ok && action == files.Created && stream == "" {
 		if err := r.secureMade(o, raw); err != nil {
 			h.Unmake()
 			o.close()

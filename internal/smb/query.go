@@ -80,17 +80,17 @@ func (r *request) fileInfo(o *open, class byte) (data []byte, least int, err err
 		return fixed(new(message.Number8))
 	case message.FileAllInfo:
 		all := message.AllInfo{BasicInfo: basicOf(info), StandardInfo: standardOf(info, h), File: info.Inode, Access: uint32(h.Granted()),
-			Name: message.UTF16(`\` + wirePath(h.Path()))}
+			Name: message.UTF16(`\` + wireName(h))}
 		return all.Append(nil), message.AllInfoLeast, nil
 	case message.FileNormalizedNameInfo:
-		return message.AppendText(nil, message.UTF16(wirePath(h.Path()))), 4, nil
+		return message.AppendText(nil, message.UTF16(wireName(h))), 4, nil
 	case message.FileAlternateNameInfo:
 		return nil, 0, statusObjectNameNotFound // no 8.3 names are made
 	case message.FileStreamInfo:
-		if info.Dir {
-			return nil, 0, nil
+		streams, err := streamsOf(h)
+		if err != nil || len(streams) == 0 {
+			return nil, 0, err
 		}
-		streams := message.Streams{{Name: message.UTF16("::$DATA"), Size: uint64(info.Size), Allocated: uint64(info.Allocated)}}
 		return streams.Append(nil), message.StreamLeast, nil
 	case message.FileNetworkOpenInfo:
 		return fixed(&message.NetworkOpenInfo{FileFacts: factsOf(info)})
@@ -110,6 +110,32 @@ func basicOf(i files.Info) message.BasicInfo {
 
 func standardOf(i files.Info, h *files.Handle) message.StandardInfo {
 	return message.StandardInfo{Allocated: uint64(i.Allocated), Size: uint64(i.Size), Links: i.Links, DeletePending: h.DeletePending(), Directory: i.Dir}
+}
+
+// streamsOf lists what an object has for contents: a file's own first, and its named streams.
+func streamsOf(h *files.Handle) (out message.Streams, err error) {
+	object, err := h.Object()
+	if err != nil {
+		return nil, err
+	}
+	if !object.Dir {
+		out = append(out, message.Stream{Name: message.UTF16("::$DATA"), Size: uint64(object.Size), Allocated: uint64(object.Allocated)})
+	}
+	named, err := h.Streams()
+	for _, s := range named {
+		size := uint64(s.Size)
+		out = append(out, message.Stream{Name: message.UTF16(":" + s.Name + ":$DATA"), Size: size, Allocated: (size + 511) &^ 511})
+	}
+	return out, err
+}
+
+// wireName is what a handle is open on, as clients spell it.
+func wireName(h *files.Handle) string {
+	name := wirePath(h.Path())
+	if s := h.Stream(); s != "" {
+		name += ":" + s
+	}
+	return name
 }
 
 func wirePath(path string) string {
@@ -142,7 +168,8 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		return m.Append(nil), leastLabel, nil
 	case message.VolumeAttributes:
 		// The one name that clients take to mean large files and long names.
-		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas | message.VolumeSparse,
+		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas | message.VolumeSparse |
+			message.VolumeStreams,
 			MostName: 255, Name: message.UTF16("NTFS")}
 		if space.SharesBlocks {
 			m.Flags |= message.VolumeSharesBlocks

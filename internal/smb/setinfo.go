@@ -61,9 +61,14 @@ func (r *request) setFileInfo(h *files.Handle, class byte, b []byte) error {
 		case m.Parse(b) != nil, m.Root != 0:
 			return statusInvalidParameter
 		}
-		to, status := fromWire(m.Name)
-		if status != statusOK {
+		to, stream, status := withStream(m.Name)
+		switch {
+		case status != statusOK:
 			return status
+		case h.Stream() != "" && to == "" && stream != "":
+			return h.RenameStream(stream, m.Replace)
+		case h.Stream() != "" || stream != "": // a stream stays with its file, and a file's contents are not one of its named streams
+			return statusInvalidParameter
 		}
 		return h.Rename(r.c.ctx, to, m.Replace)
 	case message.FileDispositionInfo:

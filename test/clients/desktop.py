@@ -8,6 +8,7 @@
     users, groups, memberships NAME      MS-SAMR
     shares, sessions, files              MS-SRVS, as administrators see them
     share NAME, close FILE, end CLIENT USER
+    put SHARE/PATH[:STREAM] TEXT, get SHARE/PATH[:STREAM], streams SHARE/PATH, remove SHARE/PATH:STREAM, rename SHARE/PATH[:STREAM] TO, copy SHARE/PATH:STREAM SHARE/PATH:STREAM
     open SHARE/PATH, quit
 
 The password comes from SMB_PASSWORD; without it, it is that of the demo. A command that is refused prints why and goes on.
@@ -22,7 +23,7 @@ from impacket.dcerpc.v5 import lsad, lsat, samr, srvs, transport
 from impacket.dcerpc.v5.dtypes import MAXIMUM_ALLOWED, NULL, RPC_SID
 from impacket.ldap import ldaptypes
 from impacket.smbconnection import SMBConnection
-from impacket.smb3structs import FILE_CREATE, FILE_DIRECTORY_FILE, FILE_OPEN, FILE_SHARE_DELETE, FILE_SHARE_READ, FILE_SHARE_WRITE, SMB2_0_INFO_SECURITY
+from impacket.smb3structs import FILE_CREATE, FILE_DELETE_ON_CLOSE, FILE_DIRECTORY_FILE, FILE_OPEN, FILE_OPEN_IF, FILE_OVERWRITE_IF, FILE_SHARE_DELETE, FILE_SHARE_READ, FILE_SHARE_WRITE, SMB2_0_INFO_SECURITY
 from impacket.smb3structs import SMB2CreateContext
 
 OWNER, GROUP, DACL = 1, 2, 4
@@ -80,10 +81,10 @@ class Desk:
             self.trees[share] = self.conn.connectTree(share)
         return self.trees[share]
 
-    def with_file(self, path, access, use):
+    def with_file(self, path, access, use, how=FILE_OPEN, options=0):
         share, _, rest = path.partition("/")
         tree = self.tree(share)
-        fid = self.smb.create(tree, rest.replace("/", "\\"), access, FILE_SHARE_READ | FILE_SHARE_WRITE | FILE_SHARE_DELETE, 0, FILE_OPEN, 0)
+        fid = self.smb.create(tree, rest.replace("/", "\\"), access, FILE_SHARE_READ | FILE_SHARE_WRITE | FILE_SHARE_DELETE, options, how, 0)
         try:
             return use(tree, fid)
         finally:
@@ -237,6 +238,33 @@ def run(desk, words):
         else:
             srvs.hNetrSessionDel(dce, args[0] + "\x00", args[1] + "\x00")
             print("done")
+    elif command == "put":
+        text = args[1].encode()
+        desk.with_file(args[0], 0x12019F, lambda tree, fid: desk.smb.write(tree, fid, text, 0, len(text)) if text else None, FILE_OVERWRITE_IF)
+        print("done")
+    elif command == "get":
+        print(desk.with_file(args[0], 0x120089, lambda tree, fid: desk.smb.read(tree, fid, 0, 4096)).decode())
+    elif command == "streams":
+        raw = desk.with_file(args[0], 0x80, lambda tree, fid: desk.smb.queryInfo(tree, fid, fileInfoClass=22))
+        while raw:
+            step, size, length, _ = struct.unpack("<LLQQ", raw[:24])
+            print(raw[24:24 + size].decode("utf-16le"), length)
+            raw = raw[step:] if step else b""
+    elif command == "remove":
+        desk.with_file(args[0], 0x10000, lambda tree, fid: None, FILE_OPEN, FILE_DELETE_ON_CLOSE)
+        print("done")
+    elif command == "rename":
+        to = args[1].replace("/", "\\").encode("utf-16le")
+        info = struct.pack("<B7xQL", 0, 0, len(to)) + to
+        desk.with_file(args[0], 0x10080, lambda tree, fid: desk.smb.setInfo(tree, fid, fileInfoClass=10, inputBlob=info))
+        print("done")
+    elif command == "copy":  # within the server
+        def fill(tree, to):
+            def copy(other, fid):
+                key = desk.smb.ioctl(other, fid, 0x140078, flags=1, maxOutputResponse=32)[:24]
+                return desk.smb.ioctl(tree, to, 0x1440F2, flags=1, inputBlob=key + struct.pack("<LLQQLL", 1, 0, 0, 0, int(args[2]), 0), maxOutputResponse=12)
+            return desk.with_file(args[0], 0x120089, copy)
+        print(struct.unpack("<LLL", desk.with_file(args[1], 0x12019F, fill, FILE_OPEN_IF))[2])
     elif command == "open":
         share, _, rest = args[0].partition("/")
         desk.smb.create(desk.tree(share), rest.replace("/", "\\"), 0x120089, 7, 0, FILE_OPEN, 0)
