@@ -29,6 +29,8 @@ type Share struct {
 	ListOnlyOpenable bool              `json:"listOnlyOpenable" doc:"Listings leave out what the user may not open."`
 	Encrypted        bool              `json:"encrypted" doc:"Nothing goes over the wire open: clients that cannot encrypt (before SMB 3.0) are refused."`
 	Persistent       bool              `json:"persistent" doc:"What is open outlasts a restart of the service, with clients that ask for that (SMB 3.0 and later)."`
+	ShowLinks        bool              `json:"showLinks" doc:"Symbolic links are told to clients, which follow them themselves; else the service follows those that stay in the folder, and shows no others."`
+	Guests           bool              `json:"guests" doc:"Who comes without an account may come in, as the user whom the service names for that."`
 	Hosts            []HostTerm        `json:"hosts,omitempty" doc:"From which hosts it is used, the first that fits counts; none: from every one."`
 	Offline          string            `json:"offline" enum:"manual,auto,vdo,none" doc:"What clients may keep for when they are not connected (MS-SMB2 section 2.2.10): what their users choose, whatever is opened, that and work on it without asking, nothing."`
 	MostConnections  int               `json:"mostConnections,omitempty" doc:"How many sessions may be connected to it at once; left out for as many as come."`
@@ -54,7 +56,7 @@ func hostTerms(terms []HostTerm) []site.HostTerm {
 
 func shareOf(p *site.Policy, sh *site.PublishedShare) Share {
 	out := Share{Name: sh.Name, Folder: sh.Folder.Name, Description: sh.Description, Announced: sh.Announced, ReadOnly: sh.ReadOnly,
-		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, Persistent: sh.Persistent, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map(),
+		ListOnlyOpenable: sh.ListOnlyOpenable, Encrypted: sh.Encrypted, Persistent: sh.Persistent, ShowLinks: sh.ShowLinks, Guests: sh.Guests, On: p.Services.SMB, Entries: []Entry{}, Labels: sh.Labels.Map(),
 		Offline: string(cmp.Or(sh.Offline, site.OfflineManual)), MostConnections: sh.MostConnections}
 	for _, t := range sh.Hosts {
 		out.Hosts = append(out.Hosts, HostTerm(t))
@@ -88,9 +90,18 @@ type Service struct {
 	Protocol  string `json:"protocol" enum:"smb,nfs"`
 	On        bool   `json:"on"`
 	Encrypted bool   `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
+	Guest     string `json:"guest,omitempty" doc:"SMB: the user as whom those come in who have no account; left out where nobody does."`
 	Listens   string `json:"listens,omitempty" doc:"The address and port where it is answered; left out of the past."`
 	OverQUIC  string `json:"overQuic,omitempty" doc:"SMB: the address and port where it is answered over QUIC, by UDP, as well."`
 	Trouble   string `json:"trouble,omitempty" doc:"Why nobody gets to it though it is on."`
+}
+
+// guestOf names as whom those come in who have no account.
+func guestOf(p *site.Policy) string {
+	if u := p.Directory.User(p.Services.SMBGuest); u != nil {
+		return u.Name
+	}
+	return ""
 }
 
 // serviceOf says how a protocol is, and, where it is on, whether it is got to where it listens.
@@ -177,6 +188,8 @@ type NewShare struct {
 	ListOnlyOpenable bool              `json:"listOnlyOpenable,omitempty"`
 	Encrypted        bool              `json:"encrypted,omitempty" doc:"Nothing goes over the wire open."`
 	Persistent       bool              `json:"persistent,omitempty" doc:"What is open outlasts a restart of the service."`
+	ShowLinks        bool              `json:"showLinks,omitempty" doc:"Symbolic links are told to clients, and not followed for them."`
+	Guests           bool              `json:"guests,omitempty" doc:"Who comes without an account may come in."`
 	Hosts            []HostTerm        `json:"hosts,omitempty" maxItems:"200" doc:"From which hosts it is used; left out: from every one."`
 	Offline          string            `json:"offline,omitempty" enum:"manual,auto,vdo,none" doc:"What clients may keep for when they are not connected; manual if left out."`
 	MostConnections  int               `json:"mostConnections,omitempty" minimum:"0" maximum:"1000000" doc:"How many sessions may be connected at once; as many as come if left out."`
@@ -192,6 +205,8 @@ type ShareChange struct {
 	ListOnlyOpenable *bool             `json:"listOnlyOpenable,omitempty"`
 	Encrypted        *bool             `json:"encrypted,omitempty" doc:"Nothing goes over the wire open; who is connected and does not encrypt is refused from then on."`
 	Persistent       *bool             `json:"persistent,omitempty" doc:"What is opened from then on outlasts a restart of the service; clients learn of it when they connect anew."`
+	ShowLinks        *bool             `json:"showLinks,omitempty" doc:"Symbolic links are told to clients, and not followed for them."`
+	Guests           *bool             `json:"guests,omitempty" doc:"Who comes without an account may come in."`
 	Hosts            *[]HostTerm       `json:"hosts,omitempty" maxItems:"200" doc:"From which hosts it is used, in the place of those before; * alone, or none: from every one."`
 	Offline          *string           `json:"offline,omitempty" enum:"manual,auto,vdo,none"`
 	MostConnections  *int              `json:"mostConnections,omitempty" minimum:"0" maximum:"1000000" doc:"How many sessions may be connected at once, 0 for as many as come; who is connected stays."`
@@ -200,8 +215,9 @@ type ShareChange struct {
 
 // Switch says whether something is to be on.
 type Switch struct {
-	On        *bool `json:"on,omitempty"`
-	Encrypted *bool `json:"encrypted,omitempty" doc:"SMB: nothing goes over the wire open, and clients that do not encrypt are refused."`
+	On        *bool   `json:"on,omitempty"`
+	Encrypted *bool   `json:"encrypted,omitempty" doc:"SMB: nothing goes over the wire open, and clients that do not encrypt are refused."`
+	Guest     *string `json:"guest,omitempty" doc:"SMB: the user, by name, as whom those come in who have no account, on shares that take guests; empty for nobody."`
 }
 
 func (s *Server) shares() resource[Share, NewShare, ShareChange] {
@@ -226,13 +242,13 @@ func (s *Server) shares() resource[Share, NewShare, ShareChange] {
 		},
 		add: func(ctx context.Context, b NewShare) (Share, error) {
 			sh, err := s.on(ctx).CreateShare(ctx, caller(ctx), service.ShareInput{Folder: b.Folder, Name: b.Name, Description: b.Description, Hidden: b.Hidden, ReadOnly: b.ReadOnly,
-				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Persistent: b.Persistent,
+				ListOnlyOpenable: b.ListOnlyOpenable, Encrypted: b.Encrypted, Persistent: b.Persistent, ShowLinks: b.ShowLinks, Guests: b.Guests,
 				Hosts: hostTerms(b.Hosts), Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels})
 			return shownBy(sh, err, shown(ctx))
 		},
 		change: func(ctx context.Context, name string, b ShareChange) (Share, error) {
 			in := service.ShareChange{Name: b.Name, Description: b.Description, Announced: b.Announced, ReadOnly: b.ReadOnly, ListOnlyOpenable: b.ListOnlyOpenable,
-				Encrypted: b.Encrypted, Persistent: b.Persistent, Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels}
+				Encrypted: b.Encrypted, Persistent: b.Persistent, ShowLinks: b.ShowLinks, Guests: b.Guests, Offline: b.Offline, MostConnections: b.MostConnections, Labels: b.Labels}
 			if b.Hosts != nil {
 				in.Hosts = new(hostTerms(*b.Hosts))
 			}
@@ -295,17 +311,17 @@ func (s *Server) registerPublishing() {
 		}
 		on := svc.Policy().Services
 		if !in.At.IsZero() {
-			return []Service{{Protocol: "smb", On: on.SMB, Encrypted: on.SMBEncrypted}, {Protocol: "nfs", On: on.NFS}}, nil
+			return []Service{{Protocol: "smb", On: on.SMB, Encrypted: on.SMBEncrypted, Guest: guestOf(svc.Policy())}, {Protocol: "nfs", On: on.NFS}}, nil
 		}
 		smb := serviceOf(ctx, "smb", on.SMB, s.smbAt)
-		smb.Encrypted, smb.OverQUIC = on.SMBEncrypted, s.quicAt
+		smb.Encrypted, smb.OverQUIC, smb.Guest = on.SMBEncrypted, s.quicAt, guestOf(svc.Policy())
 		return []Service{smb, serviceOf(ctx, "nfs", on.NFS, s.nfsAt)}, nil
 	})
 	do(s, operation("switch-service", http.MethodPut, "/services/{protocol}", "Switch a protocol on or off, or set how it is served", "publishing"), func(ctx context.Context, in *struct {
 		Protocol string `path:"protocol" enum:"smb,nfs"`
 		Body     Switch
 	}) error {
-		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, service.ServiceChange{On: in.Body.On, Encrypted: in.Body.Encrypted})
+		return s.on(ctx).SetService(ctx, caller(ctx), in.Protocol, service.ServiceChange{On: in.Body.On, Encrypted: in.Body.Encrypted, Guest: in.Body.Guest})
 	})
 }
 

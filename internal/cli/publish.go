@@ -24,10 +24,13 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open"},
 			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused"},
 			&cli.BoolFlag{Name: "persistent", Usage: "have what is open outlast a restart of the service"},
+			&cli.BoolFlag{Name: "show-links", Usage: "tell clients of symbolic links, and do not follow them for them"},
+			&cli.BoolFlag{Name: "guests", Usage: "let in who comes without an account"},
 			hostsFlag(), offlineFlag(), mostFlag(), markFlag(),
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := body{"folder": args[0], "hidden": cmd.Bool("hidden"), "readOnly": cmd.Bool("read-only"),
 				"listOnlyOpenable": cmd.Bool("list-only-openable"), "encrypted": cmd.Bool("encrypted"), "persistent": cmd.Bool("persistent"),
+				"showLinks": cmd.Bool("show-links"), "guests": cmd.Bool("guests"),
 				"name": cmd.String("name"), "description": cmd.String("description")}
 			serveShare(cmd, b)
 			if err := fillLabels(cmd, b); err != nil {
@@ -43,10 +46,12 @@ func (a *app) publishCommands() []*cli.Command {
 			&cli.BoolFlag{Name: "list-only-openable", Usage: "leave out of listings what the user may not open (=false ends that)"},
 			&cli.BoolFlag{Name: "encrypted", Usage: "let nothing go over the wire open: clients before SMB 3.0 are refused (=false ends that)"},
 			&cli.BoolFlag{Name: "persistent", Usage: "have what is open outlast a restart of the service (=false ends that)"},
+			&cli.BoolFlag{Name: "show-links", Usage: "tell clients of symbolic links, and do not follow them for them (=false ends that)"},
+			&cli.BoolFlag{Name: "guests", Usage: "let in who comes without an account (=false ends that)"},
 			hostsFlag(), offlineFlag(), mostFlag(),
 		}, func(cmd *cli.Command, b body) error {
 			for flag, field := range map[string]string{"announced": "announced", "read-only": "readOnly",
-				"list-only-openable": "listOnlyOpenable", "encrypted": "encrypted", "persistent": "persistent"} {
+				"list-only-openable": "listOnlyOpenable", "encrypted": "encrypted", "persistent": "persistent", "show-links": "showLinks", "guests": "guests"} {
 				if cmd.IsSet(flag) {
 					b[field] = cmd.Bool(flag)
 				}
@@ -117,6 +122,9 @@ func (a *app) publishCommands() []*cli.Command {
 					if s.Encrypted {
 						state += ", encrypted"
 					}
+					if s.Guest != "" {
+						state += ", guests are " + s.Guest
+					}
 					listens := s.Listens
 					if s.OverQUIC != "" {
 						listens += ", over QUIC " + s.OverQUIC
@@ -129,10 +137,16 @@ func (a *app) publishCommands() []*cli.Command {
 		toggle("on", "switch a protocol on", true), toggle("off", "switch a protocol off", false),
 		a.leaf("set", "set how a protocol is served", "smb", []cli.Flag{
 			&cli.StringFlag{Name: "encrypted", Usage: "on or off: whether nothing goes over the wire open, whatever the shares say"},
+			&cli.StringFlag{Name: "guest", Usage: "the user as whom those come in who have no account, on shares that take guests; none for nobody"},
 		}, func(ctx context.Context, cmd *cli.Command, args []string) error {
 			b := make(map[string]any)
 			if err := switches(cmd, b, "encrypted"); err != nil {
 				return err
+			}
+			if cmd.IsSet("guest") {
+				if b["guest"] = cmd.String("guest"); b["guest"] == "none" {
+					b["guest"] = ""
+				}
 			}
 			if err := a.client.call(ctx, http.MethodPut, "services/"+escape(args[0]), nil, b, nil); err != nil {
 				return err
@@ -205,7 +219,7 @@ func hostsText(terms []api.HostTerm) string {
 
 func shareOptions(s api.Share) string {
 	options := namesThat(map[string]bool{"read-only": s.ReadOnly, "hidden": !s.Announced,
-		"lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "persistent": s.Persistent, "service off": !s.On})
+		"lists only the openable": s.ListOnlyOpenable, "encrypted": s.Encrypted, "persistent": s.Persistent, "links shown": s.ShowLinks, "takes guests": s.Guests, "service off": !s.On})
 	if len(s.Hosts) > 0 {
 		options = append(options, "from "+strings.ReplaceAll(hostsText(s.Hosts), ",", ", "))
 	}

@@ -75,6 +75,10 @@ func Of(m access.Fix) string {
 		return "amber share add " + quote(m.Path)
 	case access.FixReadWrite:
 		return "amber share set " + quote(m.Share) + " --read-only=false"
+	case access.FixGuests:
+		return "amber share set " + quote(m.Share) + " --guests"
+	case access.FixNoGuests:
+		return "amber share set " + quote(m.Share) + " --guests=false"
 	case access.FixShareAllow:
 		return fmt.Sprintf("amber share entry add %s allow %s %s", quote(m.Share), quote(m.User), m.Level)
 	case access.FixShareRemove:

@@ -42,7 +42,10 @@ type Info struct {
 	Changed    time.Time
 	Attributes uint32 // the kept ones of MS-FSCC section 2.6
 
-	special bool // neither a file nor a directory
+	Link  bool // a symbolic link
+	ToDir bool // which leads to a directory of the same folder
+
+	special bool // none of these
 }
 
 func (i Info) id() fileID { return fileID{i.Device, i.Inode} }
@@ -59,8 +62,9 @@ func stat(fd int) (Info, error) {
 		Inode: st.Ino, Device: unix.Mkdev(st.Dev_major, st.Dev_minor),
 		Created: at(st.Btime), Accessed: at(st.Atime), Modified: at(st.Mtime), Changed: at(st.Ctime),
 	}
-	info.special = !info.Dir && st.Mode&unix.S_IFMT != unix.S_IFREG
-	if info.Dir {
+	info.Link = st.Mode&unix.S_IFMT == unix.S_IFLNK
+	info.special = !info.Dir && !info.Link && st.Mode&unix.S_IFMT != unix.S_IFREG
+	if info.Dir || info.Link {
 		info.Size, info.Allocated = 0, 0
 	}
 	if st.Mask&unix.STATX_BTIME == 0 || st.Btime.Sec == 0 {

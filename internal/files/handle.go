@@ -25,7 +25,9 @@ type Handle struct {
 	since        time.Time
 	held         bool
 	file         bool
-	streamed     bool     // it is open on a named stream: see streams.go
+	streamed     bool // it is open on a named stream: see streams.go
+	linked       bool // it is open on a symbolic link itself: see links.go
+	became       atomic.Pointer[becameLink]
 	asked        acl.Mask // what it was opened for
 	sharing      Sharing  // guarded by Namespace.mu once registered, as is claims
 	claims       Sharing  // what others have to share with it
@@ -66,7 +68,10 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	if h.file && writing {
 		flags = unix.O_RDWR | unix.O_NONBLOCK | unix.O_NOCTTY
 	}
-	if !h.file {
+	switch {
+	case h.linked:
+		flags = unix.O_PATH | unix.O_NOFOLLOW
+	case !h.file:
 		flags |= unix.O_DIRECTORY
 	}
 	mode := uint32(0)
@@ -77,7 +82,7 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	if err != nil {
 		return err
 	}
-	if h.info, err = stat(fd); err == nil && (h.info.special || h.info.Dir == h.file) {
+	if h.info, err = stat(fd); err == nil && (h.info.special || h.info.Link != h.linked || h.info.Dir == h.file) {
 		err = ErrDenied // a device, a pipe, or not what it was a moment ago
 	}
 	if err != nil {
@@ -229,7 +234,16 @@ func (h *Handle) Stat() (Info, error) {
 
 // Object looks at the object of which the handle may be open on a stream.
 func (h *Handle) Object() (info Info, err error) {
-	err = h.use(func(fd int) error { info, err = stat(fd); return err })
+	err = h.use(func(fd int) error {
+		l := h.became.Load()
+		if l != nil {
+			fd = l.fd
+		}
+		if info, err = stat(fd); err == nil && info.Link {
+			info.ToDir = h.leadsToDir()
+		}
+		return err
+	})
 	return info, err
 }
 
@@ -350,6 +364,9 @@ func (h *Handle) close() error {
 		n.ledger.Folder(h.folderID).Closed(h.of.id.usage())
 	}
 	unix.Close(fd)
+	if l := h.became.Load(); l != nil {
+		unix.Close(l.fd)
+	}
 	if h.held { // not while it is still being opened
 		n.budget.give(h.from)
 	}
@@ -373,7 +390,11 @@ func (n *Namespace) remove(h *Handle, path string) error {
 		return err
 	}
 	defer unix.Close(parent)
-	err = v.alter().remove(h.fd, going{directory: directory{parent, dir}, name: name, dir: !h.file, names: func() ([]string, error) { return n.namesFor(v.folder, h.folder, h.fd, path), nil }, index: n.index})
+	fd, isDir := h.fd, !h.file
+	if l := h.became.Load(); l != nil {
+		fd, isDir = l.fd, false
+	}
+	err = v.alter().remove(fd, going{directory: directory{parent, dir}, name: name, dir: isDir, names: func() ([]string, error) { return n.namesFor(v.folder, h.folder, h.fd, path), nil }, index: n.index})
 	if err == nil {
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())

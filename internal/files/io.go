@@ -17,7 +17,7 @@ func (h *Handle) ReadAt(p []byte, off int64) (int, error) {
 	if err := h.check(need); err != nil {
 		return 0, err
 	}
-	if h.Dir() {
+	if h.noContents() {
 		return 0, ErrInvalid
 	}
 	if err := h.mayTouch(off, int64(len(p)), false); err != nil {
@@ -67,7 +67,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 	if err := h.check(need); err != nil {
 		return 0, err
 	}
-	if h.Dir() {
+	if h.noContents() {
 		return 0, ErrInvalid
 	}
 	write, at := writeTo, off
@@ -148,6 +148,9 @@ func (h *Handle) Flush() error {
 	if err := h.check(0); err != nil {
 		return err
 	}
+	if h.linked {
+		return nil
+	}
 	return h.use(func(fd int) error { return flush(fd) })
 }
 
@@ -156,7 +159,7 @@ func (h *Handle) Truncate(size int64) error {
 	if err := h.check(acl.WriteData); err != nil {
 		return err
 	}
-	if h.Dir() || size < 0 {
+	if h.noContents() || size < 0 {
 		return ErrInvalid
 	}
 	h.touched()
@@ -221,7 +224,7 @@ func (h *Handle) SetBasic(t Times, done <-chan struct{}) error {
 		h.GiveBack(cacheAll, done)
 	}
 	err := h.use(func(fd int) error {
-		if t.Attributes != nil || !t.Created.IsZero() {
+		if (t.Attributes != nil || !t.Created.IsZero()) && !h.linked { // the kernel keeps no marks on links
 			info, err := stat(fd)
 			if err != nil {
 				return err

@@ -65,7 +65,12 @@ func (h *Handle) Look(name string) (DirEntry, bool) {
 	var info Info
 	path := join(h.Path(), name)
 	err = h.use(func(fd int) (err error) { info, err = statAt(fd, name); return err })
-	if errors.Is(err, ErrDenied) { // a link, perhaps
+	if errors.Is(err, ErrDenied) && v.tellsLinks() {
+		err = h.use(func(fd int) (err error) { info, err = statLink(fd, name); return err })
+		if err == nil && info.Link {
+			info.ToDir = v.leadsToDir(path, h.ns.index)
+		}
+	} else if errors.Is(err, ErrDenied) { // a link, perhaps
 		root, rerr := openFolder(v.folder.At)
 		if rerr != nil {
 			return DirEntry{}, false

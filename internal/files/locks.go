@@ -96,7 +96,7 @@ func (h *Handle) LockRange(owner any, r Range) (*Held, <-chan struct{}, error) {
 	if err := h.check(0); err != nil {
 		return nil, nil, err
 	}
-	if h.Dir() || r.Length == 0 || r.Offset+r.Length < r.Offset {
+	if h.noContents() || r.Length == 0 || r.Offset+r.Length < r.Offset {
 		return nil, nil, ErrInvalid
 	}
 	l := &h.of.locks
@@ -185,7 +185,7 @@ func (h *Handle) Lock(r Range) (freed <-chan struct{}, err error) {
 	if err := h.check(0); err != nil {
 		return nil, err
 	}
-	if h.Dir() || r.Offset+r.Length < r.Offset {
+	if h.noContents() || r.Offset+r.Length < r.Offset {
 		return nil, ErrInvalid
 	}
 	if h.asked&(acl.ReadData|acl.WriteData|acl.AppendData) == 0 {

@@ -60,6 +60,7 @@ type OpenRequest struct {
 	DeleteOnClose bool
 	WriteThrough  bool
 	Attributes    uint32          // of what is made
+	Link          bool            // a symbolic link itself, where that is there
 	Mode          *uint32         // of what is made, in the low twelve bits; nil for what SMB makes
 	Holder        any             // handles of one holder do not shut each other out
 	Key           any             // by which the client calls what it may cache; see Handle.Cache
@@ -133,9 +134,15 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		return nil, 0, err
 	}
 	defer unix.Close(root)
-	place, err := find(root, req.Path, n.index)
+	place, err := findBy(root, req.Path, n.index, v.tellsLinks())
 	if err != nil {
 		return nil, 0, err
+	}
+	if l := place.link; l != nil && (l.rest != "" || !req.Link) {
+		if err := v.require(place.Path, true, acl.ReadAttributes); err != nil {
+			return nil, 0, err
+		}
+		return nil, 0, &LinkMet{Target: l.target, Rest: l.rest}
 	}
 	return n.within(v.sub, func() (*Handle, Action, error) {
 		switch {
@@ -171,12 +178,14 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	if verdict.Granted == 0 && v.decide(place.Path, place.File, acl.All).Gate < access.Entry {
 		return nil, 0, v.denied(place.Path, place.File, acl.All)
 	}
-	stream := req.Stream != ""
+	stream, link := req.Stream != "", place.link != nil
 	if req.Disposition == CreateOnly && !stream {
 		return nil, 0, ErrExists
 	}
 	switch {
-	case req.Directory && (place.File || stream):
+	case link && (stream || req.Disposition != OpenOnly && req.Disposition != OpenIf):
+		return nil, 0, ErrInvalid
+	case req.Directory && (place.File && !link || stream):
 		return nil, 0, ErrNotDirectory
 	case req.File && !place.File && !stream:
 		return nil, 0, ErrIsDirectory
@@ -220,13 +229,13 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: place.File,
 		holder: req.Holder, parentKey: req.ParentKey, asked: req.Access, sharing: req.Sharing, writeThrough: req.WriteThrough,
-		streamed: stream, created: req.made}
+		streamed: stream, linked: link, created: req.made}
 	h.setPath(place.Path)
 	if req.Maximum {
 		h.asked = verdict.Granted
 	}
 	const writing = acl.WriteData | acl.AppendData
-	if err := h.openFD(root, !stream && (want|h.asked)&writing != 0, 0); err != nil {
+	if err := h.openFD(root, !stream && !link && (want|h.asked)&writing != 0, 0); err != nil {
 		return nil, 0, err
 	}
 	if h.file && h.info.Links > 1 { // by its other names as well

@@ -21,7 +21,7 @@ func (h *Handle) borrow() (fd int, err error) {
 // fromTo checks that length bytes may be taken from one handle and put into another.
 func fromTo(to, from *Handle, toOff, fromOff, length int64) error {
 	switch {
-	case to.Dir() || from.Dir() || toOff < 0 || fromOff < 0 || length < 0 || toOff+length < toOff || fromOff+length < fromOff:
+	case to.noContents() || from.noContents() || toOff < 0 || fromOff < 0 || length < 0 || toOff+length < toOff || fromOff+length < fromOff:
 		return ErrInvalid
 	case to.asked&acl.WriteData == 0: // what may only add would have to be found the end for
 		return ErrDenied
@@ -113,7 +113,7 @@ func (h *Handle) Zero(off, end int64) error {
 	if err := h.check(acl.WriteData); err != nil {
 		return err
 	}
-	if h.Dir() || off < 0 || end < off {
+	if h.noContents() || off < 0 || end < off {
 		return ErrInvalid
 	}
 	info, err := h.Stat()
@@ -144,7 +144,7 @@ func (h *Handle) SetSparse(is bool) error {
 	if err := h.check(h.asked & (acl.WriteData | acl.AppendData | acl.WriteAttributes)); err != nil {
 		return err
 	}
-	if !h.file || h.streamed {
+	if !h.file || h.streamed || h.linked {
 		return ErrInvalid
 	}
 	return h.use(func(fd int) error {
@@ -168,7 +168,7 @@ func (h *Handle) Allocated(off, length int64, most int) (out []Extent, more bool
 	if err := h.check(acl.ReadData); err != nil {
 		return nil, false, err
 	}
-	if h.Dir() || off < 0 || length < 0 || off+length < off {
+	if h.noContents() || off < 0 || length < 0 || off+length < off {
 		return nil, false, ErrInvalid
 	}
 	if h.streamed {

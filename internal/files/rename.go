@@ -35,7 +35,7 @@ func (h *Handle) renameOnce(ctx context.Context, to string, replace bool) error 
 	if err := checkPath(to); err != nil {
 		return err
 	}
-	if h.Path() == "" || to == "" {
+	if h.Path() == "" || to == "" || h.became.Load() != nil {
 		return ErrDenied
 	}
 	h.folder.paths.Lock()
@@ -108,7 +108,10 @@ func (h *Handle) renameOnce(ctx context.Context, to string, replace bool) error 
 // target resolves where a rename leads and checks what it takes: to add there, and
 // not to lift a file out of the rules that govern it without being able to read it.
 func (n *Namespace) target(v view, root int, h *Handle, from, to string, links uint32) (place Place, final string, err error) {
-	place, err = find(root, to, n.index)
+	place, err = findBy(root, to, n.index, v.tellsLinks())
+	if err == nil && place.link != nil && place.link.rest != "" { // who renames has followed all links on the way
+		err = ErrPathNotFound
+	}
 	if err != nil {
 		return Place{}, "", err
 	}
@@ -166,7 +169,7 @@ func (n *Namespace) mayReplace(v view, root int, h *Handle, place Place) error {
 	if v.decide(place.Path, true, 0).Granted&acl.Delete == 0 {
 		return v.denied(place.Path, true, acl.Delete)
 	}
-	info, err := statAt(root, place.Path)
+	info, err := statLink(root, place.Path)
 	if err != nil {
 		return err
 	}

@@ -63,6 +63,13 @@ type Place struct {
 	File   bool // it exists and is not a directory
 	// ParentExists says, where the object is not there, whether all but its last name is.
 	ParentExists bool
+	link         *linkAt // a symbolic link that is there, or on the way, for those who follow it themselves
+}
+
+// linkAt is a symbolic link that a path leads through.
+type linkAt struct {
+	target string
+	rest   string // of the path, after the link
 }
 
 // Find looks a path up in a folder, as the records spell it. Names match exactly or else whatever their
@@ -217,6 +224,11 @@ func split(path string) (dir, name string) {
 }
 
 func find(root int, path string, index *foldIndex) (Place, error) {
+	return findBy(root, path, index, false)
+}
+
+// findBy is find, which ends at the first symbolic link where links are told of and not followed.
+func findBy(root int, path string, index *foldIndex, told bool) (Place, error) {
 	if err := checkPath(path); err != nil {
 		return Place{}, err
 	}
@@ -244,6 +256,9 @@ func find(root int, path string, index *foldIndex) (Place, error) {
 			return Place{Path: join(at, rest), ParentExists: after == ""}, nil
 		case err != nil:
 			return Place{}, err
+		}
+		if mode == unix.S_IFLNK && told {
+			return Place{Path: join(at, real), Exists: true, File: true, link: &linkAt{target, after}}, nil
 		}
 		if mode == unix.S_IFLNK {
 			if links++; links > mostSymlinks {

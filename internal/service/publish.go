@@ -18,6 +18,8 @@ type ShareInput struct {
 	ListOnlyOpenable          bool
 	Encrypted                 bool              // nothing goes over the wire open
 	Persistent                bool              // what is open outlasts the service
+	ShowLinks                 bool              // symbolic links are told to clients, and not followed for them
+	Guests                    bool              // who comes without an account may come in
 	Hosts                     []site.HostTerm   // from which hosts; none: from every one
 	Offline                   string            // "" is manual
 	MostConnections           int               // 0: as many as come
@@ -53,7 +55,8 @@ func (s *Service) CreateShare(ctx context.Context, by Actor, in ShareInput) (*si
 			return conflict("name", "amber share show "+quote(in.Name), "there is a share %s already", in.Name)
 		}
 		sh := site.Share{Name: in.Name, FolderID: f.ID, Description: in.Description, Announced: !in.Hidden, ReadOnly: in.ReadOnly,
-			ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted, Persistent: in.Persistent}
+			ListOnlyOpenable: in.ListOnlyOpenable, Encrypted: in.Encrypted, Persistent: in.Persistent,
+			ShowLinks: in.ShowLinks, Guests: in.Guests}
 		if err := s.serveShare(&sh, &in.Hosts, &in.Offline, &in.MostConnections); err != nil {
 			return err
 		}
@@ -74,6 +77,7 @@ type ShareChange struct {
 	Name, Description                     *string
 	Announced, ReadOnly, ListOnlyOpenable *bool
 	Encrypted, Persistent                 *bool
+	ShowLinks, Guests                     *bool
 	Hosts                                 *[]site.HostTerm
 	Offline                               *string
 	MostConnections                       *int
@@ -106,6 +110,8 @@ func (s *Service) UpdateShare(ctx context.Context, by Actor, name string, in Sha
 		set(&is.ListOnlyOpenable, in.ListOnlyOpenable)
 		set(&is.Encrypted, in.Encrypted)
 		set(&is.Persistent, in.Persistent)
+		set(&is.ShowLinks, in.ShowLinks)
+		set(&is.Guests, in.Guests)
 		if err := s.serveShare(&is, in.Hosts, in.Offline, in.MostConnections); err != nil {
 			return err
 		}
@@ -290,6 +296,8 @@ func (s *Service) RemoveShareEntry(ctx context.Context, by Actor, name string, i
 type ServiceChange struct {
 	On        *bool
 	Encrypted *bool // SMB: nothing goes over the wire open
+	// Guest is the user, by name, as whom those come in over SMB who have no account; "" for nobody.
+	Guest *string
 }
 
 // SetService switches a protocol on or off, or sets how it is served. Sessions that are open feel it at
@@ -300,8 +308,21 @@ func (s *Service) SetService(ctx context.Context, by Actor, protocol string, in 
 		return invalid("protocol", "%q is not a protocol: smb or nfs", protocol)
 	case in.Encrypted != nil && protocol != "smb":
 		return invalid("encrypted", "NFS is not encrypted here: it is kept to networks that are trusted")
-	case in.On == nil && in.Encrypted == nil:
-		return invalid("on", "say what is to change: on, or encrypted")
+	case in.Guest != nil && protocol != "smb":
+		return invalid("guest", "over NFS it is the client rules that say who comes in as whom")
+	case in.On == nil && in.Encrypted == nil && in.Guest == nil:
+		return invalid("on", "say what is to change: on, encrypted, or guest")
+	}
+	var guest identity.ID
+	if in.Guest != nil && *in.Guest != "" {
+		u, err := s.User(*in.Guest)
+		if err != nil {
+			return err
+		}
+		if u.Role != identity.NoRole {
+			return invalid("guest", "%s is %s: nobody who has a role can be as whom those come in who have no account", u.Name, u.Role)
+		}
+		guest = u.ID
 	}
 	action := "set service"
 	if in.On != nil {
@@ -318,6 +339,9 @@ func (s *Service) SetService(ctx context.Context, by Actor, protocol string, in 
 			set(&is.NFS, in.On)
 		}
 		set(&is.SMBEncrypted, in.Encrypted)
+		if in.Guest != nil {
+			is.SMBGuest = guest
+		}
 		site.Put(d, is)
 		return nil
 	})

@@ -318,7 +318,7 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 	}
 	r.sess.traffic.Did()
 	r.c.srv.stirs.Add(1)
-	if related && r.link.status.failed() && !r.link.hasFile {
+	if related && (r.link.status.failed() || r.link.status == statusStoppedOnSymlink) && !r.link.hasFile {
 		return fail(r.link.status) // it would act on what was never opened
 	}
 	if !withoutTree(r.h.Command) {

@@ -16,6 +16,7 @@ const (
 	fsctlQueryInterfaces     = 0x001401fc
 	fsctlSetReparsePoint     = 0x000900a4
 	fsctlGetReparsePoint     = 0x000900a8
+	fsctlDeleteReparsePoint  = 0x000900ac
 
 	fsctlRequestResumeKey     = 0x00140078
 	fsctlCopyChunk            = 0x001440f2
@@ -60,9 +61,7 @@ func (r *request) ioctl(m *message.IoctlRequest) (*reply, error) {
 			return nil, status
 		}
 		return answer(&message.IoctlResponse{Code: m.Code, ID: m.ID, Output: data}), maybe(status)
-	case fsctlGetReparsePoint:
-		return nil, statusNotAReparsePoint
-	case fsctlPipeWait, fsctlCreateOrGetObjectID, fsctlQueryInterfaces, fsctlSetReparsePoint:
+	case fsctlPipeWait, fsctlCreateOrGetObjectID, fsctlQueryInterfaces, fsctlDeleteReparsePoint:
 		return nil, statusNotSupported
 	}
 	return nil, statusInvalidDeviceRequest

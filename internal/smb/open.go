@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"errors"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -113,8 +114,12 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 		Share: r.tree.share, Path: path, Stream: stream, Access: mask, Maximum: maximum, Sharing: files.Sharing(m.Sharing),
 		Disposition: files.Disposition(m.Disposition), Directory: directory, File: file,
 		DeleteOnClose: deletes, WriteThrough: m.Options&message.OptWriteThrough != 0, Attributes: m.Attributes,
-		Key: wants.key(), ParentKey: wants.parentKey(), Done: r.c.ctx.Done(),
+		Link: m.Options&message.OptOpenLink != 0,
+		Key:  wants.key(), ParentKey: wants.parentKey(), Done: r.c.ctx.Done(),
 	})
+	if met := (*files.LinkMet)(nil); errors.As(err, &met) {
+		return r.linkMet(met), statusStoppedOnSymlink
+	}
 	if err != nil {
 		r.c.log.Debug("open refused", "user", r.sess.name, "share", r.tree.share, "path", path, "reason", err.Error())
 		return nil, err
@@ -204,8 +209,11 @@ func timesOf(i files.Info) message.Times {
 
 func attributesOf(i files.Info) uint32 {
 	a := i.Attributes
-	if i.Dir {
+	if i.Dir || i.ToDir {
 		a |= message.AttrDirectory
+	}
+	if i.Link {
+		a |= message.AttrReparse
 	}
 	if a == 0 {
 		a = message.AttrNormal

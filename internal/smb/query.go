@@ -95,7 +95,7 @@ func (r *request) fileInfo(o *open, class byte) (data []byte, least int, err err
 	case message.FileNetworkOpenInfo:
 		return fixed(&message.NetworkOpenInfo{FileFacts: factsOf(info)})
 	case message.FileAttributeTagInfo:
-		return fixed(&message.AttributeTagInfo{Attributes: attributesOf(info)})
+		return fixed(&message.AttributeTagInfo{Attributes: attributesOf(info), ReparseTag: tagOf(info)})
 	case message.FileIDInfo:
 		id := message.IDInfo{Volume: info.Device}
 		le.PutUint64(id.File[:], info.Inode)
@@ -171,6 +171,9 @@ func (r *request) volumeInfo(o *open, class byte) ([]byte, int, error) {
 		m := message.VolumeKind{Flags: message.VolumePreservesCase | message.VolumeUnicode | message.VolumeACLs | message.VolumeQuotas | message.VolumeSparse |
 			message.VolumeStreams,
 			MostName: 255, Name: message.UTF16("NTFS")}
+		if sh := r.c.srv.Policy().ShareNamed(o.tree.share); sh != nil && sh.ShowLinks {
+			m.Flags |= message.VolumeLinks
+		}
 		if space.SharesBlocks {
 			m.Flags |= message.VolumeSharesBlocks
 		}
@@ -282,7 +285,7 @@ func (r *request) list(o *open, m *message.QueryDirectoryRequest) ([]byte, error
 		if !ok {
 			continue
 		}
-		if !out.AddName(m.Class, &message.DirectoryEntry{FileFacts: factsOf(info), File: info.Inode, Name: message.UTF16(wire)}, int(m.Room)) {
+		if !out.AddName(m.Class, &message.DirectoryEntry{FileFacts: factsOf(info), File: info.Inode, Tag: tagOf(info), Name: message.UTF16(wire)}, int(m.Room)) {
 			if len(out.Bytes()) == 0 {
 				return nil, statusInfoLengthMismatch
 			}

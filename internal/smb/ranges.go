@@ -163,6 +163,7 @@ var fileControls = map[uint32]func(*request, *open, *message.IoctlRequest) (*rep
 	fsctlRequestResumeKey: (*request).resumeKey, fsctlCopyChunk: (*request).copyChunks, fsctlCopyChunkWrite: (*request).copyChunks,
 	fsctlDuplicateExtents: (*request).shareExtent, fsctlSetZeroData: (*request).zeroData, fsctlSetSparse: (*request).setSparse,
 	fsctlQueryAllocatedRanges: (*request).allocatedRanges, fsctlEnumerateSnapshots: (*request).snapshots,
+	fsctlGetReparsePoint: (*request).getLink, fsctlSetReparsePoint: (*request).setLink,
 }
 
 // earlier is what names a file as it was at a moment, MS-SMB2 section 2.2.13 (and MS-SMB section 2.2.1.1.1): nothing is kept of what was.

@@ -20,6 +20,8 @@ const (
 	statusNoMoreEntries          Status = 0x8000001a
 	statusInvalidSID             Status = 0xc0000078
 	statusInvalidInfoClass       Status = 0xc0000003
+	statusStoppedOnSymlink       Status = 0x8000002d
+	statusReparseInvalid         Status = 0xc0000278
 	statusBufferTooSmall         Status = 0xc0000023
 	statusUnsuccessful           Status = 0xc0000001
 	statusInvalidOplockProtocol  Status = 0xc00000e3

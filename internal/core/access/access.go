@@ -184,7 +184,7 @@ func walk(p *site.Policy, r *Request, rec *recorder) Verdict {
 		}
 	}
 
-	leaves = shareLeaves(r, rule, &v, who, rec)
+	leaves = shareLeaves(p, r, rule, &v, who, rec)
 	pass(ShareLevel, leaves)
 
 	if unix {
@@ -281,7 +281,7 @@ func hostLeaves(r *Request) (rule *site.ExportRule, leaves acl.Mask) {
 	return rule, acl.All
 }
 
-func shareLeaves(r *Request, rule *site.ExportRule, v *Verdict, who identity.Person, rec *recorder) acl.Mask {
+func shareLeaves(p *site.Policy, r *Request, rule *site.ExportRule, v *Verdict, who identity.Person, rec *recorder) acl.Mask {
 	leaves := acl.All
 	switch {
 	case r.Via == site.NFS && r.NFS != nil:
@@ -305,6 +305,9 @@ func shareLeaves(r *Request, rule *site.ExportRule, v *Verdict, who identity.Per
 		leaves = list.Evaluate(who, r.Folder.OwnedBy, r.Now, acl.All, nil)
 	}
 	leaves &= optionsLeave(r, rule)
+	if !p.TakesIn(r.Share, r.User) {
+		leaves = 0
+	}
 	leaves = Amounts(leaves, r.File)
 	if rec != nil {
 		rec.share(who, rule, list, leaves)

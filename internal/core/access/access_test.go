@@ -83,7 +83,7 @@ func drawSite(t *rapid.T) (site.Records, owners) {
 	}
 	r.Volumes = []site.Volume{{ID: 1, Name: "dome", Path: "/srv"}}
 	r.Folders = []site.Folder{folder}
-	r.Shares = []site.Share{{ID: 1, Name: "nightlog", FolderID: 1, ReadOnly: rapid.IntRange(0, 4).Draw(t, "readonly") == 0, Entries: drawEntries(2)}}
+	r.Shares = []site.Share{{ID: 1, Name: "nightlog", FolderID: 1, ReadOnly: rapid.IntRange(0, 4).Draw(t, "readonly") == 0, Guests: rapid.Bool().Draw(t, "takes guests"), Entries: drawEntries(2)}}
 	r.HostSets = []site.HostSet{{ID: 1, Name: "dome", Rules: []site.ClientRule{{ID: 1, From: "192.0.2.1", Write: true}, {ID: 2, From: "192.0.2.2"}}}, {ID: 2, Name: "none"}}
 	if rapid.IntRange(0, 2).Draw(t, "kept to hosts") == 0 {
 		for range rapid.IntRange(1, 3).Draw(t, "hosts") {
@@ -91,7 +91,7 @@ func drawSite(t *rapid.T) (site.Records, owners) {
 			r.Shares[0].Hosts = append(r.Shares[0].Hosts, site.HostTerm{From: from, ReadOnly: from[0] != '@' && rapid.Bool().Draw(t, "reads")})
 		}
 	}
-	r.Services = site.Services{SMB: rapid.IntRange(0, 9).Draw(t, "service") > 0}
+	r.Services = site.Services{SMB: rapid.IntRange(0, 9).Draw(t, "service") > 0, SMBGuest: identity.ID(rapid.IntRange(0, 3).Draw(t, "guest"))}
 	own := owners{}
 	for _, path := range []string{"", "a", "a/b", "a/b/c", "a/b/c/d"} {
 		if rapid.Bool().Draw(t, "owned") {
@@ -519,6 +519,8 @@ func applyFix(r *site.Records, m Fix) {
 				}
 			}
 		}
+	case FixGuests:
+		r.Shares[0].Guests = true
 	case FixReadWrite:
 		r.Shares[0].ReadOnly = false
 	case FixShareAllow:

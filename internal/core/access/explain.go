@@ -75,6 +75,8 @@ const (
 	FixService      FixKind = "switch service on"
 	FixPublish      FixKind = "publish folder"
 	FixReadWrite    FixKind = "make share read-write"
+	FixGuests       FixKind = "have share take guests"
+	FixNoGuests     FixKind = "have share take no guests"
 	FixShareAllow   FixKind = "allow at share level"
 	FixShareRemove  FixKind = "remove share-level entry"
 	FixAllow        FixKind = "add entry"
@@ -293,6 +295,10 @@ func (c *recorder) share(who identity.Person, rule *site.ExportRule, list *acl.A
 		if r.Want&^acl.ReadOnly != 0 {
 			fixes = append(fixes, c.letWrite(rule))
 		}
+	}
+	if !c.policy.TakesIn(r.Share, r.User) {
+		reasons = append(reasons, fmt.Sprintf("%s is as whom those come in who have no account, and %s takes no guests", c.subject(), r.Share.Name))
+		fixes = append(fixes, Fix{Kind: FixGuests, Share: r.Share.Name, Touches: "everybody who reaches the service, with an account or without"})
 	}
 	if r.Share.MostConnections > 0 {
 		reasons = append(reasons, fmt.Sprintf("%s takes %d connections at once: more are refused", r.Share.Name, r.Share.MostConnections))

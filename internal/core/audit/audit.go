@@ -22,6 +22,7 @@ type Audit struct {
 	active  identity.People // accounts in force
 	smb     identity.People // and who may use SMB, which is on
 	nfs     identity.People
+	guest   int32                           // as whom those come who have no account; below 0 for nobody
 	chains  map[identity.ID]map[int32]int32 // see chainTo
 }
 
@@ -29,7 +30,7 @@ type Audit struct {
 func New(p *site.Policy, now time.Time, facts func(*site.PublishedFolder) access.Facts) *Audit {
 	d := p.Directory
 	a := &Audit{Policy: p, Now: now, facts: facts, folders: make(map[int64]*folder),
-		active: d.NoPeople(), smb: d.NoPeople(), nfs: d.NoPeople()}
+		active: d.NoPeople(), smb: d.NoPeople(), nfs: d.NoPeople(), guest: d.UserIndex(p.Services.SMBGuest)}
 	for i, u := range d.Users() {
 		if !u.InForce(now) {
 			continue
@@ -446,6 +447,9 @@ func (f *folder) throughShare(share *site.PublishedShare, own *Levels, kind acl.
 		}
 		copy(out[l], own[l])
 		out[l].And(f.audit.smb)
+		if f.audit.guest >= 0 && !share.Guests {
+			out[l].Remove(f.audit.guest)
+		}
 		if v != nil {
 			v.all(f.parts, l.Wants(kind), out[l])
 		}

@@ -118,14 +118,14 @@ func drawSite(t *rapid.T) (site.Records, *disk) {
 		}
 	}
 	r.Folders = []site.Folder{byEntry, {ID: 2, Name: "scratch", VolumeID: 1, Path: "s", Permissions: site.ByMode}}
-	r.Services = site.Services{SMB: !oneIn(9, "smb off"), NFS: !oneIn(9, "nfs off")}
+	r.Services = site.Services{SMB: !oneIn(9, "smb off"), SMBGuest: identity.ID(rapid.IntRange(0, 3).Draw(t, "guest")), NFS: !oneIn(9, "nfs off")}
 	for f := int64(1); f <= 2; f++ {
 		for s := range rapid.IntRange(0, 2).Draw(t, "shares") {
 			var hosts []site.HostTerm
 			for range rapid.IntRange(0, 2).Draw(t, "hosts") {
 				hosts = append(hosts, site.HostTerm{From: pick(t, "from", "192.0.2.1", "192.0.2.2", "@nowhere"), ReadOnly: rapid.Bool().Draw(t, "reads")})
 			}
-			r.Shares = append(r.Shares, site.Share{Hosts: hosts, ID: f*10 + int64(s), Name: fmt.Sprintf("s%d-%d", f, s), FolderID: f, ReadOnly: oneIn(4, "read-only"), Entries: entries(2)})
+			r.Shares = append(r.Shares, site.Share{Hosts: hosts, ID: f*10 + int64(s), Name: fmt.Sprintf("s%d-%d", f, s), FolderID: f, ReadOnly: oneIn(4, "read-only"), Guests: rapid.Bool().Draw(t, "takes guests"), Entries: entries(2)})
 		}
 		for e := range rapid.IntRange(0, 2).Draw(t, "exports") {
 			x := site.Export{ID: f*10 + int64(e), Path: fmt.Sprintf("/e%d-%d", f, e), FolderID: f, Below: pick(t, "below", "", "", "a"), ClientGroups: oneIn(3, "client groups")}

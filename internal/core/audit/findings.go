@@ -43,6 +43,7 @@ type Finding struct {
 const (
 	OpenToEveryone  = "open to everyone"
 	OpenExport      = "open to any host"
+	OpenToGuests    = "open to guests"
 	RootNotSquashed = "root not squashed"
 	UnknownWrites   = "unknown uids may write"
 	ServiceOff      = "service off"
@@ -230,6 +231,7 @@ func (x *finder) shares(f *folder) {
 		if !x.Policy.Services.SMB {
 			x.add(ServiceOff, Medium, "share "+s.Name, "share "+s.Name, "SMB is switched off, so nobody reaches the share", access.Fix{Kind: access.FixService, Protocol: site.SMB})
 		}
+		x.guests(f, s)
 		for i := range s.Share.Entries {
 			e := &s.Share.Entries[i]
 			remove := access.Fix{Kind: access.FixShareRemove, Share: s.Name, EntryID: e.ID}
@@ -238,6 +240,26 @@ func (x *finder) shares(f *folder) {
 			}
 		}
 	}
+}
+
+// guests looks at what those may do in a share who have no account.
+func (x *finder) guests(f *folder, s *site.PublishedShare) {
+	guest := x.Policy.Services.SMBGuest
+	if !s.Guests || guest == 0 || x.guest < 0 {
+		return
+	}
+	may := decided(x.Policy, access.Request{Via: site.SMB, User: guest, Share: s, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}, acl.KindOf("", false))
+	severity, what := Medium, "read it"
+	switch {
+	case may.Has(acl.Change):
+		severity, what = High, "change what is in it"
+	case may.Has(acl.Add):
+		severity, what = High, "put something into it"
+	case !may.Has(acl.Read):
+		return
+	}
+	x.add(OpenToGuests, severity, "share "+s.Name, "share "+s.Name,
+		fmt.Sprintf("whoever reaches the service may %s without an account, as %s", what, x.Policy.Directory.Users()[x.guest].Name), access.Fix{Kind: access.FixNoGuests, Share: s.Name})
 }
 
 func (x *finder) exports(f *folder) {

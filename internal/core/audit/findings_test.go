@@ -145,6 +145,13 @@ func TestFindings(t *testing.T) {
 			r.Exports = []site.Export{{ID: 1, Path: "/instruments", FolderID: 1, Rules: rules}}
 		}
 	}
+	guests := func(who identity.ID, level acl.Level, taken bool) func(*site.Records) {
+		return func(r *site.Records) {
+			r.Users = append(r.Users, identity.User{ID: 9, Name: "visitor", UID: 2099, SMB: true})
+			r.Folders[0].Rules[0].Entries = append(r.Folders[0].Rules[0].Entries, allow(9, user(9), level))
+			r.Services.SMBGuest, r.Shares[0].Guests = 9*who, taken
+		}
+	}
 	rw := site.ClientRule{From: "192.0.2.0/28", Write: true, Squash: site.SquashRoot, Unknown: site.UnknownRefused}
 	with := func(c site.ClientRule, f func(*site.ClientRule)) site.ClientRule { f(&c); return c }
 	deny := func(e acl.Entry) acl.Entry { e.Deny = true; return e }
@@ -171,6 +178,11 @@ func TestFindings(t *testing.T) {
 			r.Groups = append(r.Groups, identity.Group{ID: 3, Name: "night", GID: 3003, Members: []identity.Principal{user(1)}})
 		}, []string{UnusedGroup}},
 		"nobody decides":                {func(r *site.Records) { r.Users[2].Disabled = true }, []string{NoControl}},
+		"guests who read":               {guests(1, acl.Read, true), []string{OpenToGuests}},
+		"guests who change":             {guests(1, acl.Change, true), []string{OpenToGuests}},
+		"guests who only pass":          {guests(1, acl.Pass, true), nil},
+		"a guest, and no share":         {guests(1, acl.Change, false), nil},
+		"a share, and no guest":         {guests(0, acl.Change, true), nil},
 		"an export":                     {exported(rw), nil},
 		"any host":                      {exported(with(rw, func(c *site.ClientRule) { c.From = "*" })), []string{OpenExport}},
 		"no squash":                     {exported(with(rw, func(c *site.ClientRule) { c.Squash = site.SquashNone })), []string{RootNotSquashed}},

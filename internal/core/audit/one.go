@@ -32,6 +32,9 @@ func (f *folder) eachFor(user int32, visit func(path string, p, above Pair)) {
 			leaves &= share.Entries.List("", false).Evaluate(o.person, f.OwnedBy, a.Now, acl.All, nil)
 		}
 		leaves &= share.Most()
+		if user == a.guest && !share.Guests {
+			leaves = 0
+		}
 		o.smb = append(o.smb, leaves)
 	}
 	for i, rule := range f.rules {

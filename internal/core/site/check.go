@@ -151,8 +151,30 @@ func (d *Draft) Check() *Fault {
 	if fault := d.checkGone(gone); fault != nil {
 		return fault
 	}
+	if fault := d.checkGuest(); fault != nil {
+		return fault
+	}
 	clear(d.unchecked)
 	return nil
+}
+
+// checkGuest looks at as whom those come in who have no account: somebody who is there, and looks after nothing.
+func (d *Draft) checkGuest() *Fault {
+	guest := int64(d.is.Services.SMBGuest)
+	if guest == 0 {
+		return nil
+	}
+	fault := Fault{Key: Key{"services", 1}, Name: "services", Field: "guest", Other: Key{"user", guest}}
+	u, ok := Get[identity.User](d, guest)
+	switch {
+	case !ok:
+		fault.Says = "it names a user that is not there, as whom those come in who have no account"
+	case u.Role != identity.NoRole:
+		fault.Says = fmt.Sprintf("those who have no account come in as %s, who is %s: who has a role cannot be that", u.Name, u.Role)
+	default:
+		return nil
+	}
+	return &fault
 }
 
 // checkRule looks at whom the entries of a rule name.

@@ -43,7 +43,7 @@ type Holding struct {
 
 // Parting is one thing that somebody who leaves has, and what becomes of it.
 type Parting struct {
-	What    string `json:"what"`    // entry, member, ownership, review, anonymous id, token, account, files
+	What    string `json:"what"`    // entry, member, ownership, review, anonymous id, guests, token, account, files
 	Where   string `json:"where"`   // in words
 	Becomes string `json:"becomes"` // in words
 }
@@ -61,6 +61,7 @@ func Depart(d *Draft, dir *identity.Directory, id, to identity.ID, at time.Time)
 	p.groups()
 	p.folders()
 	p.anonymous()
+	p.guest()
 	p.reviews()
 	for _, t := range slices.Clone(d.is.Tokens) {
 		if t.User == id {
@@ -216,6 +217,15 @@ func (p *parting) anonymous() {
 			h.Rules = rules
 			Put(p.d, h)
 		}
+	}
+}
+
+// guest has nobody come in as who leaves.
+func (p *parting) guest() {
+	if s := p.d.is.Services; s.SMBGuest == p.user.ID {
+		s.SMBGuest = 0
+		Put(p.d, s)
+		p.say("guests", "SMB", "nobody comes in without an account any more")
 	}
 }
 

@@ -51,6 +51,9 @@ func names(r site.Records, id identity.ID, uid uint32, name string) (out []strin
 			out = append(out, "token "+t.Name)
 		}
 	}
+	if r.Services.SMBGuest == id {
+		out = append(out, "guests")
+	}
 	for _, v := range r.Reviews {
 		if v.Closed.IsZero() && slices.Contains(v.Reviewers, name) {
 			out = append(out, "review "+v.Name)
@@ -105,6 +108,9 @@ func TestWhoLeavesIsNamedNoMore(t *testing.T) {
 			site.Put(d, identity.Group{Name: "group of " + name, GID: uint32(3000 + f), Members: []identity.Principal{identity.UserPrincipal(someone())}, Owners: []identity.Principal{identity.UserPrincipal(someone())}})
 			site.Put(d, site.Review{Name: "review of " + name, Reviewers: []string{rapid.SampledFrom([]string{"orla", "piran"}).Draw(t, "reviewer")}})
 			site.Put(d, site.Token{Name: "token of " + name, User: someone()})
+		}
+		if u, ok := site.Get[identity.User](d, int64(orla)); ok && u.Role == identity.NoRole && rapid.Bool().Draw(t, "is the guest") {
+			site.Put(d, site.Services{SMB: true, SMBGuest: orla})
 		}
 		before := d.Records()
 		dir, err := identity.Compile(before.Users, before.Groups)

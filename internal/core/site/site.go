@@ -95,6 +95,8 @@ type Share struct {
 	ListOnlyOpenable bool        `json:"listOnlyOpenable,omitzero"` // listings leave out what the user may not open
 	Encrypted        bool        `json:"encrypted,omitzero"`        // nothing goes over the wire open
 	Persistent       bool        `json:"persistent,omitzero"`       // what is open outlasts the service
+	ShowLinks        bool        `json:"showLinks,omitzero"`        // symbolic links are told to clients, and not followed for them
+	Guests           bool        `json:"guests,omitzero"`           // who comes without an account may come in
 	Entries          []acl.Entry `json:"entries,omitzero"`
 	Hosts            []HostTerm  `json:"hosts,omitzero"`   // from which hosts, the first that fits counts; none: from every one
 	Offline          Offline     `json:"offline,omitzero"` // "" is OfflineManual
@@ -108,6 +110,14 @@ type Services struct {
 	NFS bool `json:"nfs"`
 	// SMBEncrypted has nothing of any share go over the wire open.
 	SMBEncrypted bool `json:"smbEncrypted,omitzero"`
+	// SMBGuest is the user as whom those come in who have no account; 0 where nobody does.
+	SMBGuest identity.ID `json:"smbGuest,omitzero"`
+}
+
+// TakesIn says whether a share lets a user come in as far as guests are concerned: the one as whom those come who have no account is let in by
+// shares that take guests, and by no others.
+func (p *Policy) TakesIn(sh *PublishedShare, user identity.ID) bool {
+	return user == 0 || user != p.Services.SMBGuest || sh.Guests
 }
 
 // Sealed says whether nothing of a share goes over the wire open.

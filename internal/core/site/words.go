@@ -409,7 +409,7 @@ func (n *Names) entry(e *acl.Entry) string {
 func sayShare(n *Names, s *Share) (string, []Said) {
 	return s.Name, append([]Said{{"name", s.Name}, {"folder", named(n.folders, s.FolderID)}, {"description", s.Description},
 		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}, {"encrypted", yes(s.Encrypted)},
-		{"persistent", yes(s.Persistent)},
+		{"persistent", yes(s.Persistent)}, {"show-links", yes(s.ShowLinks)}, {"guests", yes(s.Guests)},
 		{"hosts", HostTerms(s.Hosts)}, {"offline", string(cmp.Or(s.Offline, OfflineManual))}, {"most-connections", most(s.MostConnections)}}, n.entries(s.Entries)...)
 }
 
@@ -510,8 +510,16 @@ func sayHook(_ *Names, h *Hook) (string, []Said) {
 	return h.Name, []Said{{"name", h.Name}, {"address", h.Site}, {"is", OnOff(!h.Off)}, {"secret", given(h.Secret)}}
 }
 
-func sayServices(_ *Names, s *Services) (string, []Said) {
-	return "", []Said{{"smb", OnOff(s.SMB)}, {"nfs", OnOff(s.NFS)}, {"smb encrypted", yes(s.SMBEncrypted)}}
+func sayServices(n *Names, s *Services) (string, []Said) {
+	return "", []Said{{"smb", OnOff(s.SMB)}, {"nfs", OnOff(s.NFS)}, {"smb encrypted", yes(s.SMBEncrypted)}, {"smb guests", guestOf(n, s.SMBGuest)}}
+}
+
+// guestOf says as whom those come in who have no account.
+func guestOf(n *Names, guest identity.ID) string {
+	if guest == 0 {
+		return "none"
+	}
+	return named(n.users, guest)
 }
 
 func sayAcceptance(_ *Names, a *Acceptance) (string, []Said) {

@@ -20,6 +20,7 @@ const (
 	OptNotDirectory  = 0x00000040
 	OptDeleteOnClose = 0x00001000
 	OptOpenByID      = 0x00002000
+	OptOpenLink      = 0x00200000 // a reparse point itself
 )
 
 // Parse reads one.

@@ -161,11 +161,15 @@ type ErrorResponse struct {
 
 // TooSmall is the answer to who gave less room than is needed, MS-SMB2 section 2.2.2: with dialect 3.1.1 as a context of section 2.2.2.1.
 func TooSmall(needed int, contexts bool) *ErrorResponse {
-	b := le.AppendUint32(nil, uint32(needed))
+	return errorWith(le.AppendUint32(nil, uint32(needed)), contexts)
+}
+
+// errorWith is an error with data, with contexts in the one of section 2.2.2.1 that is there by default.
+func errorWith(data []byte, contexts bool) *ErrorResponse {
 	if !contexts {
-		return &ErrorResponse{Data: b}
+		return &ErrorResponse{Data: data}
 	}
-	return &ErrorResponse{Contexts: 1, Data: append([]byte{4, 0, 0, 0, 0, 0, 0, 0}, b...)}
+	return &ErrorResponse{Contexts: 1, Data: append(le.AppendUint32(le.AppendUint32(nil, uint32(len(data))), 0), data...)}
 }
 
 // Parse reads one.

@@ -34,6 +34,7 @@ const (
 // Attributes of files, MS-FSCC section 2.6.
 const (
 	AttrDirectory = 0x10
+	AttrReparse   = 0x400
 	AttrNormal    = 0x80
 )
 

@@ -48,6 +48,7 @@ func (l *Entries) Bytes() []byte { return l.b }
 type DirectoryEntry struct {
 	FileFacts
 	File uint64 // its number
+	Tag  uint32 // the reparse tag, of what is a reparse point
 	Name []byte // in UTF-16
 }
 
@@ -86,6 +87,9 @@ func (l *Entries) AddName(class byte, e *DirectoryEntry, room int) bool {
 	}
 	l.b = le.AppendUint32(l.b, uint32(len(e.Name)))
 	l.b = zeros(l.b, y.gap)
+	if y.gap > 0 {
+		le.PutUint32(l.b[len(l.b)-y.gap:], e.Tag)
+	}
 	if y.id {
 		l.b = le.AppendUint64(l.b, e.File)
 	}
@@ -114,7 +118,8 @@ func ParseDirectory(class byte, b []byte) (out []DirectoryEntry, err error) {
 		}
 		n := f.u32()
 		if y.gap > 0 {
-			f.skip(y.gap)
+			e.Tag = f.u32()
+			f.skip(y.gap - 4)
 		}
 		if y.id {
 			e.File = f.u64()

@@ -68,6 +68,7 @@ const (
 	VolumeACLs          = 0x8
 	VolumeQuotas        = 0x20
 	VolumeSparse        = 0x40
+	VolumeLinks         = 0x80
 	VolumeStreams       = 0x40000
 	VolumeSharesBlocks  = 0x08000000
 )
