@@ -34,6 +34,9 @@ func desktop(t *testing.T, g *gateway.Gateway, user string, lines ...string) []s
 	_, port, _ := strings.Cut(g.SMB, ":")
 	cmd := exec.Command(python, "-W", "ignore", "clients/desktop.py", port, user)
 	cmd.Env = os.Environ()
+	if user == "" || user == "guest" {
+		cmd.Env = append(cmd.Env, "SMB_PASSWORD=")
+	}
 	cmd.Stdin = strings.NewReader(strings.Join(lines, "\nmark\n") + "\nquit\n")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
@@ -334,4 +337,41 @@ func TestADesktopKeepsStreams(t *testing.T) {
 	for i, got := range desktop(t, g, "wren", "get nightlog/README.txt:copied", "put nightlog/README.txt:copied x", "put nightlog/README.txt:mine x", "remove nightlog/README.txt:copied") {
 		require.Contains(t, got, []string{"first", "ACCESS_DENIED", "ACCESS_DENIED", "ACCESS_DENIED"}[i])
 	}
+}
+
+// Symbolic links on a share that tells of them, by a client from other hands: made, read, and met on the way.
+func TestADesktopMakesLinks(t *testing.T) {
+	g := gateway.Start(t)
+	ctx := context.Background()
+	_, err := g.Service.CreateShare(ctx, gateway.Keeper, service.ShareInput{Folder: "nightlog", Name: "linked", ShowLinks: true})
+	require.NoError(t, err)
+	lines := [][2]string{
+		{"link linked/here README.txt", "done"},
+		{"target linked/here", "README.txt 1"},
+		{"get linked/here", "STOPPED_ON_SYMLINK"},
+		{"get nightlog/here", "Larkfell night log."},
+		{"link linked/nights 2026/03 dir", "done"},
+		{"target linked/nights", `2026\03 1`},
+		{"get linked/nights/2026-03-01.txt", "STOPPED_ON_SYMLINK"},
+		{"link linked/up ../../etc/passwd", "done"},
+		{"target linked/up", `..\..\etc\passwd 1`},
+		{"get nightlog/up", "OBJECT_"},
+		{"link linked/here elsewhere", "OBJECT_NAME_COLLISION"},
+		{"link linked/far 'C:/x' absolute", "IO_REPARSE_DATA_INVALID"},
+		{"link linked/far2 'a:b'", "IO_REPARSE_DATA_INVALID"},
+		{"link nightlog/far3 x", "NOT_SUPPORTED"},
+		{"target linked/README.txt", "NOT_A_REPARSE_POINT"},
+		{"unlink linked/nights", "done"},
+		{"get linked/2026/03/2026-03-01.txt", "Observer"},
+		{"target linked/nights", "OBJECT_NAME_NOT_FOUND"},
+	}
+	asked := make([]string, len(lines))
+	for i, l := range lines {
+		asked[i] = l[0]
+	}
+	for i, got := range desktop(t, g, "piran", asked...) {
+		require.Contains(t, got, lines[i][1], lines[i][0])
+	}
+	require.Contains(t, desktop(t, g, "wren", "link linked/mine README.txt")[0], "ACCESS_DENIED")
+	require.Contains(t, desktop(t, g, "wren", "unlink linked/here")[0], "ACCESS_DENIED")
 }

@@ -46,6 +46,7 @@ type Session struct {
 	Who        []Connected `json:"who" doc:"Over SMB who signed in; over NFS everybody who came by it lately."`
 	Address    string      `json:"address"`
 	Host       string      `json:"host,omitempty" doc:"What the address is called, where a name leads back to it."`
+	Guest      bool        `json:"guest,omitempty" doc:"Over SMB: they came without an account."`
 	Signing    string      `json:"signing,omitempty" doc:"With which algorithm each message is signed; left out where none is."`
 	Sealing    string      `json:"sealing,omitempty" doc:"With which cipher its messages are encrypted, once some were."`
 	Since      time.Time   `json:"since"`
@@ -102,7 +103,7 @@ func connectedOf(k service.Known) Connected { return Connected{k.Name, k.UID} }
 func latest[T any](list []T, most int) []T { return list[max(0, len(list)-most):] }
 
 func sessionOf(one service.LiveSession, now time.Time) Session {
-	out := Session{ID: one.ID, Via: strings.ToLower(one.Via.String()), Version: one.Version, Who: []Connected{}, Address: one.Address, Host: one.Host, Signing: one.Signing, Sealing: one.Sealing,
+	out := Session{ID: one.ID, Via: strings.ToLower(one.Via.String()), Version: one.Version, Who: []Connected{}, Address: one.Address, Host: one.Host, Guest: one.Guest, Signing: one.Signing, Sealing: one.Sealing,
 		Since: one.Since.UTC(), Last: one.Last.UTC(), Read: one.Read, Written: one.Written, Operations: one.Operations, Opens: one.Opens, Locks: one.Locks, Through: orNone(one.Through)}
 	if one.Last.IsZero() {
 		out.Last = out.Since

@@ -162,6 +162,9 @@ func printSessions(w io.Writer, all api.Sessions) {
 		for _, c := range s.Who {
 			who = append(who, whoIs(c))
 		}
+		if s.Guest {
+			who = append(who, "without an account")
+		}
 		t.row(s.ID, several(who), host(s.Address, s.Host), strings.ToUpper(s.Via)+" "+s.Version, clock(s.Since), lasted(time.Duration(s.Idle)*time.Second),
 			limit.FormatSize(int64(s.Read)), limit.FormatSize(int64(s.Written)), strconv.Itoa(s.Opens), several(s.Through))
 	}

@@ -145,7 +145,7 @@ func TestLinksAreToldOrFollowed(t *testing.T) {
 func TestLinksAreMade(t *testing.T) {
 	l := newLarkfell(t)
 	l.told()
-	l.counted(limit.Limit{ID: 7, Kind: limit.OfUser, User: piran, Bounds: limit.Bounds{HardBytes: bound(9000)}})
+	l.counted(limit.Limit{ID: 7, Kind: limit.OfFolder, Folder: 1, Bounds: limit.Bounds{HardBytes: bound(90_000)}})
 	const making = acl.WriteAttributes | acl.ReadAttributes | acl.Delete | acl.WriteData
 	made := func(path string, dir bool) *Handle {
 		t.Helper()
@@ -210,11 +210,12 @@ func TestLinksAreMade(t *testing.T) {
 	l.agrees(false, nil)
 
 	over := made("i", false)
-	left := 9000 - l.ledger.Use(limit.Counter{Of: limit.Owned, Number: 2003}).Bytes
-	require.Greater(t, left, int64(2000))
+	left := 90_000 - l.walk(false).all.Bytes
 	require.NoError(t, l.mustOpen(piran, "h", making, OpenOnly).Truncate(left-1000))
 	require.ErrorIs(t, over.SetTarget(t.Context(), strings.Repeat("x/", 700)), ErrLimit)
 	l.agrees(false, nil)
+
+	require.NoError(t, l.mustOpen(piran, "h", making, OpenOnly).Truncate(0))
 
 	// Who may only add makes them; who may not add there does not.
 	h, _, err := l.Open(Subject{User: bettany, Via: site.SMB}, OpenRequest{Share: "told", Path: "drop/link", Link: true, Access: making, Disposition: CreateOnly, Sharing: shareAll})

@@ -29,6 +29,7 @@ type Subject struct {
 	From     string // the address; over NFS it is the guest's
 	Guest    *Guest
 	Trial    bool // the service itself looks at what they may: nobody is told of what is done
+	Unproved bool // over SMB: they came without an account, as the user that is for that
 	Encrypts bool // over SMB: the client and the server have agreed on a cipher
 	Whence   Whence
 }
@@ -212,6 +213,9 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 			return view{}, ErrGone
 		}
 		v.folder = v.share.Folder
+		if sub.Unproved && p.Services.SMBGuest != sub.User { // by the name of somebody whom guests are no more
+			return view{}, &Denied{Gate: access.Account, Path: v.folder.Display("")}
+		}
 		if len(v.share.Hosts) > 0 && sub.Whence != nil {
 			v.origin = sub.Whence.Origin(v.share)
 		}

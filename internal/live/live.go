@@ -60,6 +60,7 @@ type Session struct {
 	Version string   // of the protocol, such as 3.1.1
 	Who     []Person // one over SMB
 	Address string
+	Guest   bool   // came without an account
 	Signing string // the algorithm; "" where nothing is signed
 	Sealing string // the cipher, once something was encrypted by it; "" before
 	Since   time.Time

@@ -68,7 +68,9 @@ type exchange struct {
 	nonce      [8]byte
 	flags      uint32
 	user       string
-	key        []byte // the exported session key
+	key        []byte       // the exported session key
+	nobody     func() error // see SignIn.LetNobodyIn
+	anonymous  bool
 }
 
 func utf16le(s string) []byte {
@@ -167,6 +169,10 @@ func (x *exchange) finish(msg []byte, creds Credentials) error {
 	}
 	flags := binary.LittleEndian.Uint32(msg[60:])
 	x.user = fromUTF16(user)
+	if x.nobody != nil && x.user == "" && len(nt) == 0 {
+		x.anonymous = true
+		return x.nobody()
+	}
 	// 24 bytes is NTLMv1, none is anonymous; NTLMv2 has a proof of 16 and a blob of at least 28.
 	if x.user == "" || len(x.user) > longestName || flags&flagAnonymous != 0 || len(nt) < 16+28 {
 		return ErrWrong

@@ -73,6 +73,13 @@ func (s *SignIn) User() string { return s.ntlm.user }
 // Key is the 16-byte session key, once Step has said done.
 func (s *SignIn) Key() []byte { return s.ntlm.key }
 
+// LetNobodyIn has who gives no name and no proof be asked about by may: nil lets them in (MS-NLMP section 3.2.5.1.2). Both sides have no key then
+// that others would not have as well.
+func (s *SignIn) LetNobodyIn(may func() error) { s.ntlm.nobody = may }
+
+// Anonymous says that whoever signed in gave no name and no proof. There is no Key.
+func (s *SignIn) Anonymous() bool { return s.ntlm.anonymous }
+
 func parseResp(token []byte) (negTokenResp, error) {
 	var outer asn1.RawValue
 	resp := negTokenResp{}
@@ -164,7 +171,7 @@ func (s *SignIn) step(msg []byte, creds Credentials, mic []byte) ([]byte, bool, 
 		return nil, true, nil
 	}
 	r := negTokenResp{NegState: stateCompleted}
-	if len(mic) > 0 {
+	if len(mic) > 0 && !s.ntlm.anonymous {
 		if !hmac.Equal(mic, s.ntlm.sign("client-to-server", s.mechList)) {
 			return nil, false, ErrWrong
 		}

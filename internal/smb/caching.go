@@ -160,7 +160,7 @@ func (s *Server) giveOplock(o *open, want files.Caching) *cached {
 // outlast has an open stay while its client has no connection, if it asks for that and may: where it caches that it has it open, or on a share on
 // which what is open outlasts the service itself.
 func (r *request) outlast(o *open, w *wants, out *message.CreateResponse) {
-	if w.durable == nil || o.handle == nil || o.handle.Dir() || o.handle.Linked() || r.c.trial != nil {
+	if w.durable == nil || o.handle == nil || o.handle.Dir() || o.handle.Linked() || r.c.trial != nil || r.sess.guest {
 		return
 	}
 	s, d := r.c.srv, *w.durable

@@ -28,12 +28,17 @@ func (r *request) service(pipe string) dcerpc.Service {
 	r = &request{c: r.c, sess: r.sess} // the frame is used again: keep no more than this
 	switch pipe {
 	case "srvsvc":
-		sub, srv := r.c.subject(r.sess.user), r.c.srv
+		sub, srv := r.subject(), r.c.srv
 		s := &dcerpc.ServerService{Name: srv.Name, Shares: func() []dcerpc.Share { return announced(srv.Files.Announced(sub)) }}
 		if r.administers() {
 			s.Admin = &dcerpc.Administration{Shares: srv.allShares, Sessions: srv.sessionsNow, End: r.endSessions, Files: srv.filesNow, Close: r.closeFile}
 		}
 		return s
+	}
+	if r.sess.guest { // who has no account is told of nobody who has
+		return nil
+	}
+	switch pipe {
 	case "lsarpc":
 		return &dcerpc.LocalAuthority{Directory: r.directory()}
 	case "samr":

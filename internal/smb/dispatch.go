@@ -342,6 +342,9 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 
 // genuine says whether a message is the session's: it came in its seal, or has its signature.
 func (r *request) genuine(s *session) bool {
+	if s.signer == nil { // who came without a name has no key to sign by
+		return r.sealed == nil
+	}
 	return r.sealed == s || r.h.Flags&message.FlagSigned != 0 && verifyMessage(s.signer, r.raw)
 }
 

@@ -64,6 +64,9 @@ func (s *Server) Sessions() []live.Session {
 			ID: liveID(one.number), Via: site.SMB, Version: dialectNames[one.conn.dialect], Who: []live.Person{one.person()},
 			Address: one.conn.address, Signing: signingNames[one.conn.signing], Since: one.since, Count: one.traffic.Count(), Opens: len(opens),
 		}
+		if is.Guest = one.guest; one.signer == nil {
+			is.Signing = ""
+		}
 		if one.sealing != nil && one.sealing.used.Load() {
 			is.Sealing = cipherNames[one.sealing.cipher]
 		}

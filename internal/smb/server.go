@@ -325,7 +325,11 @@ func (c *conn) subject(user identity.ID) files.Subject {
 	return files.Subject{User: user, Via: site.SMB, From: c.address, Trial: c.trial != nil, Whence: c}
 }
 
-func (r *request) subject() files.Subject { return r.c.subject(r.sess.user) }
+func (r *request) subject() files.Subject {
+	sub := r.c.subject(r.sess.user)
+	sub.Unproved = r.sess.guest
+	return sub
+}
 
 // admit asks the gates before any folder.
 func (s *Server) admit(user identity.ID) access.Gate {

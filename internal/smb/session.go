@@ -50,7 +50,8 @@ type session struct {
 	established atomic.Bool
 	user        identity.ID // these three are fixed once established
 	name        string
-	signer      signer
+	guest       bool     // came without an account
+	signer      signer   // nil for who came without a name: there is no key
 	sealing     *sealing // nil where the two agreed on no cipher
 	traffic     live.Traffic
 	of          *meter.Of // what it is counted by; nil for nothing
@@ -126,6 +127,7 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 	}
 	if s.signIn == nil {
 		s.signIn = ntlm.New(c.srv.Name)
+		s.signIn.LetNobodyIn(func() error { return c.letNobodyIn(s) })
 		s.preauth = c.preauth
 	}
 	if c.dialect == dialect311 {
@@ -138,7 +140,11 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 		s.end()
 		return fail(statusOf(err))
 	}
-	rep := answer(&message.SessionSetupResponse{Token: token})
+	out := message.SessionSetupResponse{Token: token}
+	if done && s.signIn.Anonymous() {
+		out.Flags = message.SessionIsNull
+	}
+	rep := answer(&out)
 	if !done {
 		rep = r.finish(rep, statusMoreProcessingRequired)
 		rep.h.Put(rep.b)
@@ -152,7 +158,7 @@ func (r *request) sessionSetup() (*reply, Status, bool) {
 		return fail(status)
 	}
 	rep.sign = s.signer
-	if m.PreviousSession != 0 && m.PreviousSession != s.id {
+	if m.PreviousSession != 0 && !s.guest && m.PreviousSession != s.id {
 		c.srv.endPrevious(m.PreviousSession, s.user)
 	}
 	return rep, statusOK, true
@@ -187,11 +193,16 @@ func (r *request) setupSession() (*session, Status) {
 func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	var user identity.ID
 	var name string
+	guest := false
 	answer, done, err := s.signIn.Step(token, func(who string, compare func([]byte) bool) (err error) {
 		name = who
 		if c.trial != nil {
 			user, err = c.trial.prove(compare)
 			return err
+		}
+		if user = c.guestNamed(who); user != 0 && compare(noPassword) {
+			guest = true
+			return nil
 		}
 		user, err = c.srv.Accounts.ProveNT(c.ctx, who, c.address, compare)
 		return err
@@ -214,6 +225,9 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 	case !done:
 		return answer, false, nil
 	}
+	if s.signIn.Anonymous() {
+		user, guest = c.srv.Policy().Services.SMBGuest, true
+	}
 	if gate := c.srv.admit(user); gate != access.Passed {
 		c.log.Info("sign-in refused", "user", name, "gate", gate.String())
 		if gate == access.Service {
@@ -225,8 +239,11 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 		return nil, false, statusAccountExpired
 	}
 	if !s.established.Load() {
-		s.user, s.name = user, s.signIn.User()
-	} else if s.user != user {
+		s.user, s.name, s.guest = user, s.signIn.User(), guest
+		if guest {
+			s.name = "guest"
+		}
+	} else if s.user != user || s.guest != guest || s.signIn.Anonymous() != (s.signer == nil) {
 		return nil, false, statusAccessDenied // a session stays with whom it began
 	}
 	return answer, true, nil
@@ -235,10 +252,14 @@ func (c *conn) authenticate(s *session, token []byte) ([]byte, bool, error) {
 // establish derives the session's keys, MS-SMB2 section 3.3.5.5.3.
 func (r *request) establish(s *session) Status {
 	c := r.c
-	key := s.signIn.Key()
+	key, anonymous := s.signIn.Key(), s.signIn.Anonymous()
 	s.signIn = nil
 	if s.established.Load() {
 		return statusOK // signed in again: the keys stay
+	}
+	if anonymous {
+		c.begin(s)
+		return statusOK
 	}
 	var err error
 	if s.sealing, err = newSealing(c.dialect, c.cipher, key, s.preauth); err != nil {
@@ -254,7 +275,14 @@ func (r *request) establish(s *session) Status {
 	if err != nil {
 		return statusUnexpectedIOError
 	}
-	s.signer, s.number, s.since = sign, c.srv.nextID.Add(1), time.Now()
+	s.signer = sign
+	c.begin(s)
+	return statusOK
+}
+
+// begin has a session begin.
+func (c *conn) begin(s *session) {
+	s.number, s.since = c.srv.nextID.Add(1), time.Now()
 	s.of = s.about()
 	s.established.Store(true)
 	c.srv.mu.Lock()
@@ -262,7 +290,6 @@ func (r *request) establish(s *session) Status {
 	c.srv.mu.Unlock()
 	_ = c.nc.SetReadDeadline(time.Time{})
 	c.log.Info("signed in", "user", s.name, "dialect", c.dialect)
-	return statusOK
 }
 
 // end takes a session off its connection, with all that waits in it and is open.
@@ -339,7 +366,7 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 			return nil, statusBadNetworkName
 		}
 		var err error
-		who := r.c.subject(r.sess.user)
+		who := r.subject()
 		who.Encrypts = r.sess.sealing != nil
 		if maximum, err = r.c.srv.Files.Connect(who, sh.Name); err != nil {
 			r.c.log.Info("share refused", "user", r.sess.name, "share", sh.Name, "reason", err.Error())

@@ -9,9 +9,10 @@
     shares, sessions, files              MS-SRVS, as administrators see them
     share NAME, close FILE, end CLIENT USER
     put SHARE/PATH[:STREAM] TEXT, get SHARE/PATH[:STREAM], streams SHARE/PATH, remove SHARE/PATH:STREAM, rename SHARE/PATH[:STREAM] TO, copy SHARE/PATH:STREAM SHARE/PATH:STREAM
+    link SHARE/PATH TARGET [dir|absolute], target SHARE/PATH, unlink SHARE/PATH
     open SHARE/PATH, quit
 
-The password comes from SMB_PASSWORD; without it, it is that of the demo. A command that is refused prints why and goes on.
+USER may be empty, for nobody. The password comes from SMB_PASSWORD; without it, it is that of the demo. A command that is refused prints why and goes on.
 """
 
 import os
@@ -27,6 +28,7 @@ from impacket.smb3structs import FILE_CREATE, FILE_DELETE_ON_CLOSE, FILE_DIRECTO
 from impacket.smb3structs import SMB2CreateContext
 
 OWNER, GROUP, DACL = 1, 2, 4
+OPEN_REPARSE_POINT = 0x00200000
 PROTECTED, INHERITED = 0x1000, 0x10
 
 
@@ -265,6 +267,24 @@ def run(desk, words):
                 return desk.smb.ioctl(tree, to, 0x1440F2, flags=1, inputBlob=key + struct.pack("<LLQQLL", 1, 0, 0, 0, int(args[2]), 0), maxOutputResponse=12)
             return desk.with_file(args[0], 0x120089, copy)
         print(struct.unpack("<LLL", desk.with_file(args[1], 0x12019F, fill, FILE_OPEN_IF))[2])
+    elif command == "link":
+        to = args[1].replace("/", "\\").encode("utf-16le")
+        body = struct.pack("<HHHHL", 0, len(to), len(to), len(to), 0 if "absolute" in args else 1) + to + to
+        raw = struct.pack("<LHH", 0xA000000C, len(body), 0) + body
+
+        def set_link(tree, fid):
+            desk.smb.ioctl(tree, fid, 0x900A4, flags=1, inputBlob=raw)
+        desk.with_file(args[0], 0x10110, set_link, FILE_CREATE, OPEN_REPARSE_POINT | (FILE_DIRECTORY_FILE if "dir" in args else 0))
+        print("done")
+    elif command == "target":
+        def ask_link(tree, fid):
+            raw = desk.smb.ioctl(tree, fid, 0x900A8, flags=1, maxOutputResponse=16384)
+            at, size = struct.unpack("<HH", raw[8:12])
+            return raw[20 + at:20 + at + size].decode("utf-16le"), struct.unpack("<L", raw[16:20])[0]
+        print(*desk.with_file(args[0], 0x80, ask_link, FILE_OPEN, OPEN_REPARSE_POINT))
+    elif command == "unlink":
+        desk.with_file(args[0], 0x10000, lambda tree, fid: None, FILE_OPEN, OPEN_REPARSE_POINT | FILE_DELETE_ON_CLOSE)
+        print("done")
     elif command == "open":
         share, _, rest = args[0].partition("/")
         desk.smb.create(desk.tree(share), rest.replace("/", "\\"), 0x120089, 7, 0, FILE_OPEN, 0)
@@ -275,7 +295,7 @@ def run(desk, words):
 
 def main():
     port, user = int(sys.argv[1]), sys.argv[2]
-    desk = Desk(port, user, os.environ.get("SMB_PASSWORD") or f"{user}-at-larkfell")
+    desk = Desk(port, user, os.environ.get("SMB_PASSWORD", f"{user}-at-larkfell"))
     print("signed in", flush=True)
     for line in sys.stdin:
         words = shlex.split(line)

@@ -190,6 +190,8 @@ describe('a share that is changed', () => {
     listOnlyOpenable: false,
     encrypted: false,
     persistent: false,
+    showLinks: false,
+    guests: false,
     offline: 'manual',
     on: true,
     entries: [],

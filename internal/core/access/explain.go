@@ -170,6 +170,8 @@ func (c *recorder) account(u *identity.User, leaves acl.Mask) {
 		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s's account ended at %s", u.Name, moment(u.Expires)), c.letWork(u)...)
 	case !u.Expires.IsZero():
 		c.add(Account, leaves, "user "+u.Name, fmt.Sprintf("%s is enabled until %s", u.Name, moment(u.Expires)))
+	case c.request.Via == site.SMB && u.ID == c.policy.Services.SMBGuest:
+		c.add(Account, leaves, "user "+u.Name, u.Name+" is enabled, and so is whoever comes without an account: they come in as "+u.Name)
 	default:
 		c.add(Account, leaves, "user "+u.Name, u.Name+" is enabled")
 	}

@@ -200,6 +200,9 @@ func (m *SessionSetupRequest) Append(b []byte) []byte {
 	return append(b, m.Token...)
 }
 
+// SessionIsNull is the flag of a session of nobody: nothing of it is signed.
+const SessionIsNull = 0x2
+
 // SessionSetupResponse is MS-SMB2 section 2.2.6.
 type SessionSetupResponse struct {
 	Flags uint16

@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { type Share, useExports, useMe, useServices, useShares } from '../api/client';
 import { type Asked, useAsk } from '../parts/effect';
+import { Guests } from '../parts/guests';
 import { Labels } from '../parts/labels';
 import { hostsText, ShareEntries, ShareOption, type shareOptions } from '../parts/shares';
 import { PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
@@ -81,6 +82,7 @@ export function Publishing() {
                     </Checkbox.Label>
                   </Checkbox.Root>
                 )}
+                {s.protocol === 'smb' && <Guests guest={s.guest} mayChange={mayChange} />}
                 {s.trouble && (
                   <Text color="shut" fontSize="sm" role="alert">
                     {s.trouble}.
@@ -243,9 +245,9 @@ function Shares({ shares, mayChange, ask }: { shares: Share[]; mayChange: boolea
                   {s.description}
                 </Text>
               )}
-              {s.persistent && (
+              {(s.persistent || s.guests) && (
                 <Text color="faint" fontSize="sm" fontWeight="400">
-                  <Trans>open over restarts</Trans>
+                  {[s.persistent && t`open over restarts`, s.guests && t`takes guests`].filter(Boolean).join(', ')}
                 </Text>
               )}
               <Labels labels={s.labels} />

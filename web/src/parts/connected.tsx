@@ -48,7 +48,17 @@ export function SessionTable(props: { rows: Session[]; onEnd?: (s: Session) => v
   const columns: Column<Session>[] = [
     {
       head: t`Who`,
-      cell: (s) => <People who={s.who} />,
+      cell: (s) => (
+        <>
+          <People who={s.who} />
+          {s.guest && (
+            <Text as="span" color="faint" fontWeight="400">
+              {' '}
+              <Trans>without an account</Trans>
+            </Text>
+          )}
+        </>
+      ),
       is: { fontWeight: '600' },
       by: (s) => s.who.map(called).join(),
     },

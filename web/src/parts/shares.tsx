@@ -23,6 +23,8 @@ export const shareOptions = [
   { name: 'listOnlyOpenable', text: t`only what one may open` },
   { name: 'encrypted', text: t`encrypted` },
   { name: 'persistent', text: t`open over restarts` },
+  { name: 'showLinks', text: t`links shown` },
+  { name: 'guests', text: t`takes guests` },
 ] as const;
 
 /** One such answer, to be changed with a preview. */
@@ -183,6 +185,20 @@ function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean 
           share={s}
           name="persistent"
           label={t`what is open outlasts a restart of the service`}
+          mayChange={mayChange}
+          ask={ask}
+        />
+        <ShareOption
+          share={s}
+          name="showLinks"
+          label={t`clients are told of symbolic links, and follow them themselves`}
+          mayChange={mayChange}
+          ask={ask}
+        />
+        <ShareOption
+          share={s}
+          name="guests"
+          label={t`who comes without an account may come in`}
           mayChange={mayChange}
           ask={ask}
         />
