@@ -250,6 +250,7 @@ func (s *Server) hostSets() resource[HostSet, NewHostSet, HostSetChange] {
 func (s *Server) registerExports() {
 	register(s, s.exports())
 	register(s, s.hostSets())
+	register(s, s.serverNames())
 	handle(s, operation("test-export", http.MethodGet, "/exports/{name}/test", "Say which client rule applies to an address, and why", "audit"), func(ctx context.Context, in *struct {
 		Named
 		From string `query:"from" required:"true" maxLength:"253" doc:"An address, or a host name."`

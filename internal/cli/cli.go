@@ -145,7 +145,7 @@ func (a *app) root() *cli.Command {
 			}
 			return ctx, err
 		},
-		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.signingCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.exportCommands(),
+		Commands: slices.Concat([]*cli.Command{a.serveCommand()}, a.sessionCommands(), a.signingCommands(), a.peopleCommands(), a.placeCommands(), a.publishCommands(), a.serverNameCommands(), a.exportCommands(),
 			a.limitCommands(), a.connectedCommands(), []*cli.Command{a.noticeCommand()}, a.auditCommands(), []*cli.Command{a.journalCommand(), a.undoCommand(), a.togetherCommand(), a.jobCommand(), a.eventsCommand()}, a.runningCommands()),
 	}
 }

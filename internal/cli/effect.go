@@ -41,7 +41,7 @@ func touchesAccess(path string) bool {
 		return strings.HasSuffix(rest, "/apply")
 	case "users", "groups", "profiles":
 		return !strings.HasSuffix(rest, "/password") && !strings.HasSuffix(rest, "/read")
-	case "changes", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "services", "mode", "owner", "arrangement", "acls":
+	case "changes", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "server-names", "services", "mode", "owner", "arrangement", "acls":
 		return true
 	}
 	return false

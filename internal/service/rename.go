@@ -84,6 +84,15 @@ func (s *Service) hostSetNames() renaming {
 	}}
 }
 
+func (s *Service) serverNames() renaming {
+	return renaming{"server name", "amber server-name show ", checkServerName, func(name string) int64 {
+		if n, err := s.ServerName(name); err == nil {
+			return n.ID
+		}
+		return 0
+	}}
+}
+
 func (s *Service) volumeNames() renaming {
 	return renaming{"volume", "amber volume show ", checkPlaceName, func(name string) int64 {
 		for _, v := range s.Policy().Volumes {

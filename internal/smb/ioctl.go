@@ -42,7 +42,7 @@ func (r *request) ioctl(m *message.IoctlRequest) (*reply, error) {
 	}
 	switch m.Code {
 	case fsctlGetReferrals, fsctlGetReferralsEx:
-		return nil, statusFSDriverRequired
+		return r.refer(m)
 	case fsctlValidateNegotiate:
 		return r.validateNegotiate(m)
 	case fsctlPipeTransceive:

@@ -76,7 +76,7 @@ func (s *Server) Sessions() []live.Session {
 			}
 		}
 		for _, t := range trees {
-			if !t.pipes() {
+			if t.share != "" {
 				is.Through = append(is.Through, t.share)
 			}
 		}

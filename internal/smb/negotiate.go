@@ -36,6 +36,9 @@ func (c *conn) helloReply(dialect uint16, contexts []message.NegotiateContext) *
 // capabilities are the server's, MS-SMB2 section 2.2.4.
 func (c *conn) capabilities() uint32 {
 	is := uint32(capLargeMTU | capLeasing)
+	if c.leads {
+		is |= capReferrals
+	}
 	if c.dialect >= dialect30 { // only to clients that can as well: others would take them for something else
 		can := uint32(capDirectoryLeasing)
 		if c.srv.Lasting != nil {

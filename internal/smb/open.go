@@ -78,6 +78,9 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if r.tree.pipes() {
 		return r.createPipe(m.Name)
 	}
+	if r.tree.led != "" {
+		return nil, statusPathNotCovered
+	}
 	if rep, asked, err := r.reconnect(m); asked {
 		return rep, err
 	}

@@ -188,6 +188,7 @@ type conn struct {
 	// Owned by the reading goroutine until negotiation is over, fixed after.
 	dialect    uint16
 	negotiated bool
+	leads      bool // some name of the server led elsewhere when it began
 	signing    uint16
 	cipher     uint16 // 0 for none
 	preauth    [64]byte
@@ -214,7 +215,8 @@ func newConn(s *Server, nc net.Conn) *conn {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	at, _ := netip.ParseAddr(address)
-	return &conn{srv: s, nc: nc, in: bufio.NewReaderSize(nc, readAhead), address: address, from: site.Origin{Address: at.WithZone("").Unmap()}, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
+	return &conn{srv: s, nc: nc, leads: s.Policy().LeadsElsewhere(),
+		in: bufio.NewReaderSize(nc, readAhead), address: address, from: site.Origin{Address: at.WithZone("").Unmap()}, log: s.Log.With("client", nc.RemoteAddr().String()), ctx: ctx, cancel: cancel,
 		slots: lanes.New(maxParallel, s.aside), sessions: make(map[uint64]*session),
 		window: newCreditWindow(), waiting: make(map[uint64]*asyncOp)}
 }

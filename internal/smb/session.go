@@ -29,8 +29,9 @@ const (
 	signingEnabled  = 1
 	signingRequired = 2
 
-	capLeasing  = 0x02
-	capLargeMTU = 0x04
+	capReferrals = 0x01 // MS-DFSC
+	capLeasing   = 0x02
+	capLargeMTU  = 0x04
 
 	capPersistent       = 0x10
 	capDirectoryLeasing = 0x20
@@ -66,11 +67,12 @@ type session struct {
 // tree is one share that a session is connected to.
 type tree struct {
 	id    uint32
-	share string // "" for the pipes of IPC$
+	share string // "" for the pipes of IPC$, and for what is elsewhere
+	led   string // where it is, of what is elsewhere
 	of    *meter.Of
 }
 
-func (t *tree) pipes() bool { return t.share == "" }
+func (t *tree) pipes() bool { return t.share == "" && t.led == "" }
 
 func (c *conn) session(id uint64) *session {
 	c.mu.Lock()
@@ -361,7 +363,10 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 			flags |= message.ShareSealed
 		}
 	} else {
-		sh := r.c.srv.Policy().ShareNamed(parts[1])
+		sh, elsewhere := r.c.srv.Policy().Meant(parts[0], parts[1])
+		if elsewhere != "" {
+			return r.led(elsewhere)
+		}
 		if sh == nil {
 			return nil, statusBadNetworkName
 		}
@@ -392,6 +397,11 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 			flags |= message.ShareSealed
 		}
 	}
+	return r.joined(t, &message.TreeConnectResponse{Type: kind, ShareFlags: flags, Capabilities: capabilities, MaximalAccess: uint32(maximum)})
+}
+
+// joined has a session be connected to a tree.
+func (r *request) joined(t *tree, out *message.TreeConnectResponse) (*reply, error) {
 	s := r.sess
 	s.mu.Lock()
 	if s.closed || len(s.trees) >= maxTrees {
@@ -404,7 +414,7 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 	s.mu.Unlock()
 	r.h.TreeID = t.id
 	r.link.treeID = t.id
-	return answer(&message.TreeConnectResponse{Type: kind, ShareFlags: flags, Capabilities: capabilities, MaximalAccess: uint32(maximum)}), nil
+	return answer(out), nil
 }
 
 func (r *request) treeDisconnect(*message.Empty) (*reply, error) {

@@ -21,6 +21,8 @@ const (
 	statusInvalidSID             Status = 0xc0000078
 	statusInvalidInfoClass       Status = 0xc0000003
 	statusStoppedOnSymlink       Status = 0x8000002d
+	statusNotFound               Status = 0xc0000225
+	statusPathNotCovered         Status = 0xc0000257
 	statusReparseInvalid         Status = 0xc0000278
 	statusBufferTooSmall         Status = 0xc0000023
 	statusUnsuccessful           Status = 0xc0000001

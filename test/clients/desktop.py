@@ -10,6 +10,7 @@
     share NAME, close FILE, end CLIENT USER
     put SHARE/PATH[:STREAM] TEXT, get SHARE/PATH[:STREAM], streams SHARE/PATH, remove SHARE/PATH:STREAM, rename SHARE/PATH[:STREAM] TO, copy SHARE/PATH:STREAM SHARE/PATH:STREAM
     link SHARE/PATH TARGET [dir|absolute], target SHARE/PATH, unlink SHARE/PATH
+    refer \\SERVER\\SHARE\\PATH [ex] (where is it?), at SERVER SHARE (connect to it, by that name)
     open SHARE/PATH, quit
 
 USER may be empty, for nobody. The password comes from SMB_PASSWORD; without it, it is that of the demo. A command that is refused prints why and goes on.
@@ -285,6 +286,28 @@ def run(desk, words):
     elif command == "unlink":
         desk.with_file(args[0], 0x10000, lambda tree, fid: None, FILE_OPEN, OPEN_REPARSE_POINT | FILE_DELETE_ON_CLOSE)
         print("done")
+    elif command == "refer":
+        path = args[0].encode("utf-16le")
+        if "ex" in args:
+            code, body = 0x601B0, struct.pack("<HHLH", 4, 0, 2 + len(path), len(path)) + path
+        else:
+            code, body = 0x60194, struct.pack("<H", 3) + path + b"\0\0"
+        raw = desk.smb.ioctl(desk.tree("IPC$"), None, code, flags=1, inputBlob=body, maxOutputResponse=4096)
+        consumed, count, _ = struct.unpack("<HHL", raw[:8])
+        version, size, kind, _, ttl, _, _, place = struct.unpack("<HHHHLHHH", raw[8:26])
+        rest = raw[8 + place:]
+        print(f"{count} place, version {version}, for {consumed} bytes, {ttl} s:", rest.decode("utf-16le").split("\0")[0])
+    elif command == "at":
+        was, desk.smb._Connection["ServerIP"] = desk.smb._Connection["ServerIP"], args[0]  # by which it names the server
+        try:
+            tree = desk.smb.connectTree(args[1])
+        finally:
+            desk.smb._Connection["ServerIP"] = was
+        try:
+            fid = desk.smb.create(tree, "README.txt", 0x120089, 7, 0, FILE_OPEN, 0)
+            print(desk.smb.read(tree, fid, 0, 40).decode())
+        finally:
+            desk.smb.disconnectTree(tree)
     elif command == "open":
         share, _, rest = args[0].partition("/")
         desk.smb.create(desk.tree(share), rest.replace("/", "\\"), 0x120089, 7, 0, FILE_OPEN, 0)

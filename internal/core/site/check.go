@@ -211,7 +211,7 @@ func principalKey(p identity.Principal) (Key, bool) {
 // checkGone looks for what still refers to records that have gone: all that may is looked through, as nothing says who does.
 func (d *Draft) checkGone(gone []Key) *Fault {
 	if !slices.ContainsFunc(gone, func(k Key) bool {
-		return k.Kind == "user" || k.Kind == "group" || k.Kind == "volume" || k.Kind == "folder" || k.Kind == "host set" || k.Kind == "profile"
+		return k.Kind == "user" || k.Kind == "group" || k.Kind == "volume" || k.Kind == "folder" || k.Kind == "host set" || k.Kind == "profile" || k.Kind == "share"
 	}) {
 		return nil
 	}
@@ -315,6 +315,12 @@ var (
 				if key, ok := principalKey(e.Who); ok {
 					to("entries", key.Kind, key.ID)
 				}
+			}
+		}}
+	checkServerName = checks[ServerName]{name: func(n *ServerName) string { return n.Name }, unique: func(n *ServerName) []keyed { return []keyed{name(n.Name)} },
+		refers: func(_ *Draft, n *ServerName, to func(string, string, int64)) {
+			for _, l := range n.Leads {
+				optional(to, "leads", "share", l.Here)
 			}
 		}}
 	checkHostSet = checks[HostSet]{name: func(h *HostSet) string { return h.Name }, unique: func(h *HostSet) []keyed { return []keyed{name(h.Name)} }}

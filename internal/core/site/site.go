@@ -152,6 +152,7 @@ type Records struct {
 	RetiredNumbers []RetiredNumber
 	Profiles       []Profile
 	Holdings       []Holding
+	ServerNames    []ServerName
 }
 
 // Acceptance says that somebody has looked at a finding and lives with it until a moment.
@@ -224,6 +225,8 @@ type Policy struct {
 	Profiles  []Profile
 	Holdings  []Holding
 
+	ServerNames []ServerName
+
 	folderByName map[string]int // where they are in the lists
 	folderByID   map[int64]int
 	shareByName  map[string]int
@@ -293,7 +296,7 @@ func (p *Policy) Next(d *Draft) (*Policy, error) {
 // takeRest takes what needs little compiling, or none.
 func (p *Policy) takeRest(r Records, before *Policy) error {
 	p.Services, p.Volumes, p.Acceptances, p.IDLists, p.Reviews, p.Notices, p.Hooks = r.Services, r.Volumes, r.Acceptances, r.IDLists, r.Reviews, r.Notices, r.Hooks
-	p.SigningIn, p.Tokens, p.Profiles, p.Holdings = r.SigningIn, r.Tokens, r.Profiles, r.Holdings
+	p.SigningIn, p.Tokens, p.Profiles, p.Holdings, p.ServerNames = r.SigningIn, r.Tokens, r.Profiles, r.Holdings, r.ServerNames
 	return p.takeNumberMaps(r, before.NumberMaps)
 }
 
@@ -449,6 +452,15 @@ func pick[K comparable, T any](list []*T, by map[K]int, key K) *T {
 
 // Folder finds a folder by record; nil when there is none.
 func (p *Policy) Folder(id int64) *PublishedFolder { return pick(p.Folders, p.folderByID, id) }
+
+// Share finds a share by its number; nil when there is none.
+func (p *Policy) Share(id int64) *PublishedShare {
+	i := slices.IndexFunc(p.Shares, func(s *PublishedShare) bool { return s.ID == id })
+	if i < 0 {
+		return nil
+	}
+	return p.Shares[i]
+}
 
 // ShareNamed finds a share, whatever the case of the name; nil when there is none.
 func (p *Policy) ShareNamed(name string) *PublishedShare {

@@ -45,11 +45,15 @@ const (
 type Names struct {
 	users, groups    map[identity.ID]string
 	folders, volumes map[int64]string
+	shares           map[int64]string
 }
 
 // Names gives what records are called.
 func (r *Records) Names() *Names {
-	n := &Names{make(map[identity.ID]string), make(map[identity.ID]string), make(map[int64]string), make(map[int64]string)}
+	n := &Names{make(map[identity.ID]string), make(map[identity.ID]string), make(map[int64]string), make(map[int64]string), make(map[int64]string)}
+	for i := range r.Shares {
+		n.shares[r.Shares[i].ID] = r.Shares[i].Name
+	}
 	for i := range r.Users {
 		n.users[r.Users[i].ID] = r.Users[i].Name
 	}
@@ -411,6 +415,18 @@ func sayShare(n *Names, s *Share) (string, []Said) {
 		{"announced", yes(s.Announced)}, {"read-only", yes(s.ReadOnly)}, {"list-only-openable", yes(s.ListOnlyOpenable)}, {"encrypted", yes(s.Encrypted)},
 		{"persistent", yes(s.Persistent)}, {"show-links", yes(s.ShowLinks)}, {"guests", yes(s.Guests)},
 		{"hosts", HostTerms(s.Hosts)}, {"offline", string(cmp.Or(s.Offline, OfflineManual))}, {"most-connections", most(s.MostConnections)}}, n.entries(s.Entries)...)
+}
+
+func sayServerName(n *Names, s *ServerName) (string, []Said) {
+	said := []Said{{"name", s.Name}, {"description", s.Description}}
+	for _, l := range s.Leads {
+		to := l.Elsewhere
+		if l.Here != 0 {
+			to = strings.TrimSpace(named(n.shares, l.Here) + " " + to)
+		}
+		said = append(said, Said{"lead " + l.Share, to})
+	}
+	return s.Name, said
 }
 
 func sayHostSet(_ *Names, h *HostSet) (string, []Said) {

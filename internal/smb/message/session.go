@@ -260,12 +260,17 @@ const (
 	ShareAutoCaching    = 0x0010
 	ShareVDOCaching     = 0x0020
 	ShareNoCaching      = 0x0030
+	ShareLeads          = 0x0001 // its clients ask where it is: MS-DFSC
+	ShareLeadsOn        = 0x0002
 	ShareListAccessible = 0x0800
 	ShareSealed         = 0x8000
 )
 
 // ShareKept is of what is said of a share beside its flags: what is open on it outlasts the server, MS-SMB2 section 2.2.10.
 const ShareKept = 0x10
+
+// ShareIsLed is another: it is somewhere else.
+const ShareIsLed = 0x8
 
 // TreeConnectResponse is MS-SMB2 section 2.2.10.
 type TreeConnectResponse struct {

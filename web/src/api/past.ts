@@ -41,7 +41,7 @@ export function onLook(tell: () => void) {
 export const usePast = () => useSyncExternalStore(onLook, pastMoment);
 
 const remembered =
-  /^\/api\/v1\/(volumes|folders|shares|exports|host-sets|users|groups|profiles|number-maps|notices\/hooks|reviews)(\/[^/]+)?$|^\/api\/v1\/(limits|services|entries|browse|who|why|reach|matrix|findings|reports\/[^/]+)$/;
+  /^\/api\/v1\/(volumes|folders|shares|exports|host-sets|server-names|users|groups|profiles|number-maps|notices\/hooks|reviews)(\/[^/]+)?$|^\/api\/v1\/(limits|services|entries|browse|who|why|reach|matrix|findings|reports\/[^/]+)$/;
 
 /** Whether the service can answer it as of a moment that has passed. */
 export const isRemembered = (path: string) => remembered.test(path) && path !== '/api/v1/users/export';
