@@ -17,6 +17,7 @@ export type Told = components['schemas']['Told'];
 export type Holding = components['schemas']['Holding'];
 export type NumberMap = components['schemas']['NumberMap'];
 export type HostSet = components['schemas']['HostSet'];
+export type ServerName = components['schemas']['ServerName'];
 export type ClientRule = components['schemas']['ClientRule'];
 export type RuleBody = components['schemas']['RuleBody'];
 export type Why = components['schemas']['Why'];
@@ -209,6 +210,11 @@ export const useExports = () =>
   useQuery({ queryKey: ['exports'], queryFn: async () => (await taken(api.GET('/api/v1/exports'))) ?? [] });
 export const useHostSets = () =>
   useQuery({ queryKey: ['exports', 'sets'], queryFn: async () => (await taken(api.GET('/api/v1/host-sets'))) ?? [] });
+export const useServerNames = () =>
+  useQuery({
+    queryKey: ['server-names'],
+    queryFn: async () => (await taken(api.GET('/api/v1/server-names'))) ?? [],
+  });
 export const useVolumes = () =>
   useQuery({
     queryKey: ['volumes'],

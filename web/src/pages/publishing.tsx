@@ -7,6 +7,7 @@ import { type Share, useExports, useMe, useServices, useShares } from '../api/cl
 import { type Asked, useAsk } from '../parts/effect';
 import { Guests } from '../parts/guests';
 import { Labels } from '../parts/labels';
+import { ServerNames } from '../parts/server-names';
 import { hostsText, ShareEntries, ShareOption, type shareOptions } from '../parts/shares';
 import { PageHead, Part, QuietButton, Waiting } from '../parts/sheet';
 import { type Column, DataTable } from '../parts/table';
@@ -198,6 +199,7 @@ export function Publishing() {
             />
           )}
         </Part>
+        <ServerNames mayChange={mayChange} />
       </Stack>
       {dialog}
     </>

@@ -19,8 +19,7 @@ export function Guests({ guest, mayChange }: { guest?: string; mayChange: boolea
         <Text color="faint">
           {guest ? (
             <Trans>
-              Who has no account is <Link to={`/people/${encodeURIComponent(guest)}`}>{guest}</Link>, where guests are
-              taken
+              Guests are <Link to={`/people/${encodeURIComponent(guest)}`}>{guest}</Link>, on shares that take them
             </Trans>
           ) : (
             <Trans>Nobody comes in without an account</Trans>
