@@ -116,7 +116,19 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 		require.NoError(t, err)
 		require.NoError(t, f.Close())
 	}
-	if script == "smb" { // what no SMB client could have made
+	if script == "smb" {
+		a.run("share", "add", "nightlog", "--name", "nightlog-links", "--show-links")
+		a.run("user", "add", "passer-by", "--nfs", "off", "--console", "off", "--no-password", "--yes")
+		a.run("entry", "add", "nightlog", "allow", "passer-by", "read", "--yes")
+		a.run("share", "add", "nightlog", "--name", "nightlog-guests", "--guests")
+		a.run("service", "set", "smb", "--guest", "passer-by", "--yes")
+		a.run("server-name", "add", "barn", "--lead", "log=nightlog", "--lead", `march=\\10.0.2.2\nightlog\2026\03`)
+		links := filepath.Join(folder, "2026/links")
+		require.NoError(t, os.Mkdir(links, 0o777))
+		for name, target := range map[string]string{"here": "../../README.txt", "out": "../../../elsewhere", "nights": "../03"} {
+			require.NoError(t, os.Symlink(target, filepath.Join(links, name)))
+		}
+		// What no SMB client could have made.
 		old := filepath.Join(folder, "old\xe4r")
 		require.NoError(t, os.Mkdir(old, 0o777))
 		for i, name := range everyByte() {

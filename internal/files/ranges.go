@@ -1,6 +1,7 @@
 package files
 
 import (
+	"context"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -56,6 +57,46 @@ func (h *Handle) CopyFrom(from *Handle, toOff, fromOff int64, length int) (n int
 		return err
 	})
 	return n, err
+}
+
+// wholePart is how much of a file is copied before it is looked whether anybody still waits.
+const wholePart = 16 << 20
+
+// CopyWhole has this file be what another is: its bytes, and its named streams in the place of those there were. It gives how many bytes it copied
+// of the file itself.
+func (h *Handle) CopyWhole(ctx context.Context, from *Handle) (done int64, err error) {
+	if h.streamed || from.streamed || h.info.id() == from.info.id() {
+		return 0, ErrInvalid
+	}
+	if err := fromTo(h, from, 0, 0, 0); err != nil {
+		return 0, err
+	}
+	info, err := from.Stat()
+	if err != nil {
+		return 0, err
+	}
+	all, err := from.streams()
+	if err != nil {
+		return 0, err
+	}
+	for done < info.Size {
+		n, err := h.CopyFrom(from, done, done, int(min(info.Size-done, wholePart)))
+		if done += int64(n); err != nil {
+			return done, err
+		}
+		if ctx.Err() != nil {
+			return done, ErrClosed
+		}
+		if n == 0 { // it has been cut short meanwhile
+			break
+		}
+	}
+	if err := h.Truncate(done); err != nil {
+		return done, err
+	}
+	return done, h.use(func(int) error {
+		return h.alter().restream(&h.data, func(streams) (streams, error) { return all, nil })
+	})
 }
 
 // ShareFrom has a range of this file share the blocks of a range of another: ErrNotSupported where the file system cannot.

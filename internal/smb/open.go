@@ -160,6 +160,12 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if _, ok := m.Context(message.ContextMaximalAccess); ok {
 		out.Contexts = append(out.Contexts, message.MaximalAccess(uint32(h.Maximum())))
 	}
+	if raw, ok := m.Context(message.ContextMac); ok {
+		if c, ok := mac(raw); ok {
+			r.sess.mac.Store(true)
+			out.Contexts = append(out.Contexts, c)
+		}
+	}
 	if _, ok := m.Context(message.ContextOnDiskID); ok {
 		out.Contexts = append(out.Contexts, message.OnDiskID(info.Inode, info.Device))
 	}

@@ -72,6 +72,14 @@ func (r *request) copyChunks(o *open, m *message.IoctlRequest) (*reply, error) {
 		return controlled(m, most.Append(nil)), statusInvalidParameter
 	}
 	var did message.CopiedChunks
+	if len(asked.Chunks) == 0 && r.sess.mac.Load() { // all of it
+		n, err := o.handle.CopyWhole(r.c.ctx, source.handle)
+		if err != nil {
+			return nil, err
+		}
+		did.Total = uint32(min(n, 1<<32-1))
+		return controlled(m, did.Append(nil)), nil
+	}
 	for _, c := range asked.Chunks {
 		if c.From > 1<<62 || c.To > 1<<62 {
 			return nil, statusInvalidParameter

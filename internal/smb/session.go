@@ -55,7 +55,8 @@ type session struct {
 	signer      signer   // nil for who came without a name: there is no key
 	sealing     *sealing // nil where the two agreed on no cipher
 	traffic     live.Traffic
-	of          *meter.Of // what it is counted by; nil for nothing
+	mac         atomic.Bool // it has asked by ContextMac
+	of          *meter.Of   // what it is counted by; nil for nothing
 
 	mu       sync.Mutex
 	trees    map[uint32]*tree

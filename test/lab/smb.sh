@@ -244,6 +244,32 @@ same 'and takes it away, the others as they were' "$(cat /tmp/entries)" "$(entri
 same 'of a file, who may not is refused' 255 "$(setcifsacl -a "ACL:$domain-536870915:ALLOWED/0x0/0x1200a9" /a/README.txt >/dev/null 2>&1; echo $?)"
 umount /a
 
+mount.cifs -o "$options,nosharesock" //10.0.2.2/nightlog-links /a
+same 'where clients are told of links, they are links' '../../README.txt ../../../elsewhere ../03' "$(echo $(readlink /a/2026/links/{here,out,nights}))"
+same 'that the client follows' "$(sha256sum </a/README.txt)" "$(sha256sum </a/2026/links/here)"
+same 'on the way to something, too' "$(ls /a/2026/03 | sha256sum)" "$(ls /a/2026/links/nights/ | sha256sum)"
+rm /a/2026/links/out
+umount /a
+mount.cifs -o "$options,nosharesock" //10.0.2.2/nightlog /a
+same 'elsewhere they are what they lead to' 'here nights Larkfell' "$(echo $(ls /a/2026/links) $(head -c 8 /a/2026/links/here))"
+umount /a
+
+echo '10.0.2.2 barn' >>/etc/hosts
+mount.cifs -o "$options" //barn/log /a
+same 'by the name of an older server, what took the place of its share' "$(printf 'Larkfell')" "$(head -c 8 /a/README.txt)"
+umount /a
+mount.cifs -o "$options" //barn/march /a
+same 'or what it is referred to elsewhere' 2026-03-01.txt "$(ls /a | head -1)"
+umount /a
+
+for how in guest sec=none username=guest,password=; do
+  mount.cifs -o "port=$PORT,vers=$VERSION,$how" //10.0.2.2/nightlog-guests /a
+  same "a guest reads ($how)" Larkfell "$(head -c 8 /a/README.txt)"
+  same 'and alters nothing' 1 "$(echo forged 2>/dev/null >/a/README.txt; echo $?)"
+  same 'nor comes in where guests are not taken' 32 "$(mount.cifs -o "port=$PORT,vers=$VERSION,$how" //10.0.2.2/nightlog /b >/dev/null 2>&1; echo $?)"
+  umount /a
+done
+
 same 'a wrong password is refused' 32 "$(mount.cifs -o "${options/-at-/-on-}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
 same 'who may not is refused' 32 "$(mount.cifs -o "${options//piran/orla}" //10.0.2.2/nightlog /a >/dev/null 2>&1; echo $?)"
 mount.cifs -o "${options//piran/bettany}" //10.0.2.2/plates /a

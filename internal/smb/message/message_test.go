@@ -38,7 +38,7 @@ var (
 	inside = []part{
 		&ValidateNegotiateRequest{}, &ValidateNegotiateResponse{}, &BasicInfo{}, &StandardInfo{}, &AllInfo{}, &NetworkOpenInfo{}, &Streams{}, &Notifications{},
 		&RenameInfo{}, new(Number8), new(Number4), &Lease{}, &DurableV2{}, &Reconnect{}, &AttributeTagInfo{}, &IDInfo{}, &VolumeLabel{}, &VolumeKind{}, &QuotaQuery{}, &Quotas{},
-		new(ResumeKey), &CopyChunks{}, &CopiedChunks{}, &SharedExtent{}, &Extent{}, &Snapshots{}, &SymbolicLink{}, &LinkMet{}, &ReferralRequestEx{},
+		new(ResumeKey), &CopyChunks{}, &CopiedChunks{}, &SharedExtent{}, &Extent{}, &Snapshots{}, &SymbolicLink{}, &LinkMet{}, &ReferralRequestEx{}, &MacQuery{},
 	}
 )
 
@@ -200,15 +200,18 @@ func FuzzLeaseBreakAnswer(f *testing.F) { fuzz(f, &LeaseBreakAnswer{}, true) }
 func FuzzHeader(f *testing.F)           { fuzz(f, &Header{}, false) }
 func FuzzTransform(f *testing.F)        { fuzz(f, &Transform{}, false) }
 
-func FuzzCopyChunks(f *testing.F)        { fuzz(f, &CopyChunks{}, false) }
-func FuzzSharedExtent(f *testing.F)      { fuzz(f, &SharedExtent{}, false) }
-func FuzzExtent(f *testing.F)            { fuzz(f, &Extent{}, false) }
-func FuzzSymbolicLink(f *testing.F)      { fuzz(f, &SymbolicLink{}, false) }
-func FuzzLinkMet(f *testing.F)           { fuzz(f, &LinkMet{}, false) }
-func FuzzReferral(f *testing.F)          { fuzz(f, &Referral{}, false) }
-func FuzzReferralRequest(f *testing.F)   { fuzz(f, &ReferralRequest{}, false) }
-func FuzzReferralRequestEx(f *testing.F) { fuzz(f, &ReferralRequestEx{}, false) }
-func FuzzSnapshots(f *testing.F)         { fuzz(f, &Snapshots{}, false) }
+func FuzzCopyChunks(f *testing.F)      { fuzz(f, &CopyChunks{}, false) }
+func FuzzSharedExtent(f *testing.F)    { fuzz(f, &SharedExtent{}, false) }
+func FuzzExtent(f *testing.F)          { fuzz(f, &Extent{}, false) }
+func FuzzSymbolicLink(f *testing.F)    { fuzz(f, &SymbolicLink{}, false) }
+func FuzzLinkMet(f *testing.F)         { fuzz(f, &LinkMet{}, false) }
+func FuzzReferral(f *testing.F)        { fuzz(f, &Referral{}, false) }
+func FuzzReferralRequest(f *testing.F) { fuzz(f, &ReferralRequest{}, false) }
+func FuzzReferralRequestEx(f *testing.F) {
+	fuzz(f, &ReferralRequestEx{}, false)
+}
+func FuzzMacQuery(f *testing.F)  { fuzz(f, &MacQuery{}, false) }
+func FuzzSnapshots(f *testing.F) { fuzz(f, &Snapshots{}, false) }
 
 // FuzzInside is for what goes in messages: which says which.
 func FuzzInside(f *testing.F) {
