@@ -451,6 +451,8 @@ func SetMode(p *site.Policy, ledger *usage.Ledger, f *site.PublishedFolder, path
 		return err
 	}
 	defer unix.Close(fd)
+	modesSet.Add(1)
+	defer modesSet.Add(1)
 	return alter{ledger: ledger, folder: f.ID, facts: FactsOf(p, f)}.handOver(fd, path, func(was posix.Attributes) posix.Attributes {
 		if set.UID != nil {
 			was.UID = *set.UID

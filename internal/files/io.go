@@ -113,7 +113,7 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 // altering takes the bits that run the file as someone else, as whatever alters it without privilege
 // does. It looks again only when some mode in the folder has changed since it last did.
 func (h *Handle) altering(fd int) error {
-	epoch := h.folder.epoch.Load() + 1
+	epoch := h.folder.version() + 1
 	if h.plainAt.Load() == epoch {
 		return nil
 	}

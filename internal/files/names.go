@@ -142,6 +142,13 @@ var errNames = errors.New("its other names are not known yet")
 
 // verdict is the verdict on what is there, by all its names.
 func (o *Object) verdict(at access.Stage, want acl.Mask) (access.Verdict, error) {
+	alone := o.st.Nlink <= 1 || o.Dir()
+	key, epoch := verdictKey{o.w.v.nfs, o.w.v.folder.ID, o.id(), o.path, at}, o.w.state.version()
+	if alone {
+		if granted, ok := o.w.n.verdicts.get(key, o, epoch); ok && want&^granted == 0 {
+			return access.Verdict{Granted: granted}, nil
+		}
+	}
 	others, err := o.w.state.spots.others(o.w.v, o.w.root, o.w.rootID, o.path, &o.st)
 	if errors.Is(err, errNames) {
 		o.w.wanted = append(o.w.wanted, o.key)
@@ -153,7 +160,11 @@ func (o *Object) verdict(at access.Stage, want acl.Mask) (access.Verdict, error)
 	if err != nil {
 		return access.Verdict{Gate: access.Entry}, err
 	}
-	return o.w.v.decideNamed(at, o.path, others, !o.Dir(), want), nil
+	v := o.w.v.decideNamed(at, o.path, others, !o.Dir(), want)
+	if alone {
+		o.w.n.verdicts.put(key, o, epoch, v)
+	}
+	return v, nil
 }
 
 // known says whether the names of the object are known as far as they matter.

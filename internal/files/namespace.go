@@ -116,6 +116,9 @@ type Namespace struct {
 	cache  *fdCache
 	marks  *marks
 	budget *budget
+	roots  *roots
+
+	verdicts verdicts
 
 	sink   EventSink // nil: nobody is told
 	ledger *usage.Ledger
@@ -147,9 +150,15 @@ type folderState struct {
 	rootDev atomic.Pointer[rootDevice]
 }
 
+// modesSet counts what SetMode does, of any folder.
+var modesSet atomic.Int64
+
+// version changes whenever what a verdict rests on may have been changed, other than the policy, by the service.
+func (s *folderState) version() int64 { return s.epoch.Load() + modesSet.Load() }
+
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules Rules) *Namespace {
-	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMarks(), budget: newBudget(),
+	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMarks(), budget: newBudget(), roots: newRoots(),
 		folders: make(map[int64]*folderState), open: make(map[openKey]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }
 

@@ -129,11 +129,12 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		return nil, 0, ErrGone
 	}
 
-	root, err := openFolder(v.folder.At)
+	rooted, err := n.roots.take(v.folder.At)
 	if err != nil {
 		return nil, 0, err
 	}
-	defer unix.Close(root)
+	defer n.roots.give(rooted)
+	root := rooted.fd
 	place, err := findBy(root, req.Path, n.index, v.tellsLinks())
 	if err != nil {
 		return nil, 0, err

@@ -78,7 +78,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 	rootDev, ok := state.device(v)
 	if dev, known := state.spots.device(key.Mount, rootDev); ok && known {
 		if c := n.cache.get(cacheKey{fileID{dev, key.Inode}, v.folder.ID, write}); c != nil {
-			if m := c.verdict.Load(); c.born == key.Born && m != nil && m.arrival == v.nfs && m.epoch == state.epoch.Load() &&
+			if m := c.verdict.Load(); c.born == key.Born && m != nil && m.arrival == v.nfs && m.epoch == state.version() &&
 				v.now.Before(m.until) && want&^m.granted == 0 {
 				return &File{n: n, w: v, state: state, c: c, epoch: m.epoch}, nil
 			}
@@ -97,7 +97,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 		return nil, ErrInvalid
 	}
 	f := &File{n: n, w: w.v, state: state, path: o.path}
-	epoch := state.epoch.Load()
+	epoch := state.version()
 	f.epoch = epoch
 	granted, err := f.decide(o, want)
 	if err != nil {
@@ -262,7 +262,7 @@ func (f *File) WriteAt(p []byte, off int64, stable Stability) (int, Stability, e
 	if err != nil {
 		return n, 0, err
 	}
-	if f.state.epoch.Load() != f.epoch { // somebody may have set a mode meanwhile
+	if f.state.version() != f.epoch { // somebody may have set a mode meanwhile
 		var st unix.Statx_t
 		if err = statx(f.c.fd, &st); err == nil {
 			err = f.w.altering(f.c.fd, &st)

@@ -22,6 +22,7 @@ type Visit struct {
 	state  *folderState
 	alone  bool
 	root   int
+	rooted rootInUse // root is of it
 	held   *heldRoot // the same, for who decides by it
 	rootID fileID
 	below  string // where the export begins
@@ -46,17 +47,21 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 		err = ErrGone
 	}
 	if err == nil {
-		w.root, err = openFolder(w.v.folder.At)
+		w.rooted, err = n.roots.take(w.v.folder.At)
 	}
 	if err != nil {
 		w.unlock()
 		return nil, err
 	}
-	w.opened = append(w.opened, w.root)
+	w.root = w.rooted.fd
 	facts := w.v.unixFacts()
 	facts.root = &heldRoot{w.root}
 	w.v.facts, w.held = facts, facts.root
 	w.below = plain.Unspell(w.v.nfs.Export.Below)
+	if k := w.rooted.kept; k != nil {
+		w.rootID = fileID{k.folder.dev, k.folder.ino}
+		return w, nil
+	}
 	var st unix.Stat_t
 	if err := unix.Fstat(w.root, &st); err != nil {
 		w.End()
@@ -75,6 +80,7 @@ func (w *Visit) End() {
 		unix.Close(fd)
 	}
 	w.opened = nil
+	w.n.roots.give(w.rooted)
 	w.unlock()
 	for _, key := range w.wanted { // the client was told to ask again
 		_ = searchFor(w.state, w.v.folder.At, key)
@@ -533,7 +539,7 @@ func (o *Object) Child(name string) (*Object, error) { return o.child(name) }
 
 // Release closes an object before its visit ends, for listings of many.
 func (o *Object) Release() {
-	if i := len(o.w.opened) - 1; i > 0 && o.w.opened[i] == o.fd {
+	if i := len(o.w.opened) - 1; i >= 0 && o.w.opened[i] == o.fd {
 		unix.Close(o.fd)
 		o.w.opened = o.w.opened[:i]
 	}

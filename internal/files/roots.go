@@ -1,0 +1,154 @@
+package files
+
+import (
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"amber.example/gatekeeper/internal/core/site"
+)
+
+// roots keeps the directories of folders open between requests, so that one costs two calls of the kernel and not six. Before each use it is
+// looked whether what is at the paths of the volume and of the folder is what is open; and what has not been used for a moment is
+// closed, so that a volume can be unmounted.
+type roots struct {
+	mu sync.Mutex
+	of map[site.Location]*keptRoot
+}
+
+// keptRoot is one of them.
+type keptRoot struct {
+	fd             int
+	volume, folder dirIdentity
+	path           string // of the folder; "" where it is the volume's own
+	users          int    // guarded by roots.mu, as is what follows
+	dropped        bool
+	last           time.Time
+}
+
+// dirIdentity tells a directory from all that have been, and will be.
+type dirIdentity struct {
+	dev, ino uint64
+	born     int64 // 0 where the file system does not tell: then nothing is kept
+}
+
+const (
+	mostRoots   = 256
+	rootIdleFor = time.Second
+)
+
+func newRoots() *roots { return &roots{of: make(map[site.Location]*keptRoot)} }
+
+func identityOf(st *unix.Statx_t) dirIdentity {
+	return dirIdentity{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino, bornAt(st)}
+}
+
+// at is what is at a path of the host, links followed.
+func (i dirIdentity) at(path string) bool {
+	var st unix.Statx_t
+	err := unix.Statx(unix.AT_FDCWD, path, unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st)
+	return err == nil && identityOf(&st) == i
+}
+
+// rootInUse is the directory of a folder for the time of one request.
+type rootInUse struct {
+	fd   int
+	kept *keptRoot // nil where it is closed after
+}
+
+// take gives the directory of a folder, if its volume is there, as openFolder does.
+func (r *roots) take(at site.Location) (rootInUse, error) {
+	r.mu.Lock()
+	k := r.of[at]
+	if k != nil {
+		k.users++
+	}
+	r.mu.Unlock()
+	if k != nil {
+		if before(callLook, k.fd) == nil && k.volume.at(at.Volume) && (k.path == "" || k.folder.at(k.path)) {
+			return rootInUse{k.fd, k}, nil
+		}
+		r.drop(at, k)
+		r.give(rootInUse{k.fd, k})
+	}
+	fd, err := openFolder(at)
+	if err != nil {
+		return rootInUse{fd: -1}, err
+	}
+	return r.keep(at, fd), nil
+}
+
+// keep has a directory that was just opened stay open, where it can be told from others.
+func (r *roots) keep(at site.Location, fd int) rootInUse {
+	var st unix.Statx_t
+	look := func(dir int, path string, flags int) dirIdentity {
+		if unix.Statx(dir, path, flags|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st) != nil {
+			return dirIdentity{}
+		}
+		return identityOf(&st)
+	}
+	k := &keptRoot{fd: fd, users: 1, folder: look(fd, "", unix.AT_EMPTY_PATH)}
+	if k.volume = k.folder; at.Below != "" {
+		k.path, k.volume = at.String(), look(unix.AT_FDCWD, at.Volume, 0)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if k.folder.born == 0 || k.volume.born == 0 || r.of[at] != nil || len(r.of) >= mostRoots {
+		return rootInUse{fd: fd}
+	}
+	r.of[at] = k
+	k.last = time.Now()
+	r.closeLater(at, k, rootIdleFor)
+	return rootInUse{fd, k}
+}
+
+// give gives it back.
+func (r *roots) give(u rootInUse) {
+	if u.kept == nil {
+		unix.Close(u.fd)
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	u.kept.last = time.Now()
+	if u.kept.users--; u.kept.users == 0 && u.kept.dropped {
+		unix.Close(u.kept.fd)
+	}
+}
+
+// drop has one be used no more.
+func (r *roots) drop(at site.Location, k *keptRoot) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.dropLocked(at, k)
+}
+
+func (r *roots) dropLocked(at site.Location, k *keptRoot) {
+	if k.dropped {
+		return
+	}
+	k.dropped = true
+	delete(r.of, at)
+	if k.users == 0 {
+		unix.Close(k.fd)
+	}
+}
+
+// closeLater closes one that nobody has used for a while.
+func (r *roots) closeLater(at site.Location, k *keptRoot, wait time.Duration) {
+	time.AfterFunc(wait, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		idle := time.Since(k.last)
+		switch {
+		case k.dropped:
+		case k.users == 0 && idle >= rootIdleFor:
+			r.dropLocked(at, k)
+		case k.users > 0:
+			r.closeLater(at, k, rootIdleFor)
+		default:
+			r.closeLater(at, k, rootIdleFor-idle)
+		}
+	})
+}
