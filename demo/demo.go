@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -147,6 +148,10 @@ type larkfell struct {
 		Host  string            `yaml:"host"`
 		Users map[string]uint32 `yaml:"users"`
 	} `yaml:"idLists"`
+	ServerNames []struct {
+		Name, Description string
+		Leads             map[string]string
+	} `yaml:"serverNames"`
 	NumberMaps []struct {
 		Name        string            `yaml:"name"`
 		Description string            `yaml:"description"`
@@ -270,6 +275,15 @@ func loadFolders(ctx context.Context, svc *service.Service, site larkfell, state
 			fmt.Fprintf(&passwd, "%s:x:%d:%d::/:/bin/false\n", name, uid, uid)
 		}
 		if _, _, err := svc.CheckNumbers(ctx, by, l.Host, passwd.String(), ""); err != nil {
+			return err
+		}
+	}
+	for _, n := range site.ServerNames {
+		in := service.ServerNameInput{Name: n.Name, Description: n.Description}
+		for _, share := range slices.Sorted(maps.Keys(n.Leads)) {
+			in.Leads = append(in.Leads, service.LeadInput{Share: share, To: n.Leads[share]})
+		}
+		if _, err := svc.CreateServerName(ctx, by, in); err != nil {
 			return err
 		}
 	}

@@ -122,7 +122,7 @@ func runLab(t *testing.T, bin, script, version string) (said string, whole bool)
 		a.run("entry", "add", "nightlog", "allow", "passer-by", "read", "--yes")
 		a.run("share", "add", "nightlog", "--name", "nightlog-guests", "--guests")
 		a.run("service", "set", "smb", "--guest", "passer-by", "--yes")
-		a.run("server-name", "add", "barn", "--lead", "log=nightlog", "--lead", `march=\\10.0.2.2\nightlog\2026\03`)
+		a.run("server-name", "set", "barn", "--lead", "log=nightlog", "--lead", `march=\\10.0.2.2\nightlog\2026\03`)
 		links := filepath.Join(folder, "2026/links")
 		require.NoError(t, os.Mkdir(links, 0o777))
 		for name, target := range map[string]string{"here": "../../README.txt", "out": "../../../elsewhere", "nights": "../03"} {

@@ -125,8 +125,10 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 	defer state.paths.RUnlock()
 	// Looked at again now that no rename is under way: a path means what it does
 	// under the policy that goes with it.
-	if v, err = n.view(sub, req.Share); err != nil || n.folder(v.folder.ID) != state {
-		return nil, 0, ErrGone
+	if n.policy() != v.policy || n.heldUp != nil && n.heldUp(v.folder.ID) {
+		if v, err = n.view(sub, req.Share); err != nil || n.folder(v.folder.ID) != state {
+			return nil, 0, ErrGone
+		}
 	}
 
 	rooted, err := n.roots.take(v.folder.At)

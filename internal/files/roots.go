@@ -9,8 +9,8 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// roots keeps the directories of folders open between requests, so that one costs two calls of the kernel and not six. Before each use it is
-// looked whether what is at the paths of the volume and of the folder is what is open; and what has not been used for a moment is
+// roots keeps the directories of folders open between requests, so that one costs one call of the kernel and not six. Before each use it is
+// looked whether what is at the path of the folder is what is open, the very same directory; and what has not been used for a moment is
 // closed, so that a volume can be unmounted.
 type roots struct {
 	mu sync.Mutex
@@ -19,12 +19,12 @@ type roots struct {
 
 // keptRoot is one of them.
 type keptRoot struct {
-	fd             int
-	volume, folder dirIdentity
-	path           string // of the folder; "" where it is the volume's own
-	users          int    // guarded by roots.mu, as is what follows
-	dropped        bool
-	last           time.Time
+	fd      int
+	folder  dirIdentity
+	path    string
+	users   int // guarded by roots.mu, as is what follows
+	dropped bool
+	last    time.Time
 }
 
 // dirIdentity tells a directory from all that have been, and will be.
@@ -66,7 +66,7 @@ func (r *roots) take(at site.Location) (rootInUse, error) {
 	}
 	r.mu.Unlock()
 	if k != nil {
-		if before(callLook, k.fd) == nil && k.volume.at(at.Volume) && (k.path == "" || k.folder.at(k.path)) {
+		if before(callLook, k.fd) == nil && k.folder.at(k.path) {
 			return rootInUse{k.fd, k}, nil
 		}
 		r.drop(at, k)
@@ -81,20 +81,14 @@ func (r *roots) take(at site.Location) (rootInUse, error) {
 
 // keep has a directory that was just opened stay open, where it can be told from others.
 func (r *roots) keep(at site.Location, fd int) rootInUse {
+	k := &keptRoot{fd: fd, users: 1, path: at.String()}
 	var st unix.Statx_t
-	look := func(dir int, path string, flags int) dirIdentity {
-		if unix.Statx(dir, path, flags|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st) != nil {
-			return dirIdentity{}
-		}
-		return identityOf(&st)
-	}
-	k := &keptRoot{fd: fd, users: 1, folder: look(fd, "", unix.AT_EMPTY_PATH)}
-	if k.volume = k.folder; at.Below != "" {
-		k.path, k.volume = at.String(), look(unix.AT_FDCWD, at.Volume, 0)
+	if unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st) == nil {
+		k.folder = identityOf(&st)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if k.folder.born == 0 || k.volume.born == 0 || r.of[at] != nil || len(r.of) >= mostRoots {
+	if k.folder.born == 0 || r.of[at] != nil || len(r.of) >= mostRoots {
 		return rootInUse{fd: fd}
 	}
 	r.of[at] = k

@@ -42,9 +42,11 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 	} else {
 		w.state.paths.RLock()
 	}
-	// Looked at again now that names stay: see Open.
-	if w.v, err = n.view(g.Subject(), ""); err == nil && n.folder(w.v.folder.ID) != w.state {
-		err = ErrGone
+	// Looked at again now that names stay, where anything is other than before: see Open.
+	if w.v = v; n.policy() != v.policy || n.heldUp != nil && n.heldUp(v.folder.ID) {
+		if w.v, err = n.view(g.Subject(), ""); err == nil && n.folder(w.v.folder.ID) != w.state {
+			err = ErrGone
+		}
 	}
 	if err == nil {
 		w.rooted, err = n.roots.take(w.v.folder.At)
@@ -152,6 +154,9 @@ func (o *Object) Regular() bool { return o.st.Mode&unix.S_IFMT == unix.S_IFREG }
 
 // Symlink says whether it is a symbolic link.
 func (o *Object) Symlink() bool { return o.st.Mode&unix.S_IFMT == unix.S_IFLNK }
+
+// OneName says whether it has no other names.
+func (o *Object) OneName() bool { return o.Dir() || o.st.Nlink <= 1 }
 
 // IsRoot says whether it is where the export begins.
 func (o *Object) IsRoot() bool { return o.path == o.w.below }

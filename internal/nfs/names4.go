@@ -149,7 +149,7 @@ func (q *compound) create(_ *files.Visit, dir *files.Object, export int64) statu
 	}
 	q.cinfo(before, now3(dir))
 	putBitmap(q.w, which)
-	q.setCurrent(q.s.seal(export, o))
+	q.found(export, o)
 	return ok4
 }
 

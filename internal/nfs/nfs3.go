@@ -122,17 +122,25 @@ func (q *call3) at(raw []byte, alone bool) (*files.Visit, *files.Object, int64, 
 
 // visit begins a visit at the objects that handles name, all of one export.
 func (s *Server) visit(c *onc.Call, alone bool, raw ...[]byte) (*files.Visit, []*files.Object, int64, error) {
-	var export int64
-	var keys []files.Key
-	for i, b := range raw {
+	hs := make([]handle, 0, 2)
+	for _, b := range raw {
 		h, ok := s.handles.open(b)
-		switch {
-		case !ok:
+		if !ok {
 			return nil, nil, 0, errBadHandle
-		case i > 0 && h.export != export:
+		}
+		hs = append(hs, h)
+	}
+	return s.visitAt(c, alone, hs...)
+}
+
+// visitAt is visit for handles that have been opened.
+func (s *Server) visitAt(c *onc.Call, alone bool, hs ...handle) (*files.Visit, []*files.Object, int64, error) {
+	export := hs[0].export
+	keys := make([]files.Key, 0, 2)
+	for _, h := range hs {
+		if h.export != export {
 			return nil, nil, 0, files.ErrAcross
 		}
-		export = h.export
 		keys = append(keys, h.key)
 	}
 	v, found, err := s.Files.VisitObjects(s.guest(c, export), alone, keys...)

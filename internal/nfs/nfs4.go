@@ -77,6 +77,11 @@ type compound struct {
 	minor uint32
 
 	current, saved     []byte // nil for none
+	parsed             handle // what current says, once it has been opened
+	isParsed           bool
+	visiting           *files.Visit  // goes on from one operation to the next, as long as those only look
+	object             *files.Object // the current one, where it was found by that visit
+	export             int64
 	stateid, savedID   stateID
 	hasState, hasSaved bool
 
@@ -187,6 +192,7 @@ const errReplay status4 = math.MaxUint32
 
 // run does the operations until one fails, and gives how many were begun.
 func (q *compound) run(n, start int) (int, status4) {
+	defer q.leave()
 	for i := range n {
 		op := q.r.Uint32()
 		if q.r.Err() != nil {
@@ -257,7 +263,21 @@ func opensSession(op uint32) bool {
 	return false
 }
 
+// looks are the operations that only look at the current object, and may make another the current one.
+var looks = map[uint32]bool{opGetAttr: true, opLookup: true, opLookupP: true, opAccess: true, opReadLink: true, opVerify: true, opNVerify: true, opGetFH: true}
+
+// leave ends the visit that is under way.
+func (q *compound) leave() {
+	if q.visiting != nil {
+		q.visiting.End()
+		q.visiting, q.object = nil, nil
+	}
+}
+
 func (q *compound) do(op uint32, start int) status4 {
+	if !looks[op] {
+		q.leave()
+	}
 	if q.minor == 0 {
 		switch op {
 		case opRenew:
@@ -314,16 +334,19 @@ func (q *compound) do(op uint32, start int) status4 {
 		if q.r.Err() != nil {
 			return err4BadXDR
 		}
-		if _, ok := q.s.handles.open(fh); !ok {
+		h, ok := q.s.handles.open(fh)
+		if !ok {
 			return err4BadHandle
 		}
 		q.setCurrent(fh)
+		q.parsed, q.isParsed = h, true
 		return ok4
 	case opRestoreFH:
 		if q.saved == nil {
 			return err4NoFileHandle
 		}
-		q.current, q.stateid, q.hasState = q.saved, q.savedID, q.hasSaved
+		q.setCurrent(q.saved)
+		q.stateid, q.hasState = q.savedID, q.hasSaved
 		return ok4
 	}
 	if q.current == nil {
@@ -364,20 +387,30 @@ func (q *compound) do(op uint32, start int) status4 {
 	case opLink:
 		return q.link()
 	}
-	h, _ := q.s.handles.open(q.current)
-	if h.export == 0 {
-		return q.pseudo(op, h)
+	if !q.isParsed {
+		q.parsed, _ = q.s.handles.open(q.current)
+		q.isParsed = true
+	}
+	if q.parsed.export == 0 {
+		q.leave()
+		return q.pseudo(op, q.parsed)
 	}
 	fn := onObject[op]
 	if fn == nil {
 		return err4NotSupp
 	}
-	v, found, export, err := q.s.visit(q.Call, false, q.current)
-	if err != nil {
-		return q.fail(err)
+	if q.object == nil {
+		q.leave()
+		v, found, export, err := q.s.visitAt(q.Call, false, q.parsed)
+		if err != nil {
+			return q.fail(err)
+		}
+		q.visiting, q.object, q.export = v, found[0], export
 	}
-	defer v.End()
-	return fn(q, v, found[0], export)
+	if !looks[op] {
+		defer q.leave()
+	}
+	return fn(q, q.visiting, q.object, q.export)
 }
 
 // onObject are the operations on the current object and nothing else.
@@ -388,7 +421,16 @@ var onObject = map[uint32]func(q *compound, v *files.Visit, o *files.Object, exp
 }
 
 func (q *compound) setCurrent(fh []byte) {
-	q.current, q.hasState = fh, false
+	q.current, q.hasState, q.isParsed, q.object = fh, false, false, nil
+}
+
+// found makes an object that a visit has found the current one.
+func (q *compound) found(export int64, o *files.Object) {
+	q.setCurrent(q.s.seal(export, o))
+	q.parsed, q.isParsed = handle{export, o.Key()}, true
+	if q.visiting != nil && o.OneName() { // of several, all have to be known first
+		q.object = o
+	}
 }
 
 func (q *compound) fail(err error) status4 { return toStatus4(q.s.Log, err) }
@@ -444,7 +486,7 @@ func (q *compound) secInfoNoName() status4 {
 // 18.29.3).
 func (q *compound) consumed() {
 	if q.minor == 1 {
-		q.current, q.hasState = nil, false
+		q.setCurrent(nil)
 	}
 }
 

@@ -138,7 +138,7 @@ func (q *compound) lookup(_ *files.Visit, o *files.Object, export int64) status4
 	if err != nil {
 		return q.fail(err)
 	}
-	q.setCurrent(q.s.seal(export, c))
+	q.found(export, c)
 	return ok4
 }
 
@@ -158,7 +158,7 @@ func (q *compound) lookupP(_ *files.Visit, o *files.Object, export int64) status
 	if err != nil {
 		return q.fail(err)
 	}
-	q.setCurrent(q.s.seal(export, c))
+	q.found(export, c)
 	return ok4
 }
 
