@@ -230,7 +230,7 @@ func putBitmap(w *onc.Writer, b bitmap) {
 // facts4 is what attributes are written from: an object, or a directory of the pseudo-root.
 type facts4 struct {
 	files.Attributes
-	fh        []byte
+	fh        func() []byte
 	fsMajor   uint64
 	fsMinor   uint64
 	mountedOn uint64
@@ -312,7 +312,7 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 		case attrACLSupport:
 			w.Uint32(3) // allow and deny
 		case attrHandle:
-			w.Opaque(f.fh)
+			w.Opaque(f.fh())
 		case attrFileID:
 			w.Uint64(f.FileID)
 		case attrFilesAvail, attrFilesFree:

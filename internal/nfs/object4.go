@@ -21,7 +21,7 @@ func (q *compound) access(_ *files.Visit, o *files.Object, _ int64) status4 {
 
 // facts of an object for its attributes.
 func (q *compound) facts(v *files.Visit, o *files.Object, export int64, a files.Attributes) *facts4 {
-	f := &facts4{Attributes: a, fh: q.s.seal(export, o), fsMajor: fsid(0), fsMinor: uint64(export), mountedOn: a.FileID, space: func() files.Space {
+	f := &facts4{Attributes: a, fh: func() []byte { return q.s.seal(export, o) }, fsMajor: fsid(0), fsMinor: uint64(export), mountedOn: a.FileID, space: func() files.Space {
 		sp, _ := v.Space()
 		return sp
 	}}
