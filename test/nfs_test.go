@@ -11,9 +11,11 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"amber.example/gatekeeper/internal/asking"
@@ -371,4 +373,89 @@ func TestAuditSaysWhatNFSDoes(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A compound that looks, alters and looks again is told at each step what is so by then, by whatever it found a moment before; and whoever looks keeps nobody out.
+func TestCompoundsLookAgain(t *testing.T) {
+	g := gateway.Start(t)
+	g.Unlimited(t)
+	c := nfsraw.Dial(t, g.NFS, 2102, 3001)
+	c.NewSession("compounds")
+	const putFH, putRoot, lookup, lookupP, getFH, getAttr, access, remove, rename, saveFH, create, setAttr = 22, 24, 15, 16, 10, 9, 3, 28, 29, 32, 6, 34
+	handle := func(names ...string) []byte {
+		ops := []func(w *onc.Writer){nfsraw.Op(putRoot)}
+		for _, n := range names {
+			ops = append(ops, nfsraw.Op(lookup, n))
+		}
+		status, r := c.Session(append(ops, nfsraw.Op(getFH))...)
+		require.Zero(t, status)
+		for range ops {
+			nfsraw.Next(r)
+		}
+		nfsraw.Next(r)
+		return append([]byte{}, r.Opaque(128)...)
+	}
+	folder := filepath.Join(g.State, "volumes/summit/scratch")
+	require.NoError(t, os.MkdirAll(filepath.Join(folder, "looked/at"), 0o777))
+	for _, d := range []string{"looked", "looked/at"} {
+		require.NoError(t, os.Chmod(filepath.Join(folder, d), 0o777))
+	}
+	dir := handle("scratch", "looked")
+	file := func(name string) []byte {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "looked", name), nil, 0o666))
+		require.NoError(t, os.Chmod(filepath.Join(folder, "looked", name), 0o666))
+		return handle("scratch", "looked", name)
+	}
+	size := nfsraw.Op(getAttr, 1, 1<<4)
+	for name, row := range map[string]struct {
+		ops  func(fh []byte) []func(w *onc.Writer)
+		want uint32
+	}{
+		"removed": {func(fh []byte) []func(w *onc.Writer) {
+			return []func(w *onc.Writer){nfsraw.Op(putFH, dir), nfsraw.Op(lookup, "f"), size, nfsraw.Op(putFH, dir), nfsraw.Op(remove, "f"), nfsraw.Op(putFH, fh), size}
+		}, 70},
+		"removed, looked for": {func(fh []byte) []func(w *onc.Writer) {
+			return []func(w *onc.Writer){nfsraw.Op(putFH, dir), nfsraw.Op(lookup, "f"), size, nfsraw.Op(putFH, dir), nfsraw.Op(getFH), nfsraw.Op(remove, "f"), nfsraw.Op(lookup, "f")}
+		}, 2},
+		"renamed, by its handle": {func(fh []byte) []func(w *onc.Writer) {
+			return []func(w *onc.Writer){nfsraw.Op(putFH, dir), nfsraw.Op(lookup, "f"), size, nfsraw.Op(putFH, dir), nfsraw.Op(saveFH), nfsraw.Op(rename, "f", "other"), nfsraw.Op(putFH, fh), size, nfsraw.Op(putFH, dir), nfsraw.Op(lookup, "other"), nfsraw.Op(getFH), size}
+		}, 0},
+		"cut short": {func(fh []byte) []func(w *onc.Writer) {
+			return []func(w *onc.Writer){nfsraw.Op(putFH, dir), nfsraw.Op(lookup, "f"), size, nfsraw.Op(setAttr, 0, uint64(0), 0, 1, 1<<4, nfsraw.Raw("\x00\x00\x00\x08\x00\x00\x00\x00\x00\x00\x00\x07")), size}
+		}, 0},
+		"down and up": {func(fh []byte) []func(w *onc.Writer) {
+			return []func(w *onc.Writer){nfsraw.Op(putFH, dir), nfsraw.Op(lookup, "at"), nfsraw.Op(access, 0x3f), nfsraw.Op(lookupP), nfsraw.Op(lookup, "f"), size, nfsraw.Op(lookup, "below")}
+		}, 20},
+		"out of the export": {func(fh []byte) []func(w *onc.Writer) {
+			return []func(w *onc.Writer){nfsraw.Op(putFH, dir), nfsraw.Op(lookupP), nfsraw.Op(lookupP), nfsraw.Op(lookup, "scratch"), nfsraw.Op(lookup, "looked"), size}
+		}, 0},
+	} {
+		fh := file("f")
+		status, _ := c.Session(row.ops(fh)...)
+		require.Equal(t, row.want, status, name)
+	}
+	// Many that look, and many that rename, at once: none waits for ever.
+	var group sync.WaitGroup
+	for i := range 4 {
+		group.Go(func() {
+			c := nfsraw.Dial(t, g.NFS, 2102, 3001)
+			c.NewSession(fmt.Sprint("at once ", i))
+			name := fmt.Sprint("f", i)
+			if !assert.NoError(t, os.WriteFile(filepath.Join(folder, "looked", name), nil, 0o666)) {
+				return
+			}
+			for range 100 {
+				for range 3 { // NFS4ERR_DELAY is to be asked again
+					status, _ := c.Session(nfsraw.Op(putFH, dir), nfsraw.Op(lookup, name), size, nfsraw.Op(putFH, dir), nfsraw.Op(saveFH), nfsraw.Op(rename, name, "x"+name), nfsraw.Op(lookup, "x"+name), size, nfsraw.Op(putFH, dir), nfsraw.Op(saveFH), nfsraw.Op(rename, "x"+name, name))
+					if status == 0 {
+						break
+					}
+					if !assert.EqualValues(t, 10008, status) {
+						return
+					}
+				}
+			}
+		})
+	}
+	group.Wait()
 }

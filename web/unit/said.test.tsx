@@ -24,7 +24,7 @@ const calls =
 const names = /^(rw|ro|uid|gid|SMB|NFS|macOS|Windows|Linux|Ctrl|UTC|CSV|LDIF|JSON|SID|B|kB|[A-Za-z])$/;
 // Words of the service and the browser that happen to be two, lines of commands, and looks.
 const others =
-  /^(no codes|read and add|host set|grace (ending|begun|over)|in grace|to mind|signing in|blocked by a parent|number map|host set rule|export rule|share entry|amber as of)$|^(folder|share|export|limit|rule) (add|set|rule)|^(why|\/why)\?|var\(--|\dpx|^\(prefers|^2px|linear-gradient|^cell shade/;
+  /^(no codes|read and add|host set|grace (ending|begun|over)|in grace|to mind|signing in|blocked by a parent|number map|server name|host set rule|export rule|share entry|amber as of)$|^(folder|share|export|limit|rule) (add|set|rule)|^(why|\/why)\?|var\(--|\dpx|^\(prefers|^2px|linear-gradient|^cell shade/;
 
 /** Where a text stands that is not marked as one. */
 function unmarked(file: string) {

@@ -186,7 +186,7 @@ function Form({ of, onDone }: { of?: ServerName; onDone: () => void }) {
           error={formState.errors.leads}
           help={t`One to a line, as SHARE = TO: a share here, or \\\\SERVER\\SHARE. All others are the shares of the same names here.`}
         >
-          <Textarea rows={3} fontFamily="mono" placeholder={'raw = plates'} {...register('leads')} />
+          <Textarea rows={3} fontFamily="mono" placeholder={t`raw = plates`} {...register('leads')} />
         </Entry>
         <FormEnd onCancel={onDone} />
       </Flex>
