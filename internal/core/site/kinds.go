@@ -119,9 +119,9 @@ var Kinds = []Kind{
 			slices.SortFunc(r.Folders[i].Rules, func(a, b acl.Rule) int { return cmp.Compare(a.Path, b.Path) })
 		}
 	}},
+	listed("server name", func(r *Records) *[]ServerName { return &r.ServerNames }, func(n *ServerName) *int64 { return &n.ID }, sayServerName, checkServerName),
 	single("services", func(r *Records) *Services { return &r.Services }, true, sayServices),
 	listed("share", func(r *Records) *[]Share { return &r.Shares }, func(s *Share) *int64 { return &s.ID }, sayShare, checkShare),
-	listed("server name", func(r *Records) *[]ServerName { return &r.ServerNames }, func(n *ServerName) *int64 { return &n.ID }, sayServerName, checkServerName),
 	single("signing in", func(r *Records) *SigningIn { return &r.SigningIn }, false, saySigningIn),
 	listed("token", func(r *Records) *[]Token { return &r.Tokens }, func(t *Token) *int64 { return &t.ID }, sayToken, checkToken),
 	listed("user", func(r *Records) *[]identity.User { return &r.Users }, func(u *identity.User) *identity.ID { return &u.ID }, sayUser, checkUser),
