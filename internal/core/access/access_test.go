@@ -250,6 +250,9 @@ func naive(r site.Records, own owners, q Request) acl.Mask {
 		}
 		return has(bit)
 	}
+	if q.User == r.Services.SMBGuest && q.User != 0 && !share.Guests {
+		return 0
+	}
 	for bit := acl.Mask(1); bit <= acl.All; bit <<= 1 {
 		if acl.All&bit == 0 {
 			continue
