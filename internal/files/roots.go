@@ -51,6 +51,15 @@ func (i dirIdentity) at(path string) bool {
 	return err == nil && identityOf(&st) == i
 }
 
+// carriesMark says whether a volume carried its mark when it was last looked at, and has been there ever since.
+func carriesMark(at site.Location) bool {
+	if at.Mark == "" {
+		return true
+	}
+	seen, ok := seenVolumes.Load(at.Volume)
+	return ok && seen.(seenVolume).mark == at.Mark
+}
+
 // rootInUse is the directory of a folder for the time of one request.
 type rootInUse struct {
 	fd   int
@@ -66,7 +75,7 @@ func (r *roots) take(at site.Location) (rootInUse, error) {
 	}
 	r.mu.Unlock()
 	if k != nil {
-		if before(callLook, k.fd) == nil && k.folder.at(k.path) {
+		if before(callLook, k.fd) == nil && carriesMark(at) && k.folder.at(k.path) {
 			return rootInUse{k.fd, k}, nil
 		}
 		r.drop(at, k)
