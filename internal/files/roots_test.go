@@ -80,6 +80,34 @@ func TestRootsAreWhatIsThere(t *testing.T) {
 	require.Equal(t, "fourth", shows(), "and then it is opened anew")
 }
 
+// What is kept open is of no use once its volume does not carry its mark, though the directory is the very same.
+func TestRootsOfAVolumeThatIsAnothers(t *testing.T) {
+	at := site.Location{Volume: filepath.Join(t.TempDir(), "summit"), Mark: "roots-" + t.Name(), Below: "nightlog"}
+	require.NoError(t, os.MkdirAll(filepath.Join(at.Volume, at.Below), 0o755))
+	require.NoError(t, MarkVolume(at.Volume, at.Mark))
+	defer claims.release(at.Mark)
+	r := newRoots()
+	take := func() error {
+		u, err := r.take(at)
+		if err == nil {
+			r.give(u)
+		}
+		return err
+	}
+	require.NoError(t, take())
+	require.NoError(t, take())
+	require.Len(t, r.of, 1)
+	require.NoError(t, MarkVolume(at.Volume, "another"))
+	away := at
+	away.Mark = "another"
+	require.NoError(t, IsThere(away), "whoever has it now looks at it")
+	defer claims.release("another")
+	require.ErrorIs(t, take(), ErrIO)
+	require.ErrorIs(t, take(), ErrIO)
+	require.NoError(t, MarkVolume(at.Volume, at.Mark))
+	require.NoError(t, take())
+}
+
 // Many at once, while what is there is changed, get what is there or was a moment ago, never anything closed; and nothing is left open.
 func TestRootsOfMany(t *testing.T) {
 	top := t.TempDir()
