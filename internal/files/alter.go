@@ -311,11 +311,11 @@ func (a alter) overwrite(f *open, off int64, length int, call func() (int, error
 
 // resize sets the size of a file that is open for writing.
 func (a alter) resize(f *open, size int64) error {
-	return a.reshape(f, func(st *unix.Statx_t, allocated bool) int64 {
+	return a.reshape(f, func(st *unix.Statx_t, allocated bool) (int64, error) {
 		if grow := size - int64(st.Size); !allocated || grow < 0 {
-			return grow
+			return grow, nil
 		}
-		return 0 // what is added is a hole
+		return 0, nil // what is added is a hole
 	}, func() error { return setSize(f.fd, size) })
 }
 

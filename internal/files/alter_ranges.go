@@ -8,15 +8,20 @@ import (
 	"amber.example/gatekeeper/internal/core/limit"
 )
 
-// reshape runs a call that changes how long a file is, or which parts of it take space; grow is by how many bytes at most it counts for more.
-func (a alter) reshape(f *open, grow func(st *unix.Statx_t, allocated bool) int64, do func() error) error {
+// reshape runs a call that changes how long a file is, which parts of it take space, or which streams it has; grow is by how many bytes at most it counts
+// for more, and may refuse it. Nobody else alters the file between the two.
+func (a alter) reshape(f *open, grow func(st *unix.Statx_t, allocated bool) (int64, error), do func() error) error {
 	var st unix.Statx_t
 	t, owner, err := a.beginOwned(f.id, f.path, f.counted, f.fd, &st)
 	if err != nil {
 		return err
 	}
 	defer t.end()
-	was, more := t.amount(f.fd, &st), grow(&st, t.allocated())
+	was := t.amount(f.fd, &st)
+	more, err := grow(&st, t.allocated())
+	if err != nil {
+		return err
+	}
 	if st.Nlink == 0 {
 		if more > 0 {
 			return ErrStale
@@ -45,7 +50,7 @@ func (a alter) reshape(f *open, grow func(st *unix.Statx_t, allocated bool) int6
 
 // empty has a range of a file read as zeros, and take no space where the file system can. The size stays.
 func (a alter) empty(f *open, off, length int64) error {
-	return a.reshape(f, func(*unix.Statx_t, bool) int64 { return 0 }, func() error {
+	return a.reshape(f, func(*unix.Statx_t, bool) (int64, error) { return 0, nil }, func() error {
 		return alterBy(callWrite, f.fd, func() error {
 			return unix.Fallocate(f.fd, unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, length)
 		})

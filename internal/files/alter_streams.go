@@ -4,59 +4,31 @@ import (
 	"slices"
 
 	"golang.org/x/sys/unix"
-
-	"amber.example/gatekeeper/internal/core/limit"
 )
 
 // restream changes the named streams of an object. They count for whom the object counts for, as its own bytes do.
 func (a alter) restream(f *open, change func(streams) (streams, error)) error {
-	var st unix.Statx_t
-	t, owner, err := a.beginOwned(f.id, f.path, f.counted, f.fd, &st)
-	if err != nil {
-		return err
-	}
-	defer t.end()
-	have, was, err := readStreams(xattrsOf(f.fd))
-	if err != nil {
-		return err
-	}
-	is, err := change(have)
-	if err != nil {
-		return err
-	}
-	value := is.bytes()
-	grow := int64(len(value) - was)
-	switch {
-	case len(is) > mostStreams || len(value) > mostStreamBytes:
-		return ErrNoSpace
-	case grow > 0 && st.Nlink == 0:
-		return ErrStale
-	case grow > 0 && t.allocated():
-		grow += int64(max(st.Blksize, 4096))
-	}
-	names, err := t.namesOf(f)
-	if err != nil {
-		return err
-	}
-	claim, err := t.book.Reserve(owner, names, limit.Amount{Bytes: grow})
-	if err != nil {
-		return t.fail(f.path(), err)
-	}
-	before := t.amount(f.fd, &st)
-	if err := setStreams(f.fd, value, len(value) > was); err != nil {
-		claim.Forget()
-		return err
-	}
-	after := before
-	if statx(f.fd, &st) == nil {
-		after = t.amount(f.fd, &st)
-	}
-	if st.Nlink == 0 {
-		claim.Forget()
-		return nil
-	}
-	claim.Settle(f.id, after.Minus(before))
-	return nil
+	var value []byte
+	grows := false
+	return a.reshape(f, func(st *unix.Statx_t, allocated bool) (int64, error) {
+		have, was, err := readStreams(xattrsOf(f.fd))
+		if err != nil {
+			return 0, err
+		}
+		is, err := change(have)
+		if err != nil {
+			return 0, err
+		}
+		value = is.bytes()
+		if len(is) > mostStreams || len(value) > mostStreamBytes {
+			return 0, ErrNoSpace
+		}
+		grow := int64(len(value) - was)
+		if grows = grow > 0; grows && allocated {
+			grow += int64(max(st.Blksize, 4096))
+		}
+		return grow, nil
+	}, func() error { return setStreams(f.fd, value, grows) })
 }
 
 // setStreams writes the attribute down. What grows is written with spare room first, so that a file system that keeps little beside an

@@ -115,10 +115,11 @@ func (h *Handle) namesNow() ([]string, error) {
 func (h *Handle) closeFD() { unix.Close(h.fd) }
 
 func (h *Handle) settle(v view, verdict access.Verdict) acl.Mask {
-	granted := verdict.Granted & h.asked
+	granted := verdict.Granted
 	if h.streamed {
-		granted = forStream(verdict.Granted, !h.file) & h.asked
+		granted = forStream(granted, !h.file)
 	}
+	granted &= h.asked
 	h.verdict.Store(&settled{granted, v.policy, verdict.ValidUntil})
 	return granted
 }
@@ -226,7 +227,7 @@ func (h *Handle) Stat() (Info, error) {
 		var data []byte
 		if data, err = h.own(); err == nil {
 			info.Dir, info.Size = false, int64(len(data))
-			info.Allocated = (info.Size + 511) &^ 511
+			info.Allocated = streamTakes(info.Size)
 		}
 	}
 	return info, err
@@ -373,6 +374,13 @@ func (h *Handle) close() error {
 	return err
 }
 
+// going is the name that the handle's object has in a directory, about to be taken away.
+func (h *Handle) going(v view, in directory, name string, isDir bool) going {
+	n, path := h.ns, join(in.path, name)
+	names := func() ([]string, error) { return n.namesFor(v.folder, h.folder, h.fd, path), nil }
+	return going{directory: in, name: name, dir: isDir, names: names, index: n.index}
+}
+
 // remove unlinks what a handle was open on, if it is still what is there.
 func (n *Namespace) remove(h *Handle, path string) error {
 	v, err := n.view(h.sub, h.share)
@@ -394,7 +402,7 @@ func (n *Namespace) remove(h *Handle, path string) error {
 	if l := h.became.Load(); l != nil {
 		fd, isDir = l.fd, false
 	}
-	err = v.alter().remove(fd, going{directory: directory{parent, dir}, name: name, dir: isDir, names: func() ([]string, error) { return n.namesFor(v.folder, h.folder, h.fd, path), nil }, index: n.index})
+	err = v.alter().remove(fd, h.going(v, directory{parent, dir}, name, isDir))
 	if err == nil {
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())

@@ -82,15 +82,15 @@ func (h *Handle) WriteAt(p []byte, off int64, through bool) (int, error) {
 		return 0, err
 	}
 	n := 0
-	h.did(Wrote, &h.toldWrote)
-	h.alters()
 	if h.streamed {
-		n, err := h.writeStream(p, at)
-		if h.touched(); err == nil && (through || h.writeThrough) {
+		err := h.rewritten(func(int) (err error) { n, err = h.writeStream(p, at); return err })
+		if err == nil && (through || h.writeThrough) {
 			err = h.Flush()
 		}
 		return n, err
 	}
+	h.did(Wrote, &h.toldWrote)
+	h.alters()
 	err := h.use(func(fd int) (err error) {
 		if err := h.altering(fd); err != nil {
 			return err
@@ -164,10 +164,10 @@ func (h *Handle) Truncate(size int64) error {
 	}
 	h.touched()
 	h.alters()
-	if h.streamed {
-		return h.resizeStream(size)
-	}
 	return h.use(func(fd int) error {
+		if h.streamed {
+			return h.resizeStream(size)
+		}
 		if err := h.altering(fd); err != nil {
 			return err
 		}
@@ -200,7 +200,7 @@ func (h *Handle) overwrite(attributes uint32) error {
 			return err
 		}
 		if streamBytes(xattrsOf(fd)) > 0 { // what is replaced takes its streams with it (MS-FSA section 2.1.5.1.2)
-			if err := h.alter().restream(&h.data, func(streams) (streams, error) { return nil, nil }); err != nil {
+			if err := h.restream(func(streams) (streams, error) { return nil, nil }); err != nil {
 				return err
 			}
 		}

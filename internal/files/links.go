@@ -148,9 +148,7 @@ func (h *Handle) SetTarget(ctx context.Context, target string) error {
 	if err != nil {
 		return err
 	}
-	n := h.ns
-	if err := v.alter().remove(h.fd, going{directory: directory{parent, dir}, name: name, dir: !h.file,
-		names: func() ([]string, error) { return n.namesFor(v.folder, h.folder, h.fd, path), nil }, index: n.index}); err != nil {
+	if err := v.alter().remove(h.fd, h.going(v, directory{parent, dir}, name, !h.file)); err != nil {
 		return err
 	}
 	l := becameLink{-1}
@@ -169,6 +167,6 @@ func (h *Handle) SetTarget(ctx context.Context, target string) error {
 	}
 	h.folder.spots.drop(h.info.id())
 	h.became.Store(&l)
-	n.notify.tell(h.folderID, Event{Path: path, Kind: EventModified, by: h.parentKey})
+	h.ns.notify.tell(h.folderID, Event{Path: path, Kind: EventModified, by: h.parentKey})
 	return flush(parent)
 }

@@ -94,9 +94,7 @@ func (h *Handle) CopyWhole(ctx context.Context, from *Handle) (done int64, err e
 	if err := h.Truncate(done); err != nil {
 		return done, err
 	}
-	return done, h.use(func(int) error {
-		return h.alter().restream(&h.data, func(streams) (streams, error) { return all, nil })
-	})
+	return done, h.use(func(int) error { return h.restream(func(streams) (streams, error) { return all, nil }) })
 }
 
 // ShareFrom has a range of this file share the blocks of a range of another: ErrNotSupported where the file system cannot.
@@ -135,13 +133,15 @@ func (h *Handle) altered(from *Handle, do func(fd, source int) error) error {
 	return h.rewritten(func(fd int) error { return do(fd, source) })
 }
 
-// rewritten runs what alters the data of the file.
+// rewritten runs what alters the data of the file, or of the stream.
 func (h *Handle) rewritten(do func(fd int) error) error {
 	h.did(Wrote, &h.toldWrote)
 	h.alters()
 	err := h.use(func(fd int) error {
-		if err := h.altering(fd); err != nil {
-			return err
+		if !h.streamed {
+			if err := h.altering(fd); err != nil {
+				return err
+			}
 		}
 		return do(fd)
 	})
@@ -167,13 +167,12 @@ func (h *Handle) Zero(off, end int64) error {
 	if err := h.mayTouch(off, end-off, true); err != nil {
 		return err
 	}
-	if h.streamed {
-		h.did(Wrote, &h.toldWrote)
-		h.alters()
-		h.touched()
-		return h.zeroStream(off, end)
-	}
-	return h.rewritten(func(int) error { return h.alter().empty(&h.data, off, end-off) })
+	return h.rewritten(func(int) error {
+		if h.streamed {
+			return h.zeroStream(off, end)
+		}
+		return h.alter().empty(&h.data, off, end-off)
+	})
 }
 
 // SetSparse marks a file as one that may have holes, or no longer (MS-FSCC section 2.3.69). Every file may; some clients make them only in those

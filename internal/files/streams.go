@@ -167,15 +167,20 @@ func forStream(m acl.Mask, dir bool) acl.Mask {
 
 // Stream is one of an object's named streams.
 type Stream struct {
-	Name string
-	Size int64
+	Name      string
+	Size      int64
+	Allocated int64
 }
+
+// streamTakes is how many bytes on disk a stream is said to take.
+func streamTakes(size int64) int64 { return (size + 511) &^ 511 }
 
 // Streams gives the named streams of what the handle is open on.
 func (h *Handle) Streams() (out []Stream, err error) {
 	all, err := h.streams()
 	for _, s := range all {
-		out = append(out, Stream{s.name, int64(len(s.data))})
+		size := int64(len(s.data))
+		out = append(out, Stream{s.name, size, streamTakes(size)})
 	}
 	return out, err
 }
@@ -221,18 +226,21 @@ func (h *Handle) readStream(p []byte, off int64) (int, error) {
 	return copy(p, data[off:]), nil
 }
 
-// changeStream gives the stream that the handle is open on other bytes.
+// restream changes the streams of what the handle is open on, within use.
+func (h *Handle) restream(change func(streams) (streams, error)) error {
+	return h.alter().restream(&h.data, change)
+}
+
+// changeStream gives the stream that the handle is open on other bytes, within use.
 func (h *Handle) changeStream(change func(was []byte) ([]byte, error)) error {
-	return h.use(func(fd int) error {
-		return h.alter().restream(&h.data, func(all streams) (streams, error) {
-			name := h.Stream()
-			i := all.find(name)
-			if i < 0 {
-				return nil, ErrStale
-			}
-			is, err := change(all[i].data)
-			return all.with(name, is), err
-		})
+	return h.restream(func(all streams) (streams, error) {
+		name := h.Stream()
+		i := all.find(name)
+		if i < 0 {
+			return nil, ErrStale
+		}
+		is, err := change(all[i].data)
+		return all.with(name, is), err
 	})
 }
 
@@ -293,19 +301,19 @@ func (h *Handle) copyStream(from *Handle, toOff, fromOff int64, length int) (n i
 		return 0, err
 	}
 	from.did(Read, &from.toldRead)
-	if h.streamed {
-		h.did(Wrote, &h.toldWrote)
-		h.alters()
-		n, err = h.writeStream(buf[:n], toOff)
-		h.touched()
-		return n, err
-	}
 	err = h.rewritten(func(fd int) error {
+		if h.streamed {
+			n, err = h.writeStream(buf[:n], toOff)
+			return err
+		}
 		n, err = h.alter().write(&h.data, toOff, n, func() (int, error) { return whole(writeTo, fd, buf[:n], toOff) })
 		return err
 	})
 	return n, err
 }
+
+// errAsItIs ends a change of streams that changes nothing.
+var errAsItIs = errors.New("it stays as it is")
 
 // beginStream opens the stream of a handle that has just been registered, or makes it.
 func (h *Handle) beginStream(req OpenRequest) (action Action, err error) {
@@ -322,9 +330,8 @@ func (h *Handle) beginStream(req OpenRequest) (action Action, err error) {
 		}
 		return Opened, err
 	}
-	same := errors.New("it stays as it is")
 	err = h.use(func(int) error {
-		return h.alter().restream(&h.data, func(all streams) (streams, error) {
+		return h.restream(func(all streams) (streams, error) {
 			if all.find(name) < 0 {
 				if action = Created; req.Disposition == Overwrite {
 					return nil, ErrNotFound
@@ -336,14 +343,14 @@ func (h *Handle) beginStream(req OpenRequest) (action Action, err error) {
 				return nil, ErrExists
 			case OpenIf:
 				action = Opened
-				return nil, same
+				return nil, errAsItIs
 			case Supersede:
 				action = Superseded
 			}
 			return all.with(name, nil), nil
 		})
 	})
-	if errors.Is(err, same) {
+	if errors.Is(err, errAsItIs) {
 		err = nil
 	}
 	if err == nil && action != Opened {
@@ -364,7 +371,7 @@ func (h *Handle) hasStream(name string) (string, bool, error) {
 // removeStream takes away the stream that a handle was open on.
 func (n *Namespace) removeStream(h *Handle) error {
 	name := *h.of.stream.Load()
-	err := h.alter().restream(&h.data, func(all streams) (streams, error) { return all.without(name), nil })
+	err := h.restream(func(all streams) (streams, error) { return all.without(name), nil })
 	if err == nil {
 		n.notify.tell(h.folderID, Event{Path: h.Path(), Kind: EventModified, Dir: !h.file, by: h.parentKey})
 	}
@@ -398,7 +405,7 @@ func (h *Handle) RenameStream(to string, replace bool) error {
 
 	name := h.Stream()
 	err := h.use(func(int) error {
-		return h.alter().restream(&h.data, func(all streams) (streams, error) {
+		return h.restream(func(all streams) (streams, error) {
 			i := all.find(name)
 			if i < 0 {
 				return nil, ErrStale

@@ -32,9 +32,8 @@ func (a *Away) Unwrap() error { return ErrIO }
 // seenVolume is a directory that carried a mark when it was last looked at. The host reuses inode numbers, and so the moment at which it
 // was made belongs to it.
 type seenVolume struct {
-	dev, ino uint64
-	born     int64
-	mark     string
+	dirIdentity
+	mark string
 }
 
 // seenVolumes are those last seen at each path.
@@ -112,7 +111,7 @@ func isVolume(fd int, at site.Location) error {
 	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st); err != nil {
 		return missing(at, "it cannot be looked at: "+reason(err))
 	}
-	is := seenVolume{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino, bornAt(&st), at.Mark}
+	is := seenVolume{identityOf(&st), at.Mark}
 	if was, ok := seenVolumes.Load(at.Volume); ok && was == is && is.born != 0 {
 		return nil
 	}

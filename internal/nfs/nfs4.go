@@ -81,7 +81,6 @@ type compound struct {
 	isParsed           bool
 	visiting           *files.Visit  // goes on from one operation to the next, as long as those only look
 	object             *files.Object // the current one, where it was found by that visit
-	export             int64
 	stateid, savedID   stateID
 	hasState, hasSaved bool
 
@@ -401,16 +400,16 @@ func (q *compound) do(op uint32, start int) status4 {
 	}
 	if q.object == nil {
 		q.leave()
-		v, found, export, err := q.s.visitAt(q.Call, false, q.parsed)
+		v, found, _, err := q.s.visitAt(q.Call, false, q.parsed)
 		if err != nil {
 			return q.fail(err)
 		}
-		q.visiting, q.object, q.export = v, found[0], export
+		q.visiting, q.object = v, found[0]
 	}
 	if !looks[op] {
 		defer q.leave()
 	}
-	return fn(q, q.visiting, q.object, q.export)
+	return fn(q, q.visiting, q.object, q.parsed.export)
 }
 
 // onObject are the operations on the current object and nothing else.

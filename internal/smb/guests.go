@@ -3,6 +3,7 @@ package smb
 import (
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/ntlm"
+	"amber.example/gatekeeper/internal/secret"
 )
 
 // Guests are those who come without an account: by no name at all, or as "guest", or by the name of the user as whom guests come in, with no
@@ -10,7 +11,7 @@ import (
 // at their next request when nobody comes as that user any more.
 
 // noPassword is the NT hash of the password that is empty, MS-NLMP section 3.3.1.
-var noPassword = []byte{0x31, 0xd6, 0xcf, 0xe0, 0xd1, 0x6a, 0xe9, 0x31, 0xb7, 0x3c, 0x59, 0xd7, 0xe0, 0xc0, 0x89, 0xc0}
+var noPassword = secret.NTHash("")
 
 // guestNamed is the user as whom somebody comes in who calls themselves so and has no password; 0 for nobody.
 func (c *conn) guestNamed(name string) identity.ID {

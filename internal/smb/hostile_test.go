@@ -31,10 +31,10 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 type oneAccount struct{}
 
-var secret = []byte("0123456789abcdef")
+var piranHash = []byte("0123456789abcdef")
 
 func (oneAccount) ProveNT(_ context.Context, name, _ string, compare func([]byte) bool) (identity.ID, error) {
-	if !strings.EqualFold(name, "piran") || !compare(secret) {
+	if !strings.EqualFold(name, "piran") || !compare(piranHash) {
 		return 0, ntlm.ErrWrong
 	}
 	return 1, nil
@@ -205,7 +205,7 @@ func (c *rawClient) signInWith(hello []byte) *rawClient {
 		return m.Sum(nil)
 	}
 	blob := append([]byte{1, 1}, make([]byte, 30)...)
-	key := mac(secret, message.UTF16("PIRAN"))
+	key := mac(piranHash, message.UTF16("PIRAN"))
 	proof := mac(key, challenge[24:32], blob)
 	last := make([]byte, 64)
 	copy(last, "NTLMSSP\x00\x03")

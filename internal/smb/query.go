@@ -123,8 +123,7 @@ func streamsOf(h *files.Handle) (out message.Streams, err error) {
 	}
 	named, err := h.Streams()
 	for _, s := range named {
-		size := uint64(s.Size)
-		out = append(out, message.Stream{Name: message.UTF16(":" + s.Name + ":$DATA"), Size: size, Allocated: (size + 511) &^ 511})
+		out = append(out, message.Stream{Name: message.UTF16(":" + s.Name + ":$DATA"), Size: uint64(s.Size), Allocated: uint64(s.Allocated)})
 	}
 	return out, err
 }

@@ -152,7 +152,7 @@ func (g *guessed) ProveNT(_ context.Context, _, _ string, compare func([]byte) b
 	if g.compared.Add(1) > 3 {
 		return 0, ntlm.ErrPutOff
 	}
-	if !compare(secret) {
+	if !compare(piranHash) {
 		return 0, ntlm.ErrWrong
 	}
 	return 1, nil

@@ -5,7 +5,7 @@ package message
 // mostReferred bytes of a path are read.
 const mostReferred = 8 << 10
 
-// ReferralRequest is REQ_GET_DFS_REFERRAL, MS-DFSC section 2.2.2, or with Extended, REQ_GET_DFS_REFERRAL_EX of section 2.2.3, of which the site is not looked at.
+// ReferralRequest is REQ_GET_DFS_REFERRAL, MS-DFSC section 2.2.2.
 type ReferralRequest struct {
 	Level uint16 // the highest version of an answer that is understood
 	Path  []byte // \SERVER\SHARE and perhaps what is below, in UTF-16

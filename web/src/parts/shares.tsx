@@ -18,13 +18,13 @@ import { DataTable } from './table';
 
 /** What can be said of a share by yes or no. */
 export const shareOptions = [
-  { name: 'announced', text: t`announced` },
-  { name: 'readOnly', text: t`read-only` },
-  { name: 'listOnlyOpenable', text: t`only what one may open` },
-  { name: 'encrypted', text: t`encrypted` },
-  { name: 'persistent', text: t`open over restarts` },
-  { name: 'showLinks', text: t`links shown` },
-  { name: 'guests', text: t`takes guests` },
+  { name: 'announced', text: t`announced`, label: t`announced in lists of shares` },
+  { name: 'readOnly', text: t`read-only`, label: t`nobody changes anything through it` },
+  { name: 'listOnlyOpenable', text: t`only what one may open`, label: t`listings leave out what one may not open` },
+  { name: 'encrypted', text: t`encrypted`, label: t`nothing goes over the wire open` },
+  { name: 'persistent', text: t`open over restarts`, label: t`what is open outlasts a restart of the service` },
+  { name: 'showLinks', text: t`links shown`, label: t`clients are told of symbolic links, and follow them themselves` },
+  { name: 'guests', text: t`takes guests`, label: t`who comes without an account may come in` },
 ] as const;
 
 /** One such answer, to be changed with a preview. */
@@ -153,55 +153,9 @@ function ShareSheet({ share: s, mayChange }: { share: Share; mayChange: boolean 
       </Flex>
       {editing && <ChangeShare share={s} onDone={() => setEditing(false)} />}
       <Flex px="4" py="3" gap="6" wrap="wrap">
-        <ShareOption
-          share={s}
-          name="announced"
-          label={t`announced in lists of shares`}
-          mayChange={mayChange}
-          ask={ask}
-        />
-        <ShareOption
-          share={s}
-          name="readOnly"
-          label={t`nobody changes anything through it`}
-          mayChange={mayChange}
-          ask={ask}
-        />
-        <ShareOption
-          share={s}
-          name="listOnlyOpenable"
-          label={t`listings leave out what one may not open`}
-          mayChange={mayChange}
-          ask={ask}
-        />
-        <ShareOption
-          share={s}
-          name="encrypted"
-          label={t`nothing goes over the wire open`}
-          mayChange={mayChange}
-          ask={ask}
-        />
-        <ShareOption
-          share={s}
-          name="persistent"
-          label={t`what is open outlasts a restart of the service`}
-          mayChange={mayChange}
-          ask={ask}
-        />
-        <ShareOption
-          share={s}
-          name="showLinks"
-          label={t`clients are told of symbolic links, and follow them themselves`}
-          mayChange={mayChange}
-          ask={ask}
-        />
-        <ShareOption
-          share={s}
-          name="guests"
-          label={t`who comes without an account may come in`}
-          mayChange={mayChange}
-          ask={ask}
-        />
+        {shareOptions.map((o) => (
+          <ShareOption key={o.name} share={s} name={o.name} label={o.label} mayChange={mayChange} ask={ask} />
+        ))}
       </Flex>
       {(s.hosts || s.offline !== 'manual' || s.mostConnections) && (
         <Flex px="4" pb="3" gap="6" rowGap="1" wrap="wrap" fontSize="sm" color="faint">
