@@ -3,7 +3,6 @@ package smb
 import (
 	"strings"
 
-	"amber.example/gatekeeper/internal/core/access"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
@@ -15,11 +14,12 @@ const referredFor = 300
 
 // led connects a session to a share that is elsewhere: it holds nothing, and sends its clients to ask where.
 func (r *request) led(elsewhere string) (*reply, error) {
-	if r.c.srv.admit(r.sess.user) != access.Passed || r.c.srv.Policy().Services.SMBEncrypted && r.sess.sealing == nil {
-		return nil, statusAccessDenied
+	sealed, err := r.admitted()
+	if err != nil {
+		return nil, err
 	}
-	return r.joined(&tree{led: elsewhere}, &message.TreeConnectResponse{Type: message.ShareDisk, ShareFlags: message.ShareLeads | message.ShareLeadsOn | message.ShareNoCaching,
-		Capabilities: message.ShareIsLed, MaximalAccess: readOnlyAccess})
+	return r.joined(&tree{led: elsewhere}, &message.TreeConnectResponse{Type: message.ShareDisk, Capabilities: message.ShareIsLed, MaximalAccess: readOnlyAccess,
+		ShareFlags: message.ShareLeads | message.ShareLeadsOn | message.ShareNoCaching | sealed})
 }
 
 // readOnlyAccess is as much as a share is said to give that is elsewhere.

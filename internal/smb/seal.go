@@ -113,7 +113,7 @@ func (s *session) seal(msgs [][]byte) [][]byte {
 // sealsShare says whether nothing on a share may go over the wire open, by the policy in force.
 func (s *Server) sealsShare(t *tree) bool {
 	p := s.Policy()
-	if t.pipes() {
+	if t.share == "" { // in no folder
 		return p.Services.SMBEncrypted
 	}
 	sh := p.ShareNamed(t.share)

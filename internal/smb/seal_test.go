@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/smb/message"
 )
 
@@ -158,4 +159,16 @@ func FuzzUnseal(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Where everything is encrypted, so is what is asked on pipes and of a share that is elsewhere: the path in it is told to nobody on the way.
+func TestWhatIsInNoFolderIsSealedWithAllElse(t *testing.T) {
+	for _, all := range []bool{false, true} {
+		p, err := site.Compile(site.Records{Services: site.Services{SMB: true, SMBEncrypted: all}})
+		require.NoError(t, err)
+		s := &Server{Config: Config{Policy: func() *site.Policy { return p }}}
+		for _, at := range []*tree{{}, {led: `\\vault\old`}} {
+			require.Equal(t, all, s.sealsShare(at), "%+v", at)
+		}
+	}
 }

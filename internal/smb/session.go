@@ -353,16 +353,11 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 	t := &tree{}
 	kind, flags, capabilities, maximum := byte(message.ShareDisk), uint32(0), uint32(0), acl.Mask(0)
 	if strings.EqualFold(parts[1], "IPC$") {
-		kind, flags, maximum = message.SharePipe, message.ShareNoCaching, acl.Read.Mask(false)|acl.WriteData
-		if r.c.srv.admit(r.sess.user) != access.Passed {
-			return nil, statusAccessDenied
+		sealed, err := r.admitted()
+		if err != nil {
+			return nil, err
 		}
-		if r.c.srv.Policy().Services.SMBEncrypted {
-			if r.sess.sealing == nil {
-				return nil, statusAccessDenied
-			}
-			flags |= message.ShareSealed
-		}
+		kind, flags, maximum = message.SharePipe, message.ShareNoCaching|sealed, acl.Read.Mask(false)|acl.WriteData
 	} else {
 		sh, elsewhere := r.c.srv.Policy().Meant(parts[0], parts[1])
 		if elsewhere != "" {
@@ -399,6 +394,20 @@ func (r *request) treeConnect(m *message.TreeConnectRequest) (*reply, error) {
 		}
 	}
 	return r.joined(t, &message.TreeConnectResponse{Type: kind, ShareFlags: flags, Capabilities: capabilities, MaximalAccess: uint32(maximum)})
+}
+
+// admitted is for what is in no folder: whoever may come in over SMB may have it, sealed where everything is. It gives the flag that says so.
+func (r *request) admitted() (flag uint32, err error) {
+	if r.c.srv.admit(r.sess.user) != access.Passed {
+		return 0, statusAccessDenied
+	}
+	if !r.c.srv.Policy().Services.SMBEncrypted {
+		return 0, nil
+	}
+	if r.sess.sealing == nil {
+		return 0, statusAccessDenied
+	}
+	return message.ShareSealed, nil
 }
 
 // joined has a session be connected to a tree.
