@@ -51,7 +51,7 @@ func TestCachesAreBrokenByNFS(t *testing.T) {
 			return err
 		}},
 		"opening": {CacheWrite, func(l *larkfell, _ Key) error {
-			return l.visit(2003, false, func(v *Visit, _ *Object) error {
+			return l.visit(2003, Working, func(v *Visit, _ *Object) error {
 				o, err := walkTo(v, "README.txt")
 				require.NoError(l.t, err)
 				h, err := o.Open(OpenRequest{Access: acl.ReadData, Sharing: ShareRead | ShareWrite | ShareDelete})
@@ -62,17 +62,17 @@ func TestCachesAreBrokenByNFS(t *testing.T) {
 			})
 		}},
 		"setting its mode": {cacheAll, func(l *larkfell, _ Key) error {
-			return l.visit(2003, true, func(v *Visit, _ *Object) error {
+			return l.visit(2003, Alone, func(v *Visit, _ *Object) error {
 				o, err := walkTo(v, "README.txt")
 				require.NoError(l.t, err)
 				return o.Set(Set{Mode: new(uint32(0o750))})
 			})
 		}},
 		"removing": {CacheHandle, func(l *larkfell, _ Key) error {
-			return l.visit(2003, true, func(_ *Visit, root *Object) error { return root.Remove("README.txt", false) })
+			return l.visit(2003, Alone, func(_ *Visit, root *Object) error { return root.Remove("README.txt", false) })
 		}},
 		"renaming": {CacheHandle, func(l *larkfell, _ Key) error {
-			return l.visit(2003, true, func(_ *Visit, root *Object) error {
+			return l.visit(2003, Alone, func(_ *Visit, root *Object) error {
 				return root.Rename(context.Background(), "README.txt", root, "READ.txt")
 			})
 		}},

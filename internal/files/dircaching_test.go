@@ -41,7 +41,7 @@ func TestDirectoryCachesAreBroken(t *testing.T) {
 	closed := func(h *Handle) error { return h.Close() }
 	overNFS := func(do func(in *Object) error) func(*larkfell) error {
 		return func(l *larkfell) error {
-			return l.visit(2003, true, func(v *Visit, _ *Object) error {
+			return l.visit(2003, Alone, func(v *Visit, _ *Object) error {
 				in, err := walkTo(v, "2026")
 				require.NoError(l.t, err)
 				return do(in)

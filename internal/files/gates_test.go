@@ -38,9 +38,9 @@ func (l *larkfell) guest(uid uint32) *Guest {
 }
 
 // visit has a guest do something.
-func (l *larkfell) visit(uid uint32, alone bool, do func(v *Visit, root *Object) error) error {
+func (l *larkfell) visit(uid uint32, manner Manner, do func(v *Visit, root *Object) error) error {
 	l.t.Helper()
-	v, err := l.Visit(l.guest(uid), alone)
+	v, err := l.Visit(l.guest(uid), manner)
 	require.NoError(l.t, err)
 	defer v.End()
 	root, err := v.Root()
@@ -64,7 +64,7 @@ func (l *larkfell) entry(path string, e acl.Entry) {
 // keyOf gives the key by which NFS knows an object, by one of its names.
 func (l *larkfell) keyOf(uid uint32, path string) (key Key) {
 	l.t.Helper()
-	require.NoError(l.t, l.visit(uid, false, func(v *Visit, _ *Object) error {
+	require.NoError(l.t, l.visit(uid, Working, func(v *Visit, _ *Object) error {
 		o, err := walkTo(v, path)
 		if err == nil {
 			key = o.Key()
@@ -85,14 +85,14 @@ func TestAFileOfTwoNames(t *testing.T) {
 			if wire {
 				require.NoError(t, os.Mkdir(filepath.Join(l.root, "drop2"), 0o770))
 				l.write("drop2/other", "")
-				require.ErrorIs(t, l.visit(2003, false, func(v *Visit, _ *Object) error {
+				require.ErrorIs(t, l.visit(2003, Working, func(v *Visit, _ *Object) error {
 					o, err := walkTo(v, "drop/plate.fits")
 					require.NoError(t, err)
 					to, err := walkTo(v, "2026")
 					require.NoError(t, err)
 					return o.Link(to, "mine.fits")
 				}), ErrAcross, "other rules hold there, for bettany if not for piran")
-				require.NoError(t, l.visit(2003, false, func(v *Visit, _ *Object) error {
+				require.NoError(t, l.visit(2003, Working, func(v *Visit, _ *Object) error {
 					o, err := walkTo(v, "README.txt")
 					require.NoError(t, err)
 					to, err := walkTo(v, "2026")
@@ -148,7 +148,7 @@ func TestNamesAreBounded(t *testing.T) {
 		require.NoError(t, os.Link(at, filepath.Join(l.root, "2026", fmt.Sprint("n", i))))
 	}
 	l.mustOpen(piran, "README.txt", acl.ReadData, OpenOnly)
-	require.ErrorIs(t, l.visit(2003, false, func(_ *Visit, root *Object) error {
+	require.ErrorIs(t, l.visit(2003, Working, func(_ *Visit, root *Object) error {
 		o, err := root.Lookup("README.txt")
 		require.NoError(t, err)
 		return o.Link(root, "one more")
@@ -213,13 +213,13 @@ func TestMakingInAnothersName(t *testing.T) {
 		l.compile()
 		for what, do := range makes {
 			name := fmt.Sprint(what, "-", mode)
-			require.Error(t, l.visit(2003, false, func(_ *Visit, root *Object) error { return do(root, name, Set{UID: &other}) }), name)
+			require.Error(t, l.visit(2003, Working, func(_ *Visit, root *Object) error { return do(root, name, Set{UID: &other}) }), name)
 			require.NoFileExists(t, filepath.Join(l.root, name), "and nothing is left of it")
 			if what == "mknod" {
 				continue // a pipe of a mapped folder is its owner's, whoever makes it
 			}
-			require.NoError(t, l.visit(2003, false, func(_ *Visit, root *Object) error { return do(root, name, Set{UID: &own}) }), name)
-			require.Error(t, l.visit(2003, false, func(_ *Visit, root *Object) error {
+			require.NoError(t, l.visit(2003, Working, func(_ *Visit, root *Object) error { return do(root, name, Set{UID: &own}) }), name)
+			require.Error(t, l.visit(2003, Working, func(_ *Visit, root *Object) error {
 				c, err := root.Lookup(name)
 				require.NoError(t, err)
 				return c.Set(Set{UID: &other})

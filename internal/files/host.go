@@ -85,5 +85,5 @@ func statxAt(dir int, name string, st *unix.Statx_t) error {
 	if err := before(callLook, dir); err != nil {
 		return translate(err)
 	}
-	return translate(unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS, st))
+	return translate(unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_BASIC_STATS|unix.STATX_BTIME, st))
 }

@@ -156,7 +156,8 @@ func (n *Namespace) Empty(ctx context.Context, folder int64, path string, step f
 
 // onBehalfOf is a view of a folder by the service itself.
 func (n *Namespace) onBehalfOf(p *site.Policy, f *site.PublishedFolder) view {
-	return view{policy: p, sub: Subject{Via: site.SMB}, folder: f, now: n.now(), ledger: n.ledger, index: n.index, facts: FactsOf(p, f)}
+	facts := FactsOf(p, f)
+	return view{policy: p, sub: Subject{Via: site.SMB}, folder: f, now: n.now(), ledger: n.ledger, index: n.index, facts: &facts}
 }
 
 // mover moves what is kept.

@@ -388,7 +388,7 @@ func TestModesDecideAsTheKernelDoes(t *testing.T) {
 		require.NoError(t, err)
 		for range perTree {
 			a, who := w.act(), w.credential()
-			v, err := w.ns.Visit(&Guest{Export: 1, Origin: site.Origin{Address: netip.MustParseAddr("192.0.2.1"), Flavor: site.FlavorSys}, Said: who}, true)
+			v, err := w.ns.Visit(&Guest{Export: 1, Origin: site.Origin{Address: netip.MustParseAddr("192.0.2.1"), Flavor: site.FlavorSys}, Said: who}, Alone)
 			require.NoError(t, err)
 			ours := a.served(v)
 			v.End()

@@ -160,8 +160,8 @@ func (l *larkfell) works(r *rand.Rand, n int) {
 			_ = h.Close()
 		}
 	}
-	nfs := func(who identity.ID, alone bool, do func(v *Visit)) {
-		v, err := l.Visit(l.guest(uids[who]), alone)
+	nfs := func(who identity.ID, manner Manner, do func(v *Visit)) {
+		v, err := l.Visit(l.guest(uids[who]), manner)
 		if err == nil {
 			do(v)
 			v.End()
@@ -196,26 +196,26 @@ func (l *larkfell) works(r *rand.Rand, n int) {
 		case 7:
 			smb(who, dir(), acl.Delete, OpenOnly, true, func(h *Handle) { _ = h.SetDelete(true) })
 		case 8, 9:
-			nfs(who, false, func(v *Visit) {
+			nfs(who, Working, func(v *Visit) {
 				in(v, p, func(d *Object, name string) {
 					n := uint64(size())
 					_, _ = d.CreateFile(name, Set{Size: &n})
 				})
 			})
 		case 10:
-			nfs(who, false, func(v *Visit) { in(v, dir(), func(d *Object, name string) { _, _ = d.Mkdir(name, Set{}) }) })
+			nfs(who, Working, func(v *Visit) { in(v, dir(), func(d *Object, name string) { _, _ = d.Mkdir(name, Set{}) }) })
 		case 11:
-			nfs(who, false, func(v *Visit) {
+			nfs(who, Working, func(v *Visit) {
 				in(v, p, func(d *Object, name string) { _, _ = d.MakeLink(name, strings.Repeat("x", 1+size()%200), Set{}) })
 			})
 		case 12:
-			nfs(who, false, func(v *Visit) {
+			nfs(who, Working, func(v *Visit) {
 				if o, err := walkTo(v, p); err == nil {
 					in(v, path(), func(d *Object, name string) { _ = o.Link(d, name) })
 				}
 			})
 		case 13:
-			nfs(who, true, func(v *Visit) {
+			nfs(who, Alone, func(v *Visit) {
 				from := p
 				if r.IntN(3) == 0 {
 					from = dir()
@@ -225,12 +225,12 @@ func (l *larkfell) works(r *rand.Rand, n int) {
 				})
 			})
 		case 14:
-			nfs(who, false, func(v *Visit) {
+			nfs(who, Working, func(v *Visit) {
 				in(v, p, func(d *Object, name string) { _ = d.Remove(name, r.IntN(4) == 0) })
 			})
 		case 15:
 			var key Key
-			nfs(who, false, func(v *Visit) {
+			nfs(who, Working, func(v *Visit) {
 				if o, err := walkTo(v, p); err == nil && o.Regular() {
 					key = o.Key()
 					if n := uint64(size()); r.IntN(2) == 0 {
@@ -378,7 +378,7 @@ func TestNeverAByteOver(t *testing.T) {
 						continue
 					}
 					var key Key
-					v, err := l.Visit(l.guest(2003), false)
+					v, err := l.Visit(l.guest(2003), Working)
 					if err != nil {
 						continue
 					}
@@ -433,7 +433,7 @@ func TestRenamingWhatIsGoneRenamesNothing(t *testing.T) {
 	l.exported()
 	l.write("2026/mine", "mine")
 	h := l.mustOpen(piran, "2026/mine", acl.Delete|acl.ReadData, OpenOnly)
-	require.NoError(t, l.visit(2003, false, func(v *Visit, _ *Object) error {
+	require.NoError(t, l.visit(2003, Working, func(v *Visit, _ *Object) error {
 		d, err := walkTo(v, "2026")
 		require.NoError(t, err)
 		return d.Remove("mine", false)
@@ -489,7 +489,7 @@ func TestEveryWayOfGrowingIsHeld(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(l.root, "2026/more"))
 	_, _, err = l.Open(Subject{User: piran, Via: site.SMB}, OpenRequest{Share: "nightlog", Path: "2026/dir", Disposition: CreateOnly, Directory: true, Sharing: ShareRead})
 	full(err)
-	require.NoError(t, l.visit(2003, false, func(v *Visit, root *Object) error {
+	require.NoError(t, l.visit(2003, Working, func(v *Visit, root *Object) error {
 		d, err := walkTo(v, "2026")
 		require.NoError(t, err)
 		_, err = d.CreateFile("more", Set{})
@@ -580,7 +580,7 @@ func TestWhatHasNoNameCountsUntilItIsClosed(t *testing.T) {
 	h := l.mustOpen(piran, "2026/hidden", acl.WriteData, CreateOnly)
 	_, err := h.WriteAt(make([]byte, 5000), 0, false)
 	require.NoError(t, err)
-	require.NoError(t, l.visit(2003, false, func(v *Visit, _ *Object) error {
+	require.NoError(t, l.visit(2003, Working, func(v *Visit, _ *Object) error {
 		d, err := walkTo(v, "2026")
 		require.NoError(t, err)
 		return d.Remove("hidden", false)

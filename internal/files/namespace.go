@@ -197,7 +197,7 @@ type view struct {
 	origin *site.Origin         // over SMB, where the share is kept to hosts
 	sub    Subject
 	now    time.Time
-	facts  access.Facts
+	facts  *Facts // its own
 
 	sink   EventSink
 	ledger *usage.Ledger
@@ -235,7 +235,7 @@ func (n *Namespace) view(sub Subject, share string) (view, error) {
 	}
 	facts := FactsOf(p, v.folder)
 	facts.marks = n.marks
-	v.facts = facts
+	v.facts = &facts
 	return v, nil
 }
 

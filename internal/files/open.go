@@ -131,7 +131,7 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		}
 	}
 
-	rooted, err := n.roots.take(v.folder.At)
+	rooted, err := n.roots.take(v.folder.At, false)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -117,7 +117,7 @@ func (f Facts) told(fd int, st *unix.Statx_t) (is posix.Attributes, own bool) {
 	if f.marks == nil {
 		return f.readOwned(get, st)
 	}
-	k := markKey{fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}, f.native, f.unix}
+	k := f.markOf(st)
 	is, own, ok := f.marks.get(k, st.Ctime)
 	if ok && !own {
 		f.ownedByFolder(&is)
@@ -128,6 +128,11 @@ func (f Facts) told(fd int, st *unix.Statx_t) (is posix.Attributes, own bool) {
 		f.marks.put(k, st.Ctime, looked, is, own)
 	}
 	return is, own
+}
+
+// markOf is by what the marks of an object are remembered.
+func (f Facts) markOf(st *unix.Statx_t) markKey {
+	return markKey{fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}, f.native, f.unix}
 }
 
 // xattrs reads one object's extended attributes.
@@ -245,7 +250,7 @@ func (v view) credential() posix.Credential {
 	return access.UnixCredential(v.policy.Directory, v.sub.User)
 }
 
-func (v view) unixFacts() Facts { return v.facts.(Facts) }
+func (v view) unixFacts() Facts { return *v.facts }
 
 // Kind says whether anything is at a path, and whether it is something else than a directory.
 func (f Facts) Kind(path string) (exists, file bool) {

@@ -22,7 +22,8 @@ func (n *Namespace) MakeOwn(folder int64, user identity.ID) (made bool, err erro
 	if f == nil || u == nil || f.Unix() || !f.Personal.Has(p.Directory, p.Directory.UserIndex(user)) {
 		return false, nil
 	}
-	v := view{policy: p, sub: Subject{User: user, Via: site.SMB}, folder: f, now: n.now(), ledger: n.ledger, index: n.index, facts: FactsOf(p, f)}
+	v := n.onBehalfOf(p, f)
+	v.sub.User = user
 	root, err := openFolder(f.At)
 	if err != nil {
 		return false, err

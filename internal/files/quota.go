@@ -156,8 +156,12 @@ func (o *Object) Class() (c Class, bounded bool) {
 	if book == nil {
 		return c, false
 	}
+	fd, err := o.descriptor()
+	if err != nil {
+		return c, false
+	}
 	now := o.w.v.ledger.Now()
-	for _, s := range book.Bearing(o.w.v.unixFacts().countsFor(o.fd, &o.st), o.path) {
+	for _, s := range book.Bearing(o.w.v.unixFacts().countsFor(fd, &o.st), o.path) {
 		left, ok := s.Left(limit.Bytes, now)
 		if !ok || bounded && uint64(left) >= c.AvailableHard {
 			continue

@@ -24,7 +24,9 @@ type keptRoot struct {
 	path    string
 	users   int // guarded by roots.mu, as is what follows
 	dropped bool
-	last    time.Time
+	last    time.Time // when the last use began
+	checked time.Time // when it was last found at its path
+	ways    ways
 }
 
 // dirIdentity tells a directory from all that have been, and will be.
@@ -36,6 +38,8 @@ type dirIdentity struct {
 const (
 	mostRoots   = 256
 	rootIdleFor = time.Second
+	// rootLookFor is how long after a look at what is at the path of a folder those who only look themselves go by it.
+	rootLookFor = 100 * time.Millisecond
 )
 
 func newRoots() *roots { return &roots{of: make(map[site.Location]*keptRoot)} }
@@ -62,34 +66,46 @@ func carriesMark(at site.Location) bool {
 
 // rootInUse is the directory of a folder for the time of one request.
 type rootInUse struct {
-	fd   int
-	kept *keptRoot // nil where it is closed after
+	fd    int
+	kept  *keptRoot // nil where it is closed after
+	since time.Time
 }
 
-// take gives the directory of a folder, if its volume is there, as openFolder does.
-func (r *roots) take(at site.Location) (rootInUse, error) {
+// take gives the directory of a folder, if its volume is there, as openFolder does. Who only looks may go by what was so a moment ago.
+func (r *roots) take(at site.Location, looking bool) (rootInUse, error) {
+	now := time.Now()
+	var lately bool
 	r.mu.Lock()
 	k := r.of[at]
 	if k != nil {
 		k.users++
+		lately = looking && now.Sub(k.checked) < rootLookFor
 	}
 	r.mu.Unlock()
 	if k != nil {
-		if before(callLook, k.fd) == nil && carriesMark(at) && k.folder.at(k.path) {
-			return rootInUse{k.fd, k}, nil
+		if before(callLook, k.fd) == nil && carriesMark(at) {
+			if lately {
+				return rootInUse{k.fd, k, now}, nil
+			}
+			if k.folder.at(k.path) {
+				r.mu.Lock()
+				k.checked = now
+				r.mu.Unlock()
+				return rootInUse{k.fd, k, now}, nil
+			}
 		}
 		r.drop(at, k)
-		r.give(rootInUse{k.fd, k})
+		r.give(rootInUse{k.fd, k, now})
 	}
 	fd, err := openFolder(at)
 	if err != nil {
 		return rootInUse{fd: -1}, err
 	}
-	return r.keep(at, fd), nil
+	return r.keep(at, fd, now), nil
 }
 
 // keep has a directory that was just opened stay open, where it can be told from others.
-func (r *roots) keep(at site.Location, fd int) rootInUse {
+func (r *roots) keep(at site.Location, fd int, now time.Time) rootInUse {
 	k := &keptRoot{fd: fd, users: 1, path: at.String()}
 	var st unix.Statx_t
 	if unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st) == nil {
@@ -101,9 +117,9 @@ func (r *roots) keep(at site.Location, fd int) rootInUse {
 		return rootInUse{fd: fd}
 	}
 	r.of[at] = k
-	k.last = time.Now()
+	k.last, k.checked = now, now
 	r.closeLater(at, k, rootIdleFor)
-	return rootInUse{fd, k}
+	return rootInUse{fd, k, now}
 }
 
 // give gives it back.
@@ -114,9 +130,9 @@ func (r *roots) give(u rootInUse) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	u.kept.last = time.Now()
+	u.kept.last = u.since
 	if u.kept.users--; u.kept.users == 0 && u.kept.dropped {
-		unix.Close(u.kept.fd)
+		u.kept.close()
 	}
 }
 
@@ -134,8 +150,13 @@ func (r *roots) dropLocked(at site.Location, k *keptRoot) {
 	k.dropped = true
 	delete(r.of, at)
 	if k.users == 0 {
-		unix.Close(k.fd)
+		k.close()
 	}
+}
+
+func (k *keptRoot) close() {
+	k.ways.close()
+	unix.Close(k.fd)
 }
 
 // closeLater closes one that nobody has used for a while.

@@ -37,7 +37,7 @@ func TestRootsAreWhatIsThere(t *testing.T) {
 	make(volume, "first")
 	r := newRoots()
 	shows := func() string {
-		u, err := r.take(at)
+		u, err := r.take(at, false)
 		if err != nil {
 			require.ErrorIs(t, err, ErrGone)
 			return "gone"
@@ -51,7 +51,7 @@ func TestRootsAreWhatIsThere(t *testing.T) {
 	for range 3 {
 		require.Equal(t, "first", shows())
 	}
-	u, err := r.take(at)
+	u, err := r.take(at, false)
 	require.NoError(t, err)
 	move("summit/data", "summit/other")
 	require.Equal(t, "gone", shows())
@@ -88,7 +88,7 @@ func TestRootsOfAVolumeThatIsAnothers(t *testing.T) {
 	defer claims.release(at.Mark)
 	r := newRoots()
 	take := func() error {
-		u, err := r.take(at)
+		u, err := r.take(at, false)
 		if err == nil {
 			r.give(u)
 		}
@@ -126,7 +126,7 @@ func TestRootsOfMany(t *testing.T) {
 					return
 				default:
 				}
-				u, err := r.take(at)
+				u, err := r.take(at, false)
 				if err != nil {
 					if !strings.Contains(err.Error(), ErrGone.Error()) {
 						t.Error(err)

@@ -227,7 +227,8 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 			}
 			// For a mount point a directory names the inode beneath it.
 			id := fileID{st.Dev, e.ino}
-			if e.ino == key.Inode {
+			sought := e.ino == key.Inode && s.names(fd, e.name, rootDev, key)
+			if sought {
 				found, inode = true, id
 				if e.kind != unix.DT_DIR {
 					names = append(names, spot{here, e.name})
@@ -237,7 +238,7 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 			if e.kind == unix.DT_DIR {
 				queue = append(queue, step{join(path, e.name), spot{here, e.name}})
 				s.putLocked(id, false, spot{here, e.name})
-			} else if e.ino == key.Inode || len(s.files) < mostFileSpots {
+			} else if sought || len(s.files) < mostFileSpots {
 				s.putLocked(id, true, spot{here, e.name})
 			}
 			if e.kind != unix.DT_DIR {
@@ -266,6 +267,15 @@ func (s *spots) walk(root int, key Key) (found bool, err error) {
 		s.mu.Unlock()
 	}
 	return found, nil
+}
+
+// names says whether what a name in a directory stands for is what a key names, and not another that has got its number since.
+func (s *spots) names(dir int, name string, rootDev uint64, key Key) bool {
+	var st unix.Statx_t
+	if statxAt(dir, name, &st) != nil {
+		return false
+	}
+	return st.Ino == key.Inode && bornAt(&st) == key.Born && s.mountTag(unix.Mkdev(st.Dev_major, st.Dev_minor), rootDev) == key.Mount
 }
 
 // linksOf is how many names what is at a spot has.

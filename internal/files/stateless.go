@@ -85,7 +85,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 			n.cache.release(c)
 		}
 	}
-	w, o, err := n.VisitObject(g, key, false)
+	w, o, err := n.VisitObject(g, key, Working)
 	if err != nil {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ func TestRememberedVerdictsAreWhatWouldBeDecided(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		guests := map[uint32]*Guest{2003: l.guest(2003), 2006: l.guest(2006), 2005: l.guest(2005)}
 		told := func(g *Guest, path string) (string, acl.Mask) {
-			v, err := l.Visit(g, false)
+			v, err := l.Visit(g, Working)
 			require.NoError(t, err)
 			defer v.End()
 			o, err := v.open(path)
@@ -54,7 +54,7 @@ func TestRememberedVerdictsAreWhatWouldBeDecided(t *testing.T) {
 			switch r.IntN(6) {
 			case 0, 1: // by the service, as whoever owns it or nobody
 				owner := []uint32{2003, 2006}[r.IntN(2)]
-				_ = l.visit(owner, false, func(v *Visit, _ *Object) error {
+				_ = l.visit(owner, Working, func(v *Visit, _ *Object) error {
 					o, err := v.open(path)
 					require.NoError(t, err)
 					return o.Set(Set{Mode: &perm})

@@ -20,7 +20,7 @@ type Visit struct {
 	n      *Namespace
 	v      view
 	state  *folderState
-	alone  bool
+	manner Manner
 	root   int
 	rooted rootInUse // root is of it
 	held   *heldRoot // the same, for who decides by it
@@ -30,14 +30,14 @@ type Visit struct {
 	wanted []Key // files whose other names are to be searched for once the visit is over
 }
 
-// Visit begins one. With alone, it is the only one in the folder: for renaming.
-func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
+// Visit begins one.
+func (n *Namespace) Visit(g *Guest, manner Manner) (*Visit, error) {
 	v, err := n.view(g.Subject(), "")
 	if err != nil {
 		return nil, err
 	}
-	w := &Visit{n: n, state: n.folder(v.folder.ID), alone: alone}
-	if alone {
+	w := &Visit{n: n, state: n.folder(v.folder.ID), manner: manner}
+	if manner == Alone {
 		w.state.paths.Lock()
 	} else {
 		w.state.paths.RLock()
@@ -49,16 +49,15 @@ func (n *Namespace) Visit(g *Guest, alone bool) (*Visit, error) {
 		}
 	}
 	if err == nil {
-		w.rooted, err = n.roots.take(w.v.folder.At)
+		w.rooted, err = n.roots.take(w.v.folder.At, manner == Looking)
 	}
 	if err != nil {
 		w.unlock()
 		return nil, err
 	}
 	w.root = w.rooted.fd
-	facts := w.v.unixFacts()
-	facts.root = &heldRoot{w.root}
-	w.v.facts, w.held = facts, facts.root
+	w.held = &heldRoot{w.root}
+	w.v.facts.root = w.held
 	w.below = plain.Unspell(w.v.nfs.Export.Below)
 	if k := w.rooted.kept; k != nil {
 		w.rootID = fileID{k.folder.dev, k.folder.ino}
@@ -91,7 +90,7 @@ func (w *Visit) End() {
 }
 
 func (w *Visit) unlock() {
-	if w.alone {
+	if w.manner == Alone {
 		w.state.paths.Unlock()
 	} else {
 		w.state.paths.RUnlock()
@@ -132,10 +131,11 @@ func (w *Visit) Unix() bool { return w.v.folder.Unix() }
 type Object struct {
 	w    *Visit
 	path string
-	fd   int // for its path only
+	fd   int // for its path only; -1 where that was not needed: see descriptor
 	st   unix.Statx_t
 	key  Key
-	own  *posix.Attributes // read when first needed
+	own  posix.Attributes // read when first needed: see owner
+	owns bool             // it has been
 }
 
 func (o *Object) id() fileID { return fileID{unix.Mkdev(o.st.Dev_major, o.st.Dev_minor), o.st.Ino} }
@@ -163,6 +163,13 @@ func (o *Object) IsRoot() bool { return o.path == o.w.below }
 
 // open looks at what is at a path.
 func (w *Visit) open(path string) (*Object, error) {
+	if o := (&Object{w: w, path: path, fd: -1}); o.glance() {
+		return o, nil
+	}
+	return w.openFully(path)
+}
+
+func (w *Visit) openFully(path string) (*Object, error) {
 	fd, err := openBeneath(w.root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return nil, err
@@ -182,12 +189,29 @@ func (w *Visit) at(path string, fd int) (*Object, error) {
 
 // look reads the object anew.
 func (o *Object) look() error {
+	if o.fd < 0 {
+		was := o.key
+		if o.glance() {
+			if o.key != was {
+				return ErrStale
+			}
+			return nil
+		}
+		if _, err := o.descriptor(); err != nil {
+			return err
+		}
+	}
 	if err := statx(o.fd, &o.st); err != nil {
 		return err
 	}
-	o.own = nil
-	o.key = Key{Inode: o.st.Ino, Mount: o.w.state.spots.mountTag(o.id().dev, o.w.rootID.dev), Born: bornAt(&o.st)}
+	o.looked()
 	return nil
+}
+
+// looked is what follows from what was read of the object.
+func (o *Object) looked() {
+	o.owns = false
+	o.key = Key{Inode: o.st.Ino, Mount: o.w.state.spots.mountTag(o.id().dev, o.w.rootID.dev), Born: bornAt(&o.st)}
 }
 
 func bornAt(st *unix.Statx_t) int64 {
@@ -218,6 +242,9 @@ func (w *Visit) Object(key Key) (*Object, error) {
 					return nil, ErrStale
 				}
 				return o, nil
+			}
+			if err == nil && o.id() == (fileID{dev, key.Inode}) { // another has its number by now
+				return nil, ErrStale
 			}
 			w.state.spots.drop(fileID{dev, key.Inode})
 		}
@@ -255,8 +282,8 @@ var errLost = errors.New("not where it was")
 
 // VisitObject begins a visit at the object that a key names, looking for it if it is not where
 // it was: ErrStale where it is nowhere, ErrBusy where that could not be settled now.
-func (n *Namespace) VisitObject(g *Guest, key Key, alone bool) (*Visit, *Object, error) {
-	w, found, err := n.VisitObjects(g, alone, key)
+func (n *Namespace) VisitObject(g *Guest, key Key, manner Manner) (*Visit, *Object, error) {
+	w, found, err := n.VisitObjects(g, manner, key)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -264,9 +291,9 @@ func (n *Namespace) VisitObject(g *Guest, key Key, alone bool) (*Visit, *Object,
 }
 
 // VisitObjects is VisitObject for several objects of one export.
-func (n *Namespace) VisitObjects(g *Guest, alone bool, keys ...Key) (*Visit, []*Object, error) {
+func (n *Namespace) VisitObjects(g *Guest, manner Manner, keys ...Key) (*Visit, []*Object, error) {
 	for try := 0; ; try++ {
-		w, err := n.Visit(g, alone)
+		w, err := n.Visit(g, manner)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -313,12 +340,11 @@ func searchFor(state *folderState, folder site.Location, key Key) error {
 
 // Owner gives whose the object is and, where modes decide, its mode and ACL.
 func (o *Object) owner() *posix.Attributes {
-	if o.own == nil {
+	if !o.owns {
 		a, _ := o.w.v.unixFacts().told(o.fd, &o.st)
-		a.ACL, a.Default = slices.Clone(a.ACL), slices.Clone(a.Default) // who changes it changes their own
-		o.own = &a
+		o.owned(a)
 	}
-	return o.own
+	return &o.own
 }
 
 // ACL gives the POSIX ACL by which the object is decided about, where modes decide; without one,
@@ -496,8 +522,12 @@ func (o *Object) Target() (string, error) {
 	if err := o.MayLook(); err != nil {
 		return "", err
 	}
+	fd, err := o.descriptor()
+	if err != nil {
+		return "", err
+	}
 	buf := make([]byte, longestPath)
-	n, err := unix.Readlinkat(o.fd, "", buf)
+	n, err := unix.Readlinkat(fd, "", buf)
 	return string(buf[:max(n, 0)]), translate(err)
 }
 

@@ -49,13 +49,14 @@ type Lanes struct {
 	aside *Aside
 	free  chan struct{}
 	mu    sync.Mutex
-	calls map[*Call]struct{} // that have a place
-	gone  int                // that have given theirs up
+	first *Call // of those that have a place
+	held  int   // how many they are
+	gone  int   // that have given theirs up
 }
 
 // New makes a number of places.
 func New(places int, aside *Aside) *Lanes {
-	return &Lanes{aside: aside, free: make(chan struct{}, places), calls: make(map[*Call]struct{})}
+	return &Lanes{aside: aside, free: make(chan struct{}, places)}
 }
 
 // Call has a place until Done.
@@ -63,8 +64,31 @@ type Call struct {
 	l     *Lanes
 	since time.Time
 	aside func() // told once, when the call has given its place up; may be nil
-	gone  bool   // it has; guarded by Lanes.mu, as is kept
+	gone  bool   // it has; guarded by Lanes.mu, as is all that follows
 	kept  bool
+
+	before, next *Call // in the list of its Lanes
+}
+
+func (l *Lanes) addLocked(c *Call) {
+	if c.next = l.first; c.next != nil {
+		c.next.before = c
+	}
+	l.first = c
+	l.held++
+}
+
+// removeLocked leaves the next of what it removes as it is, for who goes through the list.
+func (l *Lanes) removeLocked(c *Call) {
+	if c.before != nil {
+		c.before.next = c.next
+	} else {
+		l.first = c.next
+	}
+	if c.next != nil {
+		c.next.before = c.before
+	}
+	l.held--
 }
 
 // Take waits for a place; nil where ctx ends first.
@@ -92,7 +116,7 @@ func (l *Lanes) call(aside func()) *Call {
 	c := &Call{l: l, since: time.Now(), aside: aside}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.calls[c] = struct{}{}
+	l.addLocked(c)
 	return c
 }
 
@@ -100,20 +124,20 @@ func (l *Lanes) call(aside func()) *Call {
 func (l *Lanes) Held() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return len(l.calls)
+	return l.held
 }
 
 // SetAside has the calls that have been in work for long give up their places, as far as there may be more of those.
 func (l *Lanes) SetAside() {
 	var told []func()
 	l.mu.Lock()
-	for c := range l.calls {
+	for c := l.first; c != nil; c = c.next {
 		if c.kept || l.gone == besides*cap(l.free) || time.Since(c.since) < Patience || !l.aside.take() {
 			continue
 		}
 		c.gone = true
 		l.gone++
-		delete(l.calls, c)
+		l.removeLocked(c)
 		<-l.free
 		if c.aside != nil {
 			told = append(told, c.aside)
@@ -138,8 +162,9 @@ func (c *Call) Done() {
 	gone := c.gone
 	if gone {
 		c.l.gone--
+	} else {
+		c.l.removeLocked(c)
 	}
-	delete(c.l.calls, c)
 	c.l.mu.Unlock()
 	if gone {
 		c.l.aside.give()

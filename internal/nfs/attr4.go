@@ -4,6 +4,7 @@ import (
 	"errors"
 	"log/slog"
 	"math"
+	"math/bits"
 	"strconv"
 	"strings"
 
@@ -194,18 +195,29 @@ func bitmapOf(attrs ...int) (b bitmap) {
 var (
 	settable = bitmapOf(attrSize, attrACL, attrMode, attrOwner, attrOwnerGroup, attrAccessSet, attrModifySet)
 	// supported leaves out, of version 4.0, what it does not know.
-	supported = func(minor uint32) bitmap {
+	supported = func() (all [2]bitmap) {
 		b := bitmapOf(attrSupported, attrType, attrExpire, attrChange, attrSize, attrLinkSupport, attrSymlinkSupport, attrNamedAttr, attrFSID,
 			attrUniqueHandles, attrLease, attrRdattrError, attrACL, attrACLSupport, attrCanSetTime, attrCaseFold, attrCaseKept, attrChownRestrict,
 			attrHandle, attrFileID, attrFilesAvail, attrFilesFree, attrFilesTotal, attrHomogeneous, attrMaxSize, attrMaxLink, attrMaxName,
 			attrMaxRead, attrMaxWrite, attrMode, attrNoTrunc, attrLinks, attrOwner, attrOwnerGroup, attrQuotaHard, attrQuotaSoft, attrQuotaUsed, attrRawDev, attrSpaceAvail, attrSpaceFree,
 			attrSpaceTotal, attrSpaceUsed, attrAccess, attrAccessSet, attrCreate, attrTimeDelta, attrMetadata, attrModify, attrModifySet, attrMountedOn)
-		if minor >= 1 {
-			b.set(attrExclCreate)
-		}
-		return b
-	}
+		all[0] = b
+		b.set(attrExclCreate)
+		all[1] = b
+		return all
+	}()
 )
+
+// each gives the attributes in the order of their numbers.
+func (b bitmap) each(yield func(n int) bool) {
+	for i, word := range b {
+		for ; word != 0; word &= word - 1 {
+			if !yield(32*i + bits.TrailingZeros32(word)) {
+				return
+			}
+		}
+	}
+}
 
 func readBitmap(r *onc.Reader) (b bitmap) {
 	for i := range r.Count(8, 4) {
@@ -253,7 +265,7 @@ func changeOf(a *files.Attributes) uint64 {
 
 // putAttrs writes fattr4: of what is asked, what there is.
 func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) {
-	all := supported(minor)
+	all := supported[minor]
 	for i := range asked {
 		asked[i] &= all[i]
 	}
@@ -283,10 +295,7 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 		}
 		return *space
 	}
-	for n := range 96 {
-		if !asked.has(n) {
-			continue
-		}
+	for n := range asked.each {
 		switch n {
 		case attrSupported:
 			putBitmap(w, all)
@@ -389,7 +398,7 @@ func (q *compound) readSet4() (set set4, which bitmap, err error) {
 	if r.Err() != nil {
 		return set, which, err4BadXDR
 	}
-	all := supported(minor)
+	all := supported[minor]
 	for n := range 96 {
 		if !which.has(n) {
 			continue

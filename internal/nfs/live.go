@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
@@ -38,6 +39,14 @@ type hearing struct {
 	own    live.Traffic // of version 3, and of version 4 before it is said by whom
 	three  atomic.Bool  // version 3 was spoken
 	client atomic.Pointer[client4]
+	trust  atomic.Pointer[trust]
+}
+
+// trust is what trusted said of an address by a policy.
+type trust struct {
+	policy *site.Policy
+	is     bool
+	until  time.Time // hosts may be called otherwise then
 }
 
 func heard(c *onc.Conn) *hearing {

@@ -193,7 +193,7 @@ func (q *compound) lockT() status4 {
 	if s != ok4 {
 		return s
 	}
-	v, found, _, err := q.s.visit(q.Call, false, q.current)
+	v, found, _, err := q.s.visit(q.Call, files.Working, q.current)
 	if err != nil {
 		return q.fail(err)
 	}

@@ -18,11 +18,23 @@ var kinds3 = [...]meter.Kind{
 }
 
 // kinds4 are the operations of version 4 that are counted: the others move handles about, or keep what is open alive.
-var kinds4 = map[uint32]meter.Kind{
-	opAccess: meter.Look, opClose: meter.Open, opCommit: meter.Write, opCreate: meter.Change, opGetAttr: meter.Look, opLink: meter.Change, opLock: meter.Lock, opLockT: meter.Lock,
-	opLockU: meter.Lock, opLookup: meter.Look, opLookupP: meter.Look, opOpen: meter.Open, opOpenDowngrade: meter.Open, opRead: meter.Read, opReadDir: meter.List, opReadLink: meter.Look,
-	opRemove: meter.Change, opRename: meter.Change, opSetAttr: meter.Change, opWrite: meter.Write, opSetClientID: meter.Other, opExchangeID: meter.Other, opCreateSession: meter.Other,
-}
+var kinds4 = func() (of [opLast + 1]*meter.Kind) {
+	for kind, ops := range map[meter.Kind][]uint32{
+		meter.Look:   {opAccess, opGetAttr, opLookup, opLookupP, opReadLink},
+		meter.Open:   {opClose, opOpen, opOpenDowngrade},
+		meter.Write:  {opCommit, opWrite},
+		meter.Change: {opCreate, opLink, opRemove, opRename, opSetAttr},
+		meter.Lock:   {opLock, opLockT, opLockU},
+		meter.Read:   {opRead},
+		meter.List:   {opReadDir},
+		meter.Other:  {opSetClientID, opExchangeID, opCreateSession},
+	} {
+		for _, op := range ops {
+			of[op] = &kind
+		}
+	}
+	return of
+}()
 
 // outcome is what a status of either version says: those of version 3 are among those of version 4.
 func outcome(status uint32) meter.Outcome {
@@ -58,7 +70,7 @@ func (s *Server) about(c *onc.Call, export int64, g *files.Guest) *meter.Of {
 }
 
 // counted counts a request in what its guest is counted by, and in the protocol.
-func (s *Server) counted(c *onc.Call, version string, kind meter.Kind, status uint32, began time.Time, read, written int) {
+func (s *Server) counted(c *onc.Call, version uint32, kind meter.Kind, status uint32, began time.Time, read, written int) {
 	if s.Meter == nil || c.Conn.Trial {
 		return
 	}
@@ -66,7 +78,7 @@ func (s *Server) counted(c *onc.Call, version string, kind meter.Kind, status ui
 	if about, ok := c.Note.(*meter.Of); ok && about != nil {
 		of = *about
 	}
-	of.Protocol = s.protocol(version)
+	of.Protocol = s.spoken[version]
 	is := outcome(status)
 	if is != meter.Done {
 		s.Meter.Ended(meter.Status{Protocol: "NFS", Number: status})
@@ -74,9 +86,8 @@ func (s *Server) counted(c *onc.Call, version string, kind meter.Kind, status ui
 	of.Count(meter.Did{Kind: kind, Outcome: is, Read: read, Written: written, Began: began, Took: time.Since(began)})
 }
 
-func (s *Server) protocol(version string) *meter.Tally {
-	return s.Meter.Tally(meter.ByProtocol, version)
-}
+// What of version 3, 4.0 and 4.1 are counted as.
+var spokenNames = [...]string{"NFS 3", "NFS 4.0", "NFS 4.1"}
 
 // statusAt is the status that an answer of version 3 begins with.
 func statusAt(w *onc.Writer, at int) uint32 {

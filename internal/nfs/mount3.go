@@ -86,7 +86,7 @@ func (s *Server) mnt(c *onc.Call, w *onc.Writer, path string) {
 		w.Uint32(mntAcces)
 		return
 	}
-	v, err := s.Files.Visit(s.guest(c, e.ID), false)
+	v, err := s.Files.Visit(s.guest(c, e.ID), files.Working)
 	if err != nil {
 		w.Uint32(mntServerFault)
 		return

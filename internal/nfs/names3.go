@@ -128,7 +128,7 @@ func (q *call3) rename() onc.AcceptStat {
 	if q.garbage() {
 		return onc.GarbageArgs
 	}
-	v, found, export, err := q.s.visit(q.Call, true, fromRaw, toRaw)
+	v, found, export, err := q.s.visit(q.Call, files.Alone, fromRaw, toRaw)
 	if err != nil {
 		return q.fails(err, 4)
 	}
@@ -146,7 +146,7 @@ func (q *call3) link() onc.AcceptStat {
 	if q.garbage() {
 		return onc.GarbageArgs
 	}
-	v, found, export, err := q.s.visit(q.Call, false, raw, dirRaw)
+	v, found, export, err := q.s.visit(q.Call, files.Working, raw, dirRaw)
 	if err != nil {
 		return q.fails(err, 3)
 	}

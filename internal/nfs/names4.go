@@ -43,14 +43,14 @@ func (q *compound) remove(_ *files.Visit, o *files.Object, _ int64) status4 {
 }
 
 // savedAndCurrent begins a visit at the saved and the current object.
-func (q *compound) savedAndCurrent(alone bool) (*files.Visit, []*files.Object, status4) {
+func (q *compound) savedAndCurrent(manner files.Manner) (*files.Visit, []*files.Object, status4) {
 	if q.saved == nil {
 		return nil, nil, err4NoFileHandle
 	}
 	if q.inPseudo(q.saved) || q.inPseudo(q.current) {
 		return nil, nil, err4ROFS
 	}
-	v, found, _, err := q.s.visit(q.Call, alone, q.saved, q.current)
+	v, found, _, err := q.s.visit(q.Call, manner, q.saved, q.current)
 	return v, found, q.fail(err)
 }
 
@@ -63,7 +63,7 @@ func (q *compound) rename() status4 {
 	if st != ok4 {
 		return st
 	}
-	v, found, st := q.savedAndCurrent(true)
+	v, found, st := q.savedAndCurrent(files.Alone)
 	if st != ok4 {
 		return st
 	}
@@ -88,7 +88,7 @@ func (q *compound) link() status4 {
 	if st != ok4 {
 		return st
 	}
-	v, found, st := q.savedAndCurrent(false)
+	v, found, st := q.savedAndCurrent(files.Working)
 	if st != ok4 {
 		return st
 	}

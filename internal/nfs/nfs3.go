@@ -3,7 +3,6 @@ package nfs
 import (
 	"errors"
 	"math"
-	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
@@ -55,32 +54,34 @@ type call3 struct {
 	moved   moved
 }
 
+var procs3 = [...]func(q *call3) onc.AcceptStat{
+	func(*call3) onc.AcceptStat { return onc.Success }, (*call3).getAttr, (*call3).setAttr, (*call3).lookup, (*call3).access, (*call3).readLink, (*call3).read,
+	(*call3).write, (*call3).create, (*call3).mkdir, (*call3).symlink, (*call3).mknod, func(q *call3) onc.AcceptStat { return q.remove(false) },
+	func(q *call3) onc.AcceptStat { return q.remove(true) }, (*call3).rename, (*call3).link, func(q *call3) onc.AcceptStat { return q.readDir(false) },
+	func(q *call3) onc.AcceptStat { return q.readDir(true) }, (*call3).fsStat, (*call3).fsInfo, (*call3).pathConf, (*call3).commit,
+}
+
 func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	q := &call3{Call: c, s: s, w: w, r: c.Args}
 	h := heard(c.Conn)
 	h.three.Store(true)
 	h.own.Did()
-	began, start := time.Now(), w.Len()
+	start := w.Len()
 	defer func() { // of what is no procedure there is nothing to be counted
 		if c.Procedure < uint32(len(kinds3)) {
-			s.counted(c, "NFS 3", kinds3[c.Procedure], statusAt(w, start), began, q.moved.read, q.moved.written)
+			s.counted(c, 0, kinds3[c.Procedure], statusAt(w, start), c.Began, q.moved.read, q.moved.written)
 		}
 	}()
-	procs := [...]func() onc.AcceptStat{
-		func() onc.AcceptStat { return onc.Success }, q.getAttr, q.setAttr, q.lookup, q.access, q.readLink, q.read, q.write, q.create, q.mkdir,
-		q.symlink, q.mknod, func() onc.AcceptStat { return q.remove(false) }, func() onc.AcceptStat { return q.remove(true) }, q.rename, q.link,
-		func() onc.AcceptStat { return q.readDir(false) }, func() onc.AcceptStat { return q.readDir(true) }, q.fsStat, q.fsInfo, q.pathConf, q.commit,
-	}
-	if c.Procedure >= uint32(len(procs)) {
+	if c.Procedure >= uint32(len(procs3)) {
 		return onc.ProcUnavail
 	}
 	switch c.Procedure {
 	case proc3SetAttr, proc3Create, proc3Mkdir, proc3Symlink, proc3Mknod, proc3Remove, proc3Rmdir, proc3Rename, proc3Link:
 	default:
-		return procs[c.Procedure]()
+		return procs3[c.Procedure](q)
 	}
-	if !s.trusted(c.Conn.Remote) { // nothing comes of it, and it takes nobody's place
-		return procs[c.Procedure]()
+	if !s.comesIn(c) { // nothing comes of it, and it takes nobody's place
+		return procs3[c.Procedure](q)
 	}
 	key, fresh, reply := s.replies.begin(c.Conn.Remote, c.XID, c.Procedure, c.Args.Rest())
 	if !fresh {
@@ -91,7 +92,7 @@ func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 		return onc.Success
 	}
 	at := w.Len()
-	stat := procs[c.Procedure]()
+	stat := procs3[c.Procedure](q)
 	s.replies.end(key, w.B[at:])
 	return stat
 }
@@ -112,8 +113,8 @@ func (q *call3) status(err error) bool {
 var errBadHandle = errors.New("not a handle of this server")
 
 // at begins a visit at the object that a handle names, if the guest's host gets that far.
-func (q *call3) at(raw []byte, alone bool) (*files.Visit, *files.Object, int64, error) {
-	v, found, export, err := q.s.visit(q.Call, alone, raw)
+func (q *call3) at(raw []byte, manner files.Manner) (*files.Visit, *files.Object, int64, error) {
+	v, found, export, err := q.s.visit(q.Call, manner, raw)
 	if err != nil {
 		return nil, nil, export, err
 	}
@@ -121,7 +122,7 @@ func (q *call3) at(raw []byte, alone bool) (*files.Visit, *files.Object, int64, 
 }
 
 // visit begins a visit at the objects that handles name, all of one export.
-func (s *Server) visit(c *onc.Call, alone bool, raw ...[]byte) (*files.Visit, []*files.Object, int64, error) {
+func (s *Server) visit(c *onc.Call, manner files.Manner, raw ...[]byte) (*files.Visit, []*files.Object, int64, error) {
 	hs := make([]handle, 0, 2)
 	for _, b := range raw {
 		h, ok := s.handles.open(b)
@@ -130,11 +131,11 @@ func (s *Server) visit(c *onc.Call, alone bool, raw ...[]byte) (*files.Visit, []
 		}
 		hs = append(hs, h)
 	}
-	return s.visitAt(c, alone, hs...)
+	return s.visitAt(c, manner, hs...)
 }
 
 // visitAt is visit for handles that have been opened.
-func (s *Server) visitAt(c *onc.Call, alone bool, hs ...handle) (*files.Visit, []*files.Object, int64, error) {
+func (s *Server) visitAt(c *onc.Call, manner files.Manner, hs ...handle) (*files.Visit, []*files.Object, int64, error) {
 	export := hs[0].export
 	keys := make([]files.Key, 0, 2)
 	for _, h := range hs {
@@ -143,7 +144,7 @@ func (s *Server) visitAt(c *onc.Call, alone bool, hs ...handle) (*files.Visit, [
 		}
 		keys = append(keys, h.key)
 	}
-	v, found, err := s.Files.VisitObjects(s.guest(c, export), alone, keys...)
+	v, found, err := s.Files.VisitObjects(s.guest(c, export), manner, keys...)
 	if err != nil {
 		return nil, nil, export, err
 	}
@@ -170,10 +171,19 @@ func (q *call3) fails(err error, n int) onc.AcceptStat {
 // with begins a visit at the object that a handle names, where the arguments were whole, and answers by
 // what fn does there; an error comes with so many absent attributes.
 func (q *call3) with(raw []byte, absent int, fn func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat) onc.AcceptStat {
+	return q.within(files.Working, raw, absent, fn)
+}
+
+// looking is with, for what only looks.
+func (q *call3) looking(raw []byte, absent int, fn func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat) onc.AcceptStat {
+	return q.within(files.Looking, raw, absent, fn)
+}
+
+func (q *call3) within(manner files.Manner, raw []byte, absent int, fn func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat) onc.AcceptStat {
 	if q.garbage() {
 		return onc.GarbageArgs
 	}
-	v, o, export, err := q.at(raw, false)
+	v, o, export, err := q.at(raw, manner)
 	if err != nil {
 		return q.fails(err, absent)
 	}
@@ -188,7 +198,7 @@ func (q *call3) garbage() bool { return q.r.Err() != nil }
 
 func (q *call3) getAttr() onc.AcceptStat {
 	raw := q.handle()
-	return q.with(raw, 0, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+	return q.looking(raw, 0, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
 		if !q.status(o.MayLook()) {
 			return onc.Success
 		}
@@ -219,7 +229,7 @@ func (q *call3) setAttr() onc.AcceptStat {
 
 func (q *call3) lookup() onc.AcceptStat {
 	raw, name := q.handle(), q.r.String(longestName3)
-	return q.with(raw, 1, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
+	return q.looking(raw, 1, func(v *files.Visit, dir *files.Object, export int64) onc.AcceptStat {
 		o, err := dir.Lookup(name)
 		if !q.status(err) {
 			putPost(q.w, export, now3(dir))
@@ -227,7 +237,7 @@ func (q *call3) lookup() onc.AcceptStat {
 		}
 		q.w.Opaque(q.s.seal(export, o))
 		putPost(q.w, export, seen3(o))
-		putPost(q.w, export, now3(dir))
+		putPost(q.w, export, seen3(dir))
 		return onc.Success
 	})
 }
@@ -267,7 +277,7 @@ func accessBits(m acl.Mask, o *files.Object) uint32 {
 
 func (q *call3) access() onc.AcceptStat {
 	raw, asked := q.handle(), q.r.Uint32()
-	return q.with(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
+	return q.looking(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
 		q.status(nil)
 		putPost(q.w, export, seen3(o))
 		q.w.Uint32(accessBits(o.Says(), o) & asked)

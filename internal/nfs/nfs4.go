@@ -117,7 +117,7 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	default:
 		return onc.ProcUnavail
 	}
-	if c.Cred.Flavor != onc.AuthSys || !s.trusted(c.Conn.Remote) {
+	if c.Cred.Flavor != onc.AuthSys || !s.comesIn(c) {
 		return onc.Weak // such a host learns nothing
 	}
 	all := c.Args.Rest()
@@ -152,7 +152,7 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	}
 	q.ops = int(n)
 	var key replyKey
-	repeatable := q.minor == 0 && len(all) <= 8<<10 && s.trusted(c.Conn.Remote)
+	repeatable := q.minor == 0 && len(all) <= 8<<10
 	if repeatable {
 		var fresh bool
 		var reply []byte
@@ -183,9 +183,6 @@ func (s *Server) serve4(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	return onc.Success
 }
 
-// minors are what the two are called.
-var minors = [...]string{"NFS 4.0", "NFS 4.1"}
-
 // errReplay ends a compound that was answered before: its answer stands already.
 const errReplay status4 = math.MaxUint32
 
@@ -214,12 +211,15 @@ func (q *compound) run(n, start int) (int, status4) {
 		case i > 0 && op == opSequence:
 			st = err4SequencePos
 		default:
+			kind := kinds4[op]
+			if kind == nil {
+				st = q.do(op, start)
+				break
+			}
 			began := time.Now()
 			q.moved = moved{}
 			st = q.do(op, start)
-			if kind, counts := kinds4[op]; counts {
-				q.s.counted(q.Call, minors[q.minor&1], kind, uint32(st), began, q.moved.read, q.moved.written)
-			}
+			q.s.counted(q.Call, 1+q.minor, *kind, uint32(st), began, q.moved.read, q.moved.written)
 		}
 		if st == errReplay {
 			return i, st
@@ -263,7 +263,7 @@ func opensSession(op uint32) bool {
 }
 
 // looks are the operations that only look at the current object, and may make another the current one.
-var looks = map[uint32]bool{opGetAttr: true, opLookup: true, opLookupP: true, opAccess: true, opReadLink: true, opVerify: true, opNVerify: true, opGetFH: true}
+var looks = [opLast + 1]bool{opGetAttr: true, opLookup: true, opLookupP: true, opAccess: true, opReadLink: true, opVerify: true, opNVerify: true, opGetFH: true}
 
 // leave ends the visit that is under way.
 func (q *compound) leave() {
@@ -400,7 +400,11 @@ func (q *compound) do(op uint32, start int) status4 {
 	}
 	if q.object == nil {
 		q.leave()
-		v, found, _, err := q.s.visitAt(q.Call, false, q.parsed)
+		manner := files.Working
+		if looks[op] {
+			manner = files.Looking
+		}
+		v, found, _, err := q.s.visitAt(q.Call, manner, q.parsed)
 		if err != nil {
 			return q.fail(err)
 		}
@@ -413,7 +417,7 @@ func (q *compound) do(op uint32, start int) status4 {
 }
 
 // onObject are the operations on the current object and nothing else.
-var onObject = map[uint32]func(q *compound, v *files.Visit, o *files.Object, export int64) status4{
+var onObject = [opLast + 1]func(q *compound, v *files.Visit, o *files.Object, export int64) status4{
 	opAccess: (*compound).access, opCreate: (*compound).create, opGetAttr: (*compound).getAttr, opLookup: (*compound).lookup,
 	opLookupP: (*compound).lookupP, opReadDir: (*compound).readDir, opReadLink: (*compound).readLink, opRemove: (*compound).remove,
 	opSecInfo: (*compound).secInfo, opSetAttr: (*compound).setAttr, opVerify: (*compound).verify, opNVerify: (*compound).nVerify,

@@ -253,7 +253,7 @@ func (m *lockManager) file(c *onc.Call, raw []byte, open bool, write bool) (nlmF
 	if n >= mostNLMFiles {
 		return key, nil, files.ErrNoSpace
 	}
-	v, found, _, err := m.s.visit(c, false, raw)
+	v, found, _, err := m.s.visit(c, files.Working, raw)
 	if err != nil {
 		return key, nil, err
 	}
@@ -277,7 +277,7 @@ func (m *lockManager) test(c *onc.Call, w *onc.Writer, a *nlmArgs, owner nlmOwne
 		w.Uint32(nlmDeniedGrace)
 		return
 	}
-	v, found, _, err := m.s.visit(c, false, a.fh)
+	v, found, _, err := m.s.visit(c, files.Working, a.fh)
 	if err != nil {
 		w.Uint32(nlmStatus(m.s, err))
 		return
@@ -463,7 +463,7 @@ func (m *lockManager) share(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	if m.inGrace() && !reclaim {
 		return answer(nlmDeniedGrace)
 	}
-	v, found, _, err := m.s.visit(c, false, fh)
+	v, found, _, err := m.s.visit(c, files.Working, fh)
 	if err != nil {
 		return answer(nlmStatus(m.s, err))
 	}

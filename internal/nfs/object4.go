@@ -184,7 +184,7 @@ func (q *compound) verify4(v *files.Visit, o *files.Object, export int64) (bool,
 	if q.r.Err() != nil {
 		return false, err4BadXDR
 	}
-	all := supported(q.minor)
+	all := supported[q.minor]
 	for i := range asked {
 		if asked[i]&^all[i] != 0 {
 			return false, err4AttrNotSupp

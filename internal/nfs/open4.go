@@ -340,7 +340,7 @@ func (q *compound) openFile(owner *openOwner, a openArgs) (h *files.Handle, fh [
 		}
 		return
 	}
-	v, found, export, err := q.s.visit(q.Call, false, q.current)
+	v, found, export, err := q.s.visit(q.Call, files.Working, q.current)
 	if err != nil {
 		return nil, nil, nil, nil, false, err
 	}

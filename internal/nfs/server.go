@@ -66,6 +66,7 @@ type Server struct {
 	began    time.Time
 	numbers  atomic.Uint64 // of clients, to who looks after things
 	stirs    atomic.Uint64 // see live.Door
+	spoken   [len(spokenNames)]*meter.Tally
 }
 
 const defaultLease = 60 * time.Second
@@ -78,6 +79,11 @@ func NewServer(c Config) (*Server, error) {
 	var v [8]byte
 	rand.Read(v[:])
 	s := &Server{Config: c, handles: newHandles(c.Key), verifier: binary.BigEndian.Uint64(v[:]), replies: newReplyCache(), began: time.Now()}
+	if c.Meter != nil {
+		for i, name := range spokenNames {
+			s.spoken[i] = c.Meter.Tally(meter.ByProtocol, name)
+		}
+	}
 	var err error
 	if s.state, err = newState(s); err != nil {
 		return nil, err
@@ -154,6 +160,17 @@ func (s *Server) trusted(a netip.AddrPort) bool {
 	return slices.ContainsFunc(p.Exports, func(e *site.PublishedExport) bool { return access.MayMount(p, e, &o) })
 }
 
+// comesIn is trusted for the connection of a call, of which that is remembered.
+func (s *Server) comesIn(c *onc.Call) bool {
+	p, at := s.Policy(), &heard(c.Conn).trust
+	if t := at.Load(); t != nil && t.policy == p && c.Began.Before(t.until) {
+		return t.is
+	}
+	is := s.trusted(c.Conn.Remote)
+	at.Store(&trust{p, is, c.Began.Add(guestFor)})
+	return is
+}
+
 // guestFor is how long a guest is remembered before its host's names are looked up again.
 const guestFor = time.Minute
 
@@ -192,7 +209,7 @@ func (s *Server) guest(c *onc.Call, export int64) *files.Guest {
 	gs := v.(*guests)
 	gs.mu.Lock()
 	defer gs.mu.Unlock()
-	now := time.Now()
+	now := c.Began
 	if g, ok := gs.by[key]; ok && now.Before(g.until) {
 		c.Note = g.about
 		return g.Guest

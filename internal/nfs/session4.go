@@ -324,7 +324,7 @@ func (q *compound) sequence(start int) status4 {
 		return err4Delay
 	case seq == s.seq && s.sum != sum:
 		return err4SeqFalseRetry
-	case seq == s.seq && s.answer == nil:
+	case seq == s.seq && !s.kept:
 		return err4RetryUncachedRep
 	case seq == s.seq:
 		q.session = se
@@ -333,7 +333,7 @@ func (q *compound) sequence(start int) status4 {
 	case seq != s.seq+1 || s.busy:
 		return err4SeqMisordered
 	}
-	s.seq, s.busy, s.sum, s.answer = seq, true, sum, nil
+	s.seq, s.busy, s.sum, s.kept = seq, true, sum, false
 	q.session, q.slot, q.cache, q.client = se, slot, cache, se.client
 	se.client.renew()
 	heard(q.Conn).client.Store(se.client)
@@ -354,7 +354,7 @@ func (st *state) slotDone(q *compound, answer []byte) {
 	s := &q.session.slots[q.slot]
 	s.busy = false
 	if len(answer) <= mostCached && (q.cache || len(answer) <= 1024) {
-		s.answer = append([]byte{}, answer...)
+		s.answer, s.kept = append(s.answer[:0], answer...), true
 	}
 }
 

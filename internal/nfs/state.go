@@ -136,7 +136,8 @@ type slot4 struct {
 	seq    uint32
 	busy   bool
 	sum    uint64 // of the request, to tell a repetition from another with its number
-	answer []byte // nil where it was not to be kept
+	kept   bool   // the answer
+	answer []byte
 }
 
 const (

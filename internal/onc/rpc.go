@@ -3,6 +3,7 @@ package onc
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"amber.example/gatekeeper/internal/lanes"
 )
@@ -145,7 +146,9 @@ func AppendCall(w *Writer, xid, program, version, procedure uint32, cred *Creden
 type Call struct {
 	Header
 	Args  *Reader
+	args  Reader // what Args is
 	Conn  *Conn
+	Began time.Time   // when it was there whole
 	large bool        // the call itself holds one of the places for large messages
 	held  *lanes.Call // the answer does
 	// Note is the program's own.
@@ -165,12 +168,13 @@ func (c *Call) Address() netip.AddrPort { return c.Conn.Remote }
 
 // dispatch answers a record with another; nil for none.
 func dispatch(programs []Program, conn *Conn, record []byte, large bool, w *Writer) (*Call, bool) {
-	r := NewReader(record)
-	h, version, stat, err := ParseCall(r)
+	c := &Call{Conn: conn, Began: time.Now(), args: Reader{b: record}, large: large}
+	c.Args = &c.args
+	h, version, stat, err := ParseCall(c.Args)
 	if err != nil {
 		return nil, false
 	}
-	c := &Call{Header: h, Args: r, Conn: conn, large: large}
+	c.Header = h
 	start := w.Len()
 	w.Uint32(h.XID)
 	w.Uint32(msgReply)

@@ -208,6 +208,9 @@ func (c *Conn) next() (work func(), kind turns.Kind) {
 	}, kind
 }
 
+// writers are Writers for small ones. Whoever serves a program keeps nothing of what was written.
+var writers = sync.Pool{New: func() any { return &Writer{B: make([]byte, 4, 1024)} }}
+
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, mostRecord+4096); return &b }}
 
 // record is a message, and the pooled memory it is in if it is a large one.
@@ -233,8 +236,8 @@ func (r *record) release() {
 
 // idle is for how long the client may say nothing. Clients that are let in connect again when they have something to say; others have
 // nothing to stay for.
-func (c *Conn) idle() time.Duration {
-	if now := time.Now(); now.After(c.judged) {
+func (c *Conn) idle(now time.Time) time.Duration {
+	if now.After(c.judged) {
 		c.judged = now.Add(idleUntrusted)
 		c.trusted = c.server.Trusted == nil || c.server.Trusted(c.Remote)
 	}
@@ -254,7 +257,8 @@ func (c *Conn) read() (rec record, err error) {
 	var mark [4]byte
 	for fragment := 0; ; fragment++ {
 		if fragment == 0 {
-			if err := c.comesWithin(c.idle()); err != nil {
+			now := time.Now()
+			if err := c.comesWithin(now, c.idle(now)); err != nil {
 				return rec, err
 			}
 		}
@@ -299,8 +303,7 @@ func (c *Conn) read() (rec record, err error) {
 }
 
 // comesWithin has what comes next come within a time, or a little less: it is not set anew for each of many that come one after another.
-func (c *Conn) comesWithin(d time.Duration) error {
-	now := time.Now()
+func (c *Conn) comesWithin(now time.Time, d time.Duration) error {
 	if left := c.hurried.Sub(now); left > d-d/16 && left <= d || c.in.Buffered() > 0 {
 		return nil
 	}
@@ -326,7 +329,9 @@ func (c *Call) Reserve(w *Writer, n int) {
 func (c *Conn) answer(rec record, place *lanes.Call) {
 	s := c.server
 	in := rec.pool != nil
-	w := &Writer{B: make([]byte, 4, 512)}
+	w := writers.Get().(*Writer)
+	w.B = w.B[:4]
+	small := &w.B[0]
 	var call *Call
 	defer func() {
 		if p := recover(); p != nil {
@@ -338,6 +343,9 @@ func (c *Conn) answer(rec record, place *lanes.Call) {
 			b := w.B[:0]
 			buffers.Put(&b)
 			call.held.Done()
+		}
+		if len(w.B) > 0 && &w.B[0] == small { // it has not grown out of its memory
+			writers.Put(w)
 		}
 	}()
 	var answered bool

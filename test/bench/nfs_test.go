@@ -283,21 +283,14 @@ func BenchmarkNFSCalls(b *testing.B) {
 		group.Wait()
 		return clients * calls / time.Since(start).Seconds()
 	}
-	type call func(c *nfsraw.Client)
-	ways := map[string]func() (c *nfsraw.Client, getattr, lookup call){
-		"3": func() (*nfsraw.Client, call, call) {
+	ways := map[string]func() (getattr, lookup *nfsraw.Prepared){
+		"3": func() (*nfsraw.Prepared, *nfsraw.Prepared) {
 			c := dial()
 			root := c.Mnt("/scratch")
 			_, file := c.Lookup3(root, "plate.fits")
-			return c, func(c *nfsraw.Client) {
-					status, _ := c.Do(nfsraw.NFS, 3, 1, func(w *onc.Writer) { w.Opaque(file) })
-					require.Zero(b, status)
-				}, func(c *nfsraw.Client) {
-					status, _ := c.Do(nfsraw.NFS, 3, 3, func(w *onc.Writer) { w.Opaque(root); w.String("plate.fits") })
-					require.Zero(b, status)
-				}
+			return c.Prepare(3, 1, func(w *onc.Writer) { w.Opaque(file) }), c.Prepare(3, 3, func(w *onc.Writer) { w.Opaque(root); w.String("plate.fits") })
 		},
-		"4.1": func() (*nfsraw.Client, call, call) {
+		"4.1": func() (*nfsraw.Prepared, *nfsraw.Prepared) {
 			c := dial()
 			c.NewSession(fmt.Sprint(b.Name(), time.Now().UnixNano()))
 			handle := func(ops ...func(*onc.Writer)) []byte {
@@ -312,43 +305,35 @@ func BenchmarkNFSCalls(b *testing.B) {
 			root := handle(nfsraw.Op(24), nfsraw.Op(15, "scratch"))
 			file := handle(nfsraw.Op(24), nfsraw.Op(15, "scratch"), nfsraw.Op(15, "plate.fits"))
 			attributes := nfsraw.Op(9, 2, 0x18, 0x2)
-			return c, func(c *nfsraw.Client) {
-					status, _ := c.Session(nfsraw.Op(22, file), attributes)
-					require.Zero(b, status)
-				}, func(c *nfsraw.Client) {
-					status, _ := c.Session(nfsraw.Op(22, root), nfsraw.Op(15, "plate.fits"), nfsraw.Op(10), attributes)
-					require.Zero(b, status)
-				}
+			return c.PrepareSession(nfsraw.Op(22, file), attributes), c.PrepareSession(nfsraw.Op(22, root), nfsraw.Op(15, "plate.fits"), nfsraw.Op(10), attributes)
 		},
 	}
 	for _, version := range []string{"3", "4.1"} {
 		b.Run(version, func(b *testing.B) {
+			best := map[string]float64{}
 			for b.Loop() {
-				c, getattr, lookup := ways[version]()
-				best := map[string]float64{}
-				one := func(do call) float64 {
-					start := time.Now()
+				getattr, lookup := ways[version]()
+				all := func(p *nfsraw.Prepared) {
 					for range calls {
-						do(c)
+						require.NoError(b, p.Do())
 					}
+				}
+				one := func(p *nfsraw.Prepared) float64 {
+					start := time.Now()
+					all(p)
 					return calls / time.Since(start).Seconds()
 				}
-				others := []*nfsraw.Client{c}
-				each := []call{getattr}
+				each := []*nfsraw.Prepared{getattr}
 				for range clients - 1 {
-					c, getattr, _ := ways[version]()
-					others, each = append(others, c), append(each, getattr)
+					getattr, _ := ways[version]()
+					each = append(each, getattr)
 				}
 				for range 3 {
 					best["bare"] = max(best["bare"], bare.Trips(b, calls, 120, 160))
 					best["getattr"] = max(best["getattr"], one(getattr))
 					best["lookup"] = max(best["lookup"], one(lookup))
 					best["bare4"] = max(best["bare4"], rate(func(int) { bare.Trips(b, calls, 120, 160) }))
-					best["getattr4"] = max(best["getattr4"], rate(func(i int) {
-						for range calls {
-							each[i](others[i])
-						}
-					}))
+					best["getattr4"] = max(best["getattr4"], rate(func(i int) { all(each[i]) }))
 				}
 				b.ReportMetric(best["bare"], "bare-trips/s")
 				b.ReportMetric(best["getattr"], "getattr/s")
