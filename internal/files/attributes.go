@@ -71,22 +71,36 @@ func stat(fd int) (Info, error) {
 		info.Created = info.Modified
 	}
 	var created int64
-	if info.Attributes, created = readDOS(fd); created != 0 {
+	looked, id := time.Since(began), info.id()
+	dos, ok := dosSeen.get(id, st.Ctime)
+	if !ok {
+		dos = readDOS(fd)
+		dosSeen.put(id, st.Ctime, looked, dos)
+	}
+	if info.Attributes, created = dos.attributes, dos.created; created != 0 {
 		info.Created = time.Unix(0, created)
 	}
 	return info, nil
 }
 
-// readDOS reads the attributes that SMB clients set, and the creation time in Unix
-// nanoseconds; 0 for none.
-func readDOS(fd int) (attributes uint32, created int64) {
+// dosMarks are the attributes that SMB clients set, and the creation time in Unix nanoseconds; 0 for none.
+type dosMarks struct {
+	attributes uint32
+	created    int64
+}
+
+// dosSeen are those of what was looked at.
+var dosSeen = newMemory[fileID, dosMarks]()
+
+func readDOS(fd int) (is dosMarks) {
 	var buf [64]byte
 	if n, err := getxattr(fd, dosAttr, buf[:]); err == nil {
-		if _, err := fmt.Sscanf(string(buf[:n]), "%x %d", &attributes, &created); err != nil {
-			return 0, 0
+		if _, err := fmt.Sscanf(string(buf[:n]), "%x %d", &is.attributes, &is.created); err != nil {
+			return dosMarks{}
 		}
 	}
-	return attributes & (keptAttributes | AttrSparse), created
+	is.attributes &= keptAttributes | AttrSparse
+	return is
 }
 
 func statx(fd int, st *unix.Statx_t) error {

@@ -27,7 +27,7 @@ func (o *Object) mayGo() error {
 		}
 		return o.denied(acl.Delete)
 	}
-	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !o.Dir() {
+	if readDOS(o.fd).attributes&AttrReadOnly != 0 && !o.Dir() {
 		return ErrReadOnlyFile
 	}
 	if err := o.w.n.elsewhere(o.id(), CacheHandle); err != nil {

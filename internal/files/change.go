@@ -356,7 +356,7 @@ func (o *Object) truncate(size uint64, maker bool) error {
 	case size > 1<<62:
 		return ErrNoSpace
 	}
-	if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 && !maker {
+	if readDOS(o.fd).attributes&AttrReadOnly != 0 && !maker {
 		return ErrReadOnlyFile
 	}
 	from, to := min(o.st.Size, size), max(o.st.Size, size)

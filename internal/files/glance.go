@@ -1,6 +1,7 @@
 package files
 
 import (
+	"errors"
 	"slices"
 	"sync"
 	"time"
@@ -116,21 +117,14 @@ func (s *ways) close() {
 // in is followed to, as openBeneath follows.
 func (o *Object) glance() bool {
 	w := o.w
-	k := w.rooted.kept
-	if w.manner != Looking || k == nil {
-		return false
-	}
 	var st unix.Statx_t
-	if w.statAt(&k.ways, o.path, &st) != nil {
+	if w.manner != Looking || w.rooted.glance(o.path, w.state.version(), w.v.now, &st) != nil {
 		return false
 	}
 	facts := w.v.unixFacts()
-	is, own, known := facts.marks.get(facts.markOf(&st), st.Ctime)
+	is, _, known := facts.recalled(facts.markOf(&st), &st)
 	if !known {
 		return false
-	}
-	if !own {
-		facts.ownedByFolder(&is)
 	}
 	o.st = st
 	o.looked()
@@ -138,22 +132,29 @@ func (o *Object) glance() bool {
 	return true
 }
 
-func (w *Visit) statAt(ways *ways, path string, st *unix.Statx_t) error {
+var errNotKept = errors.New("the folder is not kept open")
+
+// glance looks at what is at a path below the directory of a folder, by directories on the way that are kept open for a moment; epoch is the folder's
+// version.
+func (u rootInUse) glance(path string, epoch int64, now time.Time, st *unix.Statx_t) error {
+	if u.kept == nil {
+		return errNotKept
+	}
 	if path == "" {
-		return statx(w.root, st)
+		return statx(u.fd, st)
 	}
 	dir, name := split(path)
 	if dir == "" {
-		return statxAt(w.root, name, st)
+		return statxAt(u.fd, name, st)
 	}
-	epoch := w.state.version()
-	d := ways.take(dir, epoch, w.v.now)
+	ways := &u.kept.ways
+	d := ways.take(dir, epoch, now)
 	if d == nil {
-		fd, err := openBeneath(w.root, dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+		fd, err := openBeneath(u.fd, dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
 		if err != nil {
 			return err
 		}
-		d = ways.add(dir, fd, epoch, w.v.now)
+		d = ways.add(dir, fd, epoch, now)
 	}
 	defer ways.give(d)
 	return statxAt(d.fd, name, st)

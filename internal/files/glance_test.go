@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
+	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
@@ -283,4 +285,81 @@ func TestAKeyOfAnotherWithItsNumberIsStale(t *testing.T) {
 	v, _, err := l.VisitObject(l.guest(2003), key, Working)
 	require.NoError(t, err)
 	v.End()
+}
+
+// Whoever opens something finds what is there, though the host has just moved a directory on the way: nothing is made, or refused, by what was there a moment ago.
+func TestOpensFindWhatTheHostHasMoved(t *testing.T) {
+	l := newLarkfell(t)
+	in := func(path string) string { return filepath.Join(l.root, path) }
+	require.NoError(t, os.MkdirAll(in("a/b"), 0o755))
+	for round := range 8 {
+		l.write("a/b/file", "old")
+		h, err := l.open(piran, "a/b/file", acl.ReadData, OpenOnly)
+		require.NoError(t, err)
+		require.NoError(t, h.Close())
+		require.NoError(t, os.Rename(in("a/b"), in(fmt.Sprint("a/away", round))))
+		require.NoError(t, os.MkdirAll(in("a/b"), 0o755))
+		switch round % 4 {
+		case 0: // nothing is there now
+			_, err = l.open(piran, "a/b/file", acl.ReadData, OpenOnly)
+			require.ErrorIs(t, err, ErrNotFound)
+		case 1:
+			h, err = l.open(piran, "a/b/file", acl.ReadData|acl.WriteData, OpenIf)
+			require.NoError(t, err)
+			require.NoError(t, h.Close())
+			require.Empty(t, l.read("a/b/file"))
+		case 2: // a directory is
+			require.NoError(t, os.Mkdir(in("a/b/file"), 0o755))
+			h, err = l.open(piran, "a/b/file", acl.ReadData, OpenOnly)
+			require.NoError(t, err)
+			require.True(t, h.Dir())
+			require.NoError(t, h.Close())
+			require.NoError(t, os.Remove(in("a/b/file")))
+		case 3: // what is called alike but for its case is
+			l.write("a/b/FILE", "other")
+			h, err = l.open(piran, "a/b/file", acl.ReadData, OpenOnly)
+			require.NoError(t, err)
+			require.Equal(t, "a/b/FILE", h.Path())
+			require.NoError(t, h.Close())
+			require.NoError(t, os.Remove(in("a/b/FILE")))
+		}
+		require.Equal(t, "old", l.read(fmt.Sprint("a/away", round, "/file")))
+	}
+}
+
+// What is remembered of attributes is what is on disk, whoever changes them.
+func TestAttributesAreNeverOld(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "plate.fits")
+	require.NoError(t, os.WriteFile(path, nil, 0o600))
+	fd, err := unix.Open(path, unix.O_RDONLY, 0)
+	require.NoError(t, err)
+	defer unix.Close(fd)
+	id := fileIDOf(t, fd)
+	said := func() uint32 {
+		info, err := stat(fd)
+		require.NoError(t, err)
+		return info.Attributes
+	}
+	known := func() bool {
+		dosSeen.mu.Lock()
+		defer dosSeen.mu.Unlock()
+		return dosSeen.seen[id].known
+	}
+	for i := range 20 {
+		want := []uint32{AttrHidden, AttrSystem, AttrArchive, AttrReadOnly | AttrHidden}[i%4]
+		if i%3 == 0 {
+			require.NoError(t, unix.Setxattr(path, dosAttr, fmt.Appendf(nil, "%x 0", want), 0))
+		} else {
+			require.NoError(t, setDOS(fd, want, time.Time{}))
+		}
+		require.Equal(t, want, said(), i)
+		require.False(t, known(), "it has only just been changed")
+		dosSeen.mu.Lock()
+		dosSeen.seen[id].since -= still
+		dosSeen.mu.Unlock()
+		require.Equal(t, want, said())
+		require.True(t, known())
+		require.Equal(t, want, said())
+		time.Sleep(20 * time.Millisecond) // longer than the step in which the file system keeps time
+	}
 }

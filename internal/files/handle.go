@@ -1,6 +1,7 @@
 package files
 
 import (
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -82,8 +83,13 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	if err != nil {
 		return err
 	}
-	if h.info, err = stat(fd); err == nil && (h.info.special || h.info.Link != h.linked || h.info.Dir == h.file) {
-		err = ErrDenied // a device, a pipe, or not what it was a moment ago
+	if h.info, err = stat(fd); err == nil {
+		switch {
+		case h.info.special: // a device, a pipe
+			err = ErrDenied
+		case h.info.Link != h.linked || h.info.Dir == h.file:
+			err = errOther
+		}
 	}
 	if err != nil {
 		unix.Close(fd)
@@ -93,6 +99,9 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	h.data = open{fd: fd, id: h.info.id().usage(), names: h.namesNow, path: h.Path, counted: &h.counted}
 	return nil
 }
+
+// errOther says that what is opened is not what it was a moment ago.
+var errOther = fmt.Errorf("%w: another is there by now", ErrDenied)
 
 // alter is for altering what the handle is open on.
 func (h *Handle) alter() alter {

@@ -16,7 +16,7 @@ import (
 // By a clock of a file system that goes in steps, and by another than ours: what is remembered of an object is never told once it is another.
 func TestMarksAreNeverOld(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		m := newMarks()
+		m := newMemory[markKey, marked]()
 		step := rapid.SampledFrom([]time.Duration{1, 4 * time.Millisecond, time.Second, 2 * time.Second}).Draw(t, "step")
 		skew := time.Duration(rapid.Int64Range(-int64(time.Hour), int64(time.Hour)).Draw(t, "skew"))
 		var now time.Duration
@@ -34,9 +34,9 @@ func TestMarksAreNeverOld(t *testing.T) {
 				continue
 			}
 			saw := changed
-			if is, _, ok := m.get(k, saw); ok {
+			if is, ok := m.get(k, saw); ok {
 				told++
-				require.Equal(t, truth, is.UID)
+				require.Equal(t, truth, is.is.UID)
 				continue
 			}
 			looked := now
@@ -46,7 +46,7 @@ func TestMarksAreNeverOld(t *testing.T) {
 				truth++
 				changed = stamp()
 			}
-			m.put(k, saw, looked, posix.Attributes{UID: truth}, true)
+			m.put(k, saw, looked, marked{true, posix.Attributes{UID: truth}})
 		}
 	})
 }
@@ -58,7 +58,7 @@ func TestMarksOnDisk(t *testing.T) {
 	fd, err := unix.Open(path, unix.O_RDONLY, 0)
 	require.NoError(t, err)
 	defer unix.Close(fd)
-	f := Facts{unix: true, marks: newMarks()}
+	f := Facts{unix: true, marks: newMemory[markKey, marked]()}
 	ask := func() posix.Attributes {
 		var st unix.Statx_t
 		require.NoError(t, statx(fd, &st))
@@ -78,7 +78,7 @@ func TestMarksOnDisk(t *testing.T) {
 	require.NoError(t, unix.Removexattr(path, ownerAttr))
 	require.NotEqualValues(t, 2002, ask().UID)
 	for i := range uint64(2 * mostMarks) {
-		f.marks.put(markKey{id: fileID{9, i}}, unix.StatxTimestamp{}, 0, posix.Attributes{}, true)
+		f.marks.put(markKey{id: fileID{9, i}}, unix.StatxTimestamp{}, 0, marked{})
 	}
 	require.LessOrEqual(t, len(f.marks.seen), mostMarks)
 }

@@ -158,7 +158,7 @@ func (s *folderState) version() int64 { return s.epoch.Load() + modesSet.Load() 
 
 // New makes a namespace that asks policy for the policy in force.
 func New(policy func() *site.Policy, rules Rules) *Namespace {
-	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMarks(),
+	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMemory[markKey, marked](),
 		budget: newBudget(), roots: newRoots(),
 		folders: make(map[int64]*folderState), open: make(map[openKey]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
 }

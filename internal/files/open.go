@@ -131,16 +131,46 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		}
 	}
 
-	rooted, err := n.roots.take(v.folder.At, false)
+	rooted, err := n.roots.take(v.folder.At, req.looking())
 	if err != nil {
 		return nil, 0, err
 	}
 	defer n.roots.give(rooted)
-	root := rooted.fd
-	place, err := findBy(root, req.Path, n.index, v.tellsLinks())
+	if place, ok := n.glance(v, state, rooted, req.Path); ok {
+		h, action, err := n.openPlace(v, state, rooted.fd, place, req)
+		if !errors.Is(err, ErrNotFound) && !errors.Is(err, errOther) {
+			return h, action, err
+		} // the host has changed something on the way, a moment ago
+	}
+	place, err := findBy(rooted.fd, req.Path, n.index, v.tellsLinks())
 	if err != nil {
 		return nil, 0, err
 	}
+	return n.openPlace(v, state, rooted.fd, place, req)
+}
+
+// looking says whether the request alters nothing, and gives nobody anything to alter something by.
+func (r OpenRequest) looking() bool {
+	return r.Disposition == OpenOnly && !r.Maximum && !r.DeleteOnClose && r.Access&^acl.ReadOnly == 0
+}
+
+// glance finds what is at a path where nothing but files and directories are on the way, spelled as on disk, by what is kept open; false where it has to be
+// found otherwise. What it finds is opened by its path, and so may turn out not to be there.
+func (n *Namespace) glance(v view, state *folderState, root rootInUse, path string) (Place, bool) {
+	var st unix.Statx_t
+	if checkPath(path) != nil || root.glance(path, state.version(), v.now, &st) != nil {
+		return Place{}, false
+	}
+	switch st.Mode & unix.S_IFMT {
+	case unix.S_IFREG:
+		return Place{Path: path, Exists: true, File: true}, true
+	case unix.S_IFDIR:
+		return Place{Path: path, Exists: true}, true
+	}
+	return Place{}, false
+}
+
+func (n *Namespace) openPlace(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
 	if l := place.link; l != nil && (l.rest != "" || !req.Link) {
 		if err := v.require(place.Path, true, acl.ReadAttributes); err != nil {
 			return nil, 0, err

@@ -118,16 +118,22 @@ func (f Facts) told(fd int, st *unix.Statx_t) (is posix.Attributes, own bool) {
 		return f.readOwned(get, st)
 	}
 	k := f.markOf(st)
-	is, own, ok := f.marks.get(k, st.Ctime)
-	if ok && !own {
-		f.ownedByFolder(&is)
-	}
+	is, own, ok := f.recalled(k, st)
 	if !ok {
 		looked := time.Since(began)
 		is, own = f.readOwned(get, st)
-		f.marks.put(k, st.Ctime, looked, is, own)
+		f.marks.put(k, st.Ctime, looked, marked{own, is})
 	}
 	return is, own
+}
+
+// recalled is told, where that is remembered.
+func (f Facts) recalled(k markKey, st *unix.Statx_t) (is posix.Attributes, own, ok bool) {
+	m, ok := f.marks.get(k, st.Ctime)
+	if ok && !m.own {
+		f.ownedByFolder(&m.is)
+	}
+	return m.is, m.own, ok
 }
 
 // markOf is by what the marks of an object are remembered.

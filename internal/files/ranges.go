@@ -188,12 +188,13 @@ func (h *Handle) SetSparse(is bool) error {
 		return ErrInvalid
 	}
 	return h.use(func(fd int) error {
-		attributes, created := readDOS(fd)
+		dos := readDOS(fd)
 		var at time.Time
-		if created != 0 {
-			at = time.Unix(0, created)
+		if dos.created != 0 {
+			at = time.Unix(0, dos.created)
 		}
-		if attributes &^= AttrSparse; is {
+		attributes := dos.attributes &^ AttrSparse
+		if is {
 			attributes |= AttrSparse
 		}
 		return setDOS(fd, attributes, at)

@@ -149,7 +149,7 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 		return 0, o.w.v.refuse(verdict.Gate, o.path)
 	}
 	if want == acl.WriteData {
-		if dos, _ := readDOS(o.fd); dos&AttrReadOnly != 0 {
+		if readDOS(o.fd).attributes&AttrReadOnly != 0 {
 			return 0, ErrReadOnlyFile
 		}
 		if err := o.w.v.altering(o.fd, &o.st); err != nil {
