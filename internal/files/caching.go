@@ -47,7 +47,9 @@ type Lease struct {
 	epoch   uint16
 	handles int
 	at      *place    // where it is entered, of a directory
-	seen    time.Time // when that had last changed, as far as the service knows
+	seen    time.Time // when that, or what is delegated, had last changed, as far as the service knows
+
+	delegates int64 // the folder of the file, of a delegation; 0 of others
 }
 
 // ErrNotBreaking is for an answer of a client that was not asked, ErrCaching for one that keeps more than it was told.
@@ -177,7 +179,7 @@ func (h *Handle) changed() (at time.Time) {
 	return at
 }
 
-// lookOnHost looks for directories that have changed on the host, folder by folder: where one hangs, the others are looked at nevertheless, and that one
+// lookOnHost looks for directories, and files that are delegated, that have changed on the host, folder by folder: where one hangs, the others are looked at nevertheless, and that one
 // not again meanwhile.
 func (n *Namespace) lookOnHost() {
 	of := make(map[int64][]*Lease)
@@ -185,6 +187,11 @@ func (n *Namespace) lookOnHost() {
 	for _, l := range n.notify.everyCached() {
 		if l.at != nil && l.state != 0 && l.broken == nil {
 			of[l.at.folder] = append(of[l.at.folder], l)
+		}
+	}
+	for l := range n.delegations {
+		if l.state != 0 && l.broken == nil {
+			of[l.delegates] = append(of[l.delegates], l)
 		}
 	}
 	n.mu.Unlock()
@@ -207,6 +214,7 @@ func (n *Namespace) RulesMoved() {
 	for _, l := range n.notify.everyCached() {
 		l.outdated(nil)
 	}
+	n.recallAll()
 	n.takeBack(func(*Handle) bool { return true })
 }
 
@@ -328,6 +336,9 @@ func (l *Lease) lower(takes Caching) <-chan struct{} {
 	if l.state&takes == 0 {
 		return nil
 	}
+	if l.delegates != 0 {
+		takes = cacheAll
+	}
 	b := Break{From: l.state, To: l.state &^ takes, Answer: l.state&(CacheWrite|CacheHandle) != 0}
 	if b.To&CacheRead == 0 {
 		b.To = 0
@@ -377,6 +388,7 @@ func (h *Handle) leave() {
 	}
 	l.settle(0)
 	l.depart()
+	delete(l.n.delegations, l)
 	h.of.leases = slices.DeleteFunc(h.of.leases, func(x *Lease) bool { return x == l })
 	h.of.leased.Add(-1)
 }

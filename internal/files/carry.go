@@ -135,6 +135,9 @@ func (o *Object) Link(dir *Object, name string) error {
 	if o.st.Nlink >= mostNames && !o.w.v.folder.Unix() {
 		return ErrManyNames
 	}
+	if err := o.w.n.recall(o.id()); err != nil {
+		return err
+	}
 	from, was := split(o.path)
 	source, err := openBeneath(o.w.root, from, unix.O_PATH|unix.O_DIRECTORY, 0)
 	if err != nil {

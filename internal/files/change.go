@@ -415,6 +415,9 @@ func (o *Object) SetACL(access, inherited posix.ACL) error {
 	} else if inherited != nil {
 		return ErrInvalid
 	}
+	if err := o.w.n.recall(o.id()); err != nil {
+		return err
+	}
 	o.w.state.epoch.Add(1)
 	f := o.w.v.unixFacts()
 	err := o.w.v.alter().own(o.fd, o.path, o.names, f.becomes(o.fd, &o.st, is.UID, is.GID), func() error { return f.write(o.fd, &o.st, was, is) })

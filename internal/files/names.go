@@ -145,8 +145,8 @@ func (o *Object) verdict(at access.Stage, want acl.Mask) (access.Verdict, error)
 	alone := o.st.Nlink <= 1 || o.Dir()
 	key, epoch := verdictKey{o.w.v.nfs, o.w.v.folder.ID, o.id(), o.path, at}, o.w.state.version()
 	if alone {
-		if granted, ok := o.w.n.verdicts.get(key, o, epoch); ok && want&^granted == 0 {
-			return access.Verdict{Granted: granted}, nil
+		if v, ok := o.w.n.verdicts.get(key, o, epoch); ok && want&^v.Granted == 0 {
+			return v, nil
 		}
 	}
 	others, err := o.w.state.spots.others(o.w.v, o.w.root, o.w.rootID, o.path, &o.st)

@@ -131,6 +131,8 @@ type Namespace struct {
 	folders map[int64]*folderState
 	open    map[openKey]*openFile
 
+	delegations map[*Lease]struct{} // guarded by mu
+
 	makersMu sync.Mutex
 	makers   map[makerKey]time.Time // until when
 }

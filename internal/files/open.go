@@ -131,7 +131,7 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		}
 	}
 
-	rooted, err := n.roots.take(v.folder.At, req.looking())
+	rooted, err := n.roots.take(v.folder.At, false)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -147,11 +147,6 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		return nil, 0, err
 	}
 	return n.openPlace(v, state, rooted.fd, place, req)
-}
-
-// looking says whether the request alters nothing, and gives nobody anything to alter something by.
-func (r OpenRequest) looking() bool {
-	return r.Disposition == OpenOnly && !r.Maximum && !r.DeleteOnClose && r.Access&^acl.ReadOnly == 0
 }
 
 // glance finds what is at a path where nothing but files and directories are on the way, spelled as on disk, by what is kept open; false where it has to be
@@ -471,6 +466,11 @@ func (n *Namespace) register(h *Handle, stream string, key any, deleteOnClose, e
 			takes = cacheAll
 		}
 		if until := of.lowerOthers(key, takes); until != nil {
+			return &breaking{until}
+		}
+	}
+	if mine&ShareWrite != 0 {
+		if until := of.recall(); until != nil {
 			return &breaking{until}
 		}
 	}

@@ -30,6 +30,7 @@ type verdictKey struct {
 
 type heldVerdict struct {
 	granted acl.Mask
+	ends    time.Time           // when it would be another; zero for never
 	changed unix.StatxTimestamp // of the object
 	epoch   int64               // of the folder
 	until   time.Time
@@ -38,22 +39,22 @@ type heldVerdict struct {
 const mostVerdicts = 1 << 14
 
 // get gives what is remembered; false where it is to be decided anew.
-func (m *verdicts) get(k verdictKey, o *Object, epoch int64) (acl.Mask, bool) {
+func (m *verdicts) get(k verdictKey, o *Object, epoch int64) (access.Verdict, bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.policy != o.w.v.policy {
-		return 0, false
+		return access.Verdict{}, false
 	}
 	h := m.of[k]
 	if h == nil || h.epoch != epoch || h.changed != o.st.Ctime || !o.w.v.now.Before(h.until) {
-		return 0, false
+		return access.Verdict{}, false
 	}
-	return h.granted, true
+	return access.Verdict{Granted: h.granted, ValidUntil: h.ends}, true
 }
 
 // put remembers a verdict that was taken since the folder's epoch was read.
 func (m *verdicts) put(k verdictKey, o *Object, epoch int64, v access.Verdict) {
-	h := &heldVerdict{v.Granted, o.st.Ctime, epoch, o.w.v.now.Add(verdictFor)}
+	h := &heldVerdict{v.Granted, v.ValidUntil, o.st.Ctime, epoch, o.w.v.now.Add(verdictFor)}
 	if !v.ValidUntil.IsZero() && v.ValidUntil.Before(h.until) {
 		h.until = v.ValidUntil
 	}

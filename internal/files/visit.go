@@ -450,10 +450,10 @@ func (o *Object) Granted() acl.Mask {
 }
 
 // Says is what ACCESS tells a client that the guest may do with the object, before it is opened (RFC 1813
-// section 3.3.4): where modes decide, what they say.
-func (o *Object) Says() acl.Mask {
+// section 3.3.4): where modes decide, what they say. lasting says that it does not end by itself.
+func (o *Object) Says() (may acl.Mask, lasting bool) {
 	verdict, _ := o.verdict(access.ToAsk, 0)
-	return verdict.Granted
+	return verdict.Granted, verdict.ValidUntil.IsZero()
 }
 
 func (o *Object) require(want acl.Mask) error {

@@ -91,6 +91,7 @@ const (
 	err4ClientIDBusy      status4 = 10074
 	err4SeqFalseRetry     status4 = 10076
 	err4WrongType         status4 = 10083
+	err4DelegRevoked      status4 = 10087
 )
 
 var statuses4 = []struct {

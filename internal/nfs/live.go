@@ -68,11 +68,11 @@ func (h *hearing) traffic() *live.Traffic {
 const stateRevoked = 0x20
 
 // happened is what SEQUENCE says of a client's state.
-func (c *client4) happened() uint32 {
-	if len(c.revoked) > 0 {
-		return stateRevoked
+func (c *client4) happened() (flags uint32) {
+	for _, flag := range c.revoked {
+		flags |= flag
 	}
-	return 0
+	return flags
 }
 
 // mostRevoked is of how many stateids of a client it is remembered that they were revoked; the others are unknown.
@@ -81,15 +81,15 @@ const mostRevoked = 1 << 16
 // revoke takes an open file away from a client with the locks on it (RFC 8881 section 8.5). The caller holds mu.
 func (st *state) revoke(o *open4) {
 	for _, l := range o.locks {
-		o.client.note(l.other)
+		o.client.note(l.other, stateRevoked)
 	}
-	o.client.note(o.other)
+	o.client.note(o.other, stateRevoked)
 	st.closeOpen(o)
 }
 
-func (c *client4) note(other [12]byte) {
+func (c *client4) note(other [12]byte, flag uint32) {
 	if len(c.revoked) < mostRevoked {
-		c.revoked[other] = struct{}{}
+		c.revoked[other] = flag
 	}
 }
 
@@ -192,7 +192,7 @@ func (s *Server) Sessions() []live.Session {
 		}
 		clients = append(clients, c)
 		is := live.Session{ID: numbered(clientPrefix, c.number), Via: site.NFS, Version: "4." + strconv.Itoa(int(c.minor)), Address: c.address.String(),
-			Since: c.since, Count: c.traffic.Count(), Opens: len(c.opens)}
+			Since: c.since, Count: c.traffic.Count(), Opens: len(c.opens) + len(c.delegations)}
 		for _, o := range c.opens {
 			is.Locks += len(o.live().Locks)
 		}
@@ -226,6 +226,10 @@ func (s *Server) Opens() []live.Open {
 		for _, o := range c.opens {
 			out = append(out, o.live())
 			by = append(by, o.by)
+		}
+		for _, d := range c.delegations {
+			out = append(out, d.live())
+			by = append(by, d.by)
 		}
 	}
 	st.unlock()
@@ -280,6 +284,7 @@ func (st *state) revokeAll(number uint64) *client4 {
 			for _, o := range c.opens {
 				st.revoke(o)
 			}
+			st.endDelegations(c, true)
 			return c
 		}
 	}
@@ -299,6 +304,12 @@ func (st *state) revokeOpen(number uint64) bool {
 		for _, o := range c.opens {
 			if o.file.Number() == number {
 				st.revoke(o)
+				return true
+			}
+		}
+		for _, d := range c.delegations {
+			if d.file.Number() == number {
+				st.takeDelegation(d)
 				return true
 			}
 		}

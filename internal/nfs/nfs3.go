@@ -280,7 +280,8 @@ func (q *call3) access() onc.AcceptStat {
 	return q.looking(raw, 1, func(v *files.Visit, o *files.Object, export int64) onc.AcceptStat {
 		q.status(nil)
 		putPost(q.w, export, seen3(o))
-		q.w.Uint32(accessBits(o.Says(), o) & asked)
+		may, _ := o.Says()
+		q.w.Uint32(accessBits(may, o) & asked)
 		return onc.Success
 	})
 }

@@ -17,6 +17,7 @@ const (
 	opClose              = 4
 	opCommit             = 5
 	opCreate             = 6
+	opDelegReturn        = 8
 	opGetAttr            = 9
 	opGetFH              = 10
 	opLink               = 11
@@ -350,7 +351,7 @@ func (q *compound) do(op uint32, start int) status4 {
 	}
 	if q.current == nil {
 		switch op {
-		case opLock, opLockT, opLockU, opOpen, opClose, opRead, opWrite, opGetAttr, opGetFH, opLookup, opLookupP, opAccess, opCommit, opCreate, opLink,
+		case opDelegReturn, opLock, opLockT, opLockU, opOpen, opClose, opRead, opWrite, opGetAttr, opGetFH, opLookup, opLookupP, opAccess, opCommit, opCreate, opLink,
 			opNVerify, opVerify, opOpenDowngrade, opReadDir, opReadLink, opRemove, opRename, opSaveFH, opSecInfo, opSetAttr:
 			return err4NoFileHandle
 		}
@@ -369,6 +370,8 @@ func (q *compound) do(op uint32, start int) status4 {
 		return q.close()
 	case opOpenDowngrade:
 		return q.openDowngrade()
+	case opDelegReturn:
+		return q.delegReturn()
 	case opLock:
 		return q.lock()
 	case opLockT:

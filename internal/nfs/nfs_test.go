@@ -74,7 +74,9 @@ type place struct {
 	dir    string
 	memory memory
 	policy atomic.Pointer[site.Policy]
-	server *Server // the last that was started
+	// records are what the policy is made from.
+	records site.Records
+	server  *Server // the last that was started
 }
 
 const piran = 2003 // who has group 3001, and so may change nightlog
@@ -91,7 +93,7 @@ func newPlace(t testing.TB) *place {
 		return []site.ClientRule{{ID: id, From: from, Write: write, Squash: site.SquashRoot, AnonUID: site.Anonymous, AnonGID: site.Anonymous,
 			Security: []site.Flavor{site.FlavorSys}, Unknown: site.UnknownNumber}}
 	}
-	policy, err := site.Compile(site.Records{
+	p.records = site.Records{
 		Groups:  []identity.Group{{ID: 1, Name: "observers", GID: 3001}},
 		Users:   []identity.User{{ID: 1, Name: "piran", UID: piran, Primary: 1, NFS: true}, {ID: 2, Name: "orla", UID: 2006, NFS: true}},
 		Volumes: []site.Volume{{ID: 1, Name: "v", Path: p.dir}},
@@ -104,7 +106,8 @@ func newPlace(t testing.TB) *place {
 			{ID: 3, Path: "/sealed", FolderID: 3, Rules: here(3, "192.0.2.1", true)},
 			{ID: 4, Path: "/sky/year", FolderID: 1, Below: "2026", Sync: true, Rules: here(4, "127.0.0.1", true)}},
 		Services: site.Services{NFS: true},
-	})
+	}
+	policy, err := site.Compile(p.records)
 	require.NoError(t, err)
 	p.policy.Store(policy)
 	return p

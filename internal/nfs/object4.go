@@ -15,7 +15,11 @@ func (q *compound) access(_ *files.Visit, o *files.Object, _ int64) status4 {
 	asked := q.r.Uint32()
 	const all = accessRead | accessLookup | accessModify | accessExtend | accessDelete | accessExecute
 	q.w.Uint32(asked & all)
-	q.w.Uint32(accessBits(o.Says(), o) & asked)
+	may, lasting := o.Says()
+	q.w.Uint32(accessBits(may, o) & asked)
+	if !lasting {
+		q.shortLived()
+	}
 	return ok4
 }
 

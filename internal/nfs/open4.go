@@ -81,6 +81,11 @@ func (q *compound) find(id stateID) (*open4, status4) {
 	st.mu.Lock()
 	defer st.unlock()
 	o, _, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
+	if s == err4BadStateID && q.client != nil {
+		if d := q.client.delegations[id.other]; d != nil && id.seq <= d.seq {
+			o, s = &d.open4, ok4
+		}
+	}
 	if s == err4OldStateID { // reading and writing may be under way while it moves on
 		s = ok4
 	}
@@ -134,6 +139,10 @@ const (
 	claimNull     = 0
 	claimPrevious = 1
 	claimFH       = 4
+
+	// By who has the file delegated.
+	claimDelegateCur   = 2
+	claimDelegateCurFH = 5
 )
 
 type openArgs struct {
@@ -147,6 +156,8 @@ type openArgs struct {
 	verifier          files.Verifier
 	claim             uint32
 	name              string
+	want              uint32  // of delegations
+	delegation        stateID // by which it is claimed
 }
 
 func (q *compound) readOpen() (a openArgs, st status4) {
@@ -182,8 +193,18 @@ func (q *compound) readOpen() (a openArgs, st status4) {
 			return a, s
 		}
 	case claimPrevious:
-		if q.r.Uint32() != 0 { // a delegation, of which there are none
+		if q.r.Uint32() > 2 { // a delegation, which none has any more
+			return a, err4BadXDR
+		}
+	case claimDelegateCur, claimDelegateCurFH:
+		if q.minor == 0 {
 			return a, err4ReclaimBad
+		}
+		if a.delegation = q.readStateID(); a.claim == claimDelegateCur {
+			var s status4
+			if a.name, s = q.name(); s != ok4 {
+				return a, s
+			}
 		}
 	case claimFH:
 		if q.minor == 0 {
@@ -196,7 +217,7 @@ func (q *compound) readOpen() (a openArgs, st status4) {
 		return a, err4BadXDR
 	}
 	if q.minor == 1 {
-		a.access &= 0xff // what it would like of delegations
+		a.want, a.access = a.access&wantMask, a.access&0xff
 	}
 	if a.access == 0 || a.access > 3 || a.deny > 3 {
 		return a, err4Inval
@@ -266,8 +287,9 @@ func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
 	if err := st.record(c); err != nil {
 		return q.fail(err)
 	}
+	may := st.mayDelegate(q, c, a)
 	st.mu.Unlock()
-	file, fh, before, after, made, err := q.openFile(owner, a)
+	r, err := q.openFile(owner, a, may)
 	st.mu.Lock()
 	if err != nil {
 		if errors.Is(err, files.ErrIsDirectory) {
@@ -275,15 +297,27 @@ func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
 		}
 		return q.fail(err)
 	}
-	if st.clients[c.id] != c { // its lease ran out meanwhile
+	file, h := r.file, r.handle
+	undo := func() {
 		st.doomed = append(st.doomed, file)
+		if r.delegation != nil {
+			st.closeDelegation(r.delegation)
+		}
+	}
+	if st.clients[c.id] != c { // its lease ran out meanwhile
+		undo()
 		return err4Expired
 	}
-	h, _ := q.s.handles.open(fh)
 	o := c.openBy[openKey{owner, h}]
 	if o != nil && !q.opener(o) { // an owner is one person's
-		st.doomed = append(st.doomed, file)
+		undo()
 		return err4Access
+	}
+	if a.claim == claimDelegateCur || a.claim == claimDelegateCurFH {
+		if d := c.delegated[h]; d == nil || d.other != a.delegation.other {
+			undo()
+			return err4BadStateID
+		}
 	}
 	if o == nil {
 		o = &open4{other: st.other(), client: c, owner: owner, by: q.s.guest(q.Call, h.export), fh: h, file: file, access: a.access, deny: a.deny, locks: make(map[*lockOwner]*lock4)}
@@ -299,19 +333,22 @@ func (q *compound) openAs(c *client4, owner *openOwner, a openArgs) status4 {
 	o.seq++
 	id := stateID{o.seq, o.other}
 	q.putStateID(id)
-	q.cinfo(before, after)
+	q.cinfo(r.before, r.after)
 	flags := uint32(4) // OPEN4_RESULT_LOCKTYPE_POSIX
 	if q.minor == 0 && !owner.confirmed {
 		flags |= 2 // OPEN4_RESULT_CONFIRM
 	}
 	q.w.Uint32(flags)
-	if made {
+	if r.made {
 		putBitmap(q.w, a.which)
 	} else {
 		putBitmap(q.w, bitmap{})
 	}
-	q.w.Uint32(0) // OPEN_DELEGATE_NONE
-	q.setCurrent(fh)
+	if r.delegation != nil {
+		st.enter(r.delegation)
+	}
+	q.putDelegation(r.delegation)
+	q.setCurrent(q.s.handles.seal(h))
 	q.stateid, q.hasState = id, true
 	return ok4
 }
@@ -329,84 +366,107 @@ func (st *state) replaceFile(q *compound, o *open4, file *files.Handle) {
 	file.Narrow(maskOf(o.access), sharingOf(o.deny))
 }
 
+// opened4 is a file that was opened.
+type opened4 struct {
+	file          *files.Handle
+	handle        handle
+	before, after *files.Attributes // of the directory, or of the file where that is not known
+	made          bool
+	delegation    *delegation4 // nil for none
+}
+
 // openFile does what an OPEN asks on disk: the current handle is the directory or, where a claim says
-// so, the file itself.
-func (q *compound) openFile(owner *openOwner, a openArgs) (h *files.Handle, fh []byte, before, after *files.Attributes, made bool, err error) {
+// so, the file itself. may says whether the client may have the file delegated.
+func (q *compound) openFile(owner *openOwner, a openArgs, may bool) (r opened4, err error) {
 	if q.inPseudo(q.current) {
 		if a.create {
-			err = err4ROFS
-		} else {
-			err = err4IsDir
+			return r, err4ROFS
 		}
-		return
+		return r, err4IsDir
 	}
 	v, found, export, err := q.s.visit(q.Call, files.Working, q.current)
 	if err != nil {
-		return nil, nil, nil, nil, false, err
+		return r, err
 	}
 	defer v.End()
 	o := found[0]
-	before = now3(o)
+	r.before = now3(o)
+	r.after = r.before
 	// An owner who has the file open already asks for more of it: the one handle must do it all.
-	access := a.access
-	req := files.OpenRequest{Access: maskOf(access), Sharing: sharingOf(a.deny), Holder: owner}
-	if a.claim == claimNull {
+	req := files.OpenRequest{Access: maskOf(a.access), Sharing: sharingOf(a.deny), Holder: owner}
+	if a.claim == claimNull || a.claim == claimDelegateCur {
 		dir := o
 		if !dir.Dir() {
 			if dir.Symlink() {
-				return nil, nil, nil, nil, false, err4Symlink
+				return r, err4Symlink
 			}
-			return nil, nil, nil, nil, false, err4NotDir
+			return r, err4NotDir
 		}
 		if a.create {
-			set := a.set
-			size := set.Size
-			set.Size = nil
-			h, o, err = dir.OpenNew(a.name, req, set)
-			if made = err == nil; made && a.how >= exclusive {
-				err = o.SetVerifier(a.verifier)
-			}
-			if made && err == nil && size != nil && *size > 0 && *size < math.MaxInt64 {
-				err = h.Truncate(int64(*size))
-			}
-			if made && err != nil {
-				_ = h.Discard()
-				return nil, nil, nil, nil, false, err
+			if o, err = q.openNew(&r, dir, req, a); err != nil && !errors.Is(err, files.ErrExists) {
+				return r, err
 			}
 		}
-		if !a.create || errors.Is(err, files.ErrExists) && a.how != guarded {
+		if !a.create || err != nil && a.how != guarded {
 			if o, err = dir.Lookup(a.name); err != nil {
-				return nil, nil, nil, nil, false, err
+				return r, err
 			}
 			if a.create && a.how >= exclusive && !o.MadeBy(a.verifier) {
-				return nil, nil, nil, nil, false, files.ErrExists
+				return r, files.ErrExists
 			}
 		}
 		if err != nil {
-			return nil, nil, nil, nil, false, err
+			return r, err
 		}
-		after = now3(dir)
-	} else {
-		after = before
+		r.after = now3(dir)
 	}
-	if h == nil {
-		if o.Symlink() {
-			return nil, nil, nil, nil, false, err4Symlink
-		}
-		if h, err = o.Open(q.widened(owner, export, o, req)); err != nil {
-			if errors.Is(err, files.ErrInvalid) && q.minor == 1 {
-				err = err4WrongType
-			}
-			return nil, nil, nil, nil, false, err
-		}
-		if a.create && a.how == unchecked && a.set.Size != nil && *a.set.Size == 0 {
-			if err = h.Truncate(0); err != nil {
-				_ = h.Drop()
-				return nil, nil, nil, nil, false, err
-			}
-		}
+	r.handle = handle{export, o.Key()}
+	if r.made {
+		return r, nil
 	}
-	return h, q.s.seal(export, o), before, after, made, nil
+	if o.Symlink() {
+		return r, err4Symlink
+	}
+	if r.file, err = o.Open(q.widened(owner, export, o, req)); err != nil {
+		if errors.Is(err, files.ErrInvalid) && q.minor == 1 {
+			err = err4WrongType
+		}
+		return r, err
+	}
+	if a.create && a.how == unchecked && a.set.Size != nil && *a.set.Size == 0 {
+		if err = r.file.Truncate(0); err != nil {
+			_ = r.file.Drop()
+			return r, err
+		}
+		may = false
+	}
+	if may {
+		r.delegation = q.delegate(owner.client, owner, export, o)
+	}
+	return r, nil
+}
+
+// openNew makes the file that an OPEN asks for: ErrExists where something is there.
+func (q *compound) openNew(r *opened4, dir *files.Object, req files.OpenRequest, a openArgs) (*files.Object, error) {
+	set := a.set
+	size := set.Size
+	set.Size = nil
+	h, o, err := dir.OpenNew(a.name, req, set)
+	if err != nil {
+		return nil, err
+	}
+	if a.how >= exclusive {
+		err = o.SetVerifier(a.verifier)
+	}
+	if err == nil && size != nil && *size > 0 && *size < math.MaxInt64 {
+		err = h.Truncate(int64(*size))
+	}
+	if err != nil {
+		_ = h.Discard()
+		return nil, err
+	}
+	r.file, r.made = h, true
+	return o, nil
 }
 
 // widened is a request that asks for what its owner has of the file already, besides.

@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"hash/maphash"
 	"net/netip"
+	"slices"
 	"time"
 
 	"amber.example/gatekeeper/internal/onc"
@@ -224,26 +225,12 @@ func (q *compound) putChannel(c channel) {
 
 func (q *compound) createSession() status4 {
 	id, sequence := q.r.Uint64(), q.r.Uint32()
-	q.r.Uint32() // flags: nothing persists, and nothing is called back
+	flags := q.r.Uint32() // nothing persists
 	fore, back := q.readChannel(), q.readChannel()
-	q.r.Uint32()
-	for range q.r.Count(8, 4) {
-		switch q.r.Uint32() {
-		case onc.AuthNone:
-		case onc.AuthSys:
-			q.r.Uint32()
-			q.r.String(longestOwner)
-			q.r.Uint32()
-			q.r.Uint32()
-			for range q.r.Count(16, 4) {
-				q.r.Uint32()
-			}
-		default:
-			return err4Inval
-		}
-	}
-	if q.r.Err() != nil {
-		return err4BadXDR
+	program := q.r.Uint32()
+	cred, callable, s := q.readCallbackSecurity()
+	if s != ok4 {
+		return s
 	}
 	if fore.maxRequest < 512 || fore.maxResponse < 512 || fore.maxRequests == 0 || fore.maxOps == 0 {
 		return err4TooSmall
@@ -281,10 +268,17 @@ func (q *compound) createSession() status4 {
 	fore.maxRequests = min(fore.maxRequests, mostSlots)
 	se := &session4{id: st.sessionID(), client: c, slots: make([]slot4, fore.maxRequests), longest: fore.maxResponse, ops: fore.maxOps}
 	st.sessions[se.id] = se
+	flags &= sessionBackChannel
+	if flags != 0 && callable && back.enough() {
+		se.back.begin(q.Conn, program, cred, back)
+		c.called = append(c.called, se)
+	} else {
+		flags = 0
+	}
 	at := q.w.Len()
 	q.w.Fixed(se.id[:])
 	q.w.Uint32(sequence)
-	q.w.Uint32(0)
+	q.w.Uint32(flags)
 	q.putChannel(fore)
 	q.putChannel(back)
 	c.created = append([]byte{}, q.w.B[at:]...)
@@ -342,7 +336,7 @@ func (q *compound) sequence(start int) status4 {
 	q.w.Uint32(slot)
 	q.w.Uint32(uint32(len(se.slots)) - 1)
 	q.w.Uint32(min(max(highest, uint32(len(se.slots))-1), uint32(len(se.slots))-1))
-	q.w.Uint32(se.client.happened())
+	q.w.Uint32(se.client.happened() | se.pathDown())
 	return ok4
 }
 
@@ -371,6 +365,7 @@ func (q *compound) destroySession() status4 {
 		return err4BadSession
 	}
 	se.client.sessions--
+	se.client.called = slices.DeleteFunc(se.client.called, func(x *session4) bool { return x == se })
 	delete(st.sessions, id)
 	return ok4
 }
@@ -378,18 +373,28 @@ func (q *compound) destroySession() status4 {
 func (q *compound) bindConn() status4 {
 	var id [16]byte
 	copy(id[:], q.r.Fixed(16))
-	q.r.Uint32() // the direction: forth only
+	direction := q.r.Uint32()
 	q.r.Bool()
 	st, s := q.begin()
 	if s != ok4 {
 		return s
 	}
 	defer st.unlock()
-	if st.session(id, q.Conn.Remote.Addr()) == nil {
+	se := st.session(id, q.Conn.Remote.Addr())
+	if se == nil {
 		return err4BadSession
 	}
+	switch {
+	case direction != bindFore && direction != bindBack && direction != bindBoth && direction != bindBackOrBoth:
+		return err4Inval
+	case direction == bindFore || !se.back.wanted:
+		direction = bindFore
+	default:
+		se.back.conn = q.Conn
+		direction = min(direction, bindBoth)
+	}
 	q.w.Fixed(id[:])
-	q.w.Uint32(1)
+	q.w.Uint32(direction)
 	q.w.Bool(false)
 	return ok4
 }
@@ -405,7 +410,7 @@ func (q *compound) destroyClientID() status4 {
 	switch {
 	case c == nil || c.minor != 1 || c.address != q.Conn.Remote.Addr():
 		return err4StaleClientID
-	case c.sessions > 0 || len(c.opens) > 0:
+	case c.sessions > 0 || len(c.opens) > 0 || len(c.delegations) > 0:
 		return err4ClientIDBusy
 	}
 	st.end(c)
@@ -439,20 +444,16 @@ func (q *compound) reclaimComplete() status4 {
 }
 
 func (q *compound) backchannelCtl() status4 {
-	q.r.Uint32()
-	for range q.r.Count(8, 4) {
-		if q.r.Uint32() == onc.AuthSys {
-			q.r.Uint32()
-			q.r.String(longestOwner)
-			q.r.Uint32()
-			q.r.Uint32()
-			for range q.r.Count(16, 4) {
-				q.r.Uint32()
-			}
-		}
+	program := q.r.Uint32()
+	cred, callable, s := q.readCallbackSecurity()
+	if s != ok4 {
+		return s
 	}
-	if q.r.Err() != nil {
-		return err4BadXDR
+	st := q.s.state
+	st.mu.Lock()
+	defer st.unlock()
+	if b := &q.session.back; b.wanted && callable {
+		b.program, b.cred = program, cred
 	}
 	return ok4
 }
@@ -472,7 +473,7 @@ func (q *compound) freeStateID() status4 {
 		delete(l.open.locks, l.owner)
 		return ok4
 	}
-	if q.client.opens[id.other] != nil {
+	if q.client.opens[id.other] != nil || q.client.delegations[id.other] != nil {
 		return err4LocksHeld
 	}
 	if _, was := q.client.revoked[id.other]; was {
@@ -496,6 +497,12 @@ func (q *compound) testStateID() status4 {
 	q.w.Uint32(uint32(n))
 	for _, id := range ids {
 		_, _, s := st.lookUp(q.client, q.Conn.Remote.Addr(), id)
+		switch d := q.client.delegations[id.other]; {
+		case d != nil && id.seq <= d.seq:
+			s = ok4
+		case q.client.revoked[id.other] == stateRecallableRevoked:
+			s = err4DelegRevoked
+		}
 		q.w.Uint32(uint32(s))
 	}
 	return ok4

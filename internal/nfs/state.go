@@ -25,19 +25,23 @@ type state struct {
 	s       *Server
 	boot    uint32 // the first half of client numbers and stateids: none outlives a restart
 	stop    chan struct{}
+	ctx     context.Context // until it is closed
+	cancel  context.CancelFunc
 	stopped sync.WaitGroup
 
 	// mu is let go by unlock: files are closed after, since closing waits for renames, which
 	// may wait for somebody who waits for mu.
-	mu       sync.Mutex
-	doomed   []*files.Handle
-	owners   int                // who opens and who locks, of all clients
-	ownersOf map[netip.Addr]int // by address
-	open     int                // files, of all clients
-	mostOpen int
-	clients  map[uint64]*client4
-	byOwner  map[string]*client4 // confirmed ones, by owner and minor version
-	sessions map[[16]byte]*session4
+	mu        sync.Mutex
+	doomed    []*files.Handle
+	owners    int                // who opens and who locks, of all clients
+	ownersOf  map[netip.Addr]int // by address
+	open      int                // files, of all clients
+	mostOpen  int
+	clients   map[uint64]*client4
+	byOwner   map[string]*client4 // confirmed ones, by owner and minor version
+	sessions  map[[16]byte]*session4
+	recalled  map[handle]time.Time // when files' delegations were last recalled
+	recallFor time.Duration        // how long clients are asked for them
 	// reclaiming are the owners that may reclaim what they held before the restart, until graceEnds.
 	reclaiming map[string]bool
 	graceEnds  time.Time
@@ -68,8 +72,12 @@ type client4 struct {
 	opens    map[[12]byte]*open4
 	openBy   map[openKey]*open4
 	locks    map[[12]byte]*lock4
-	// revoked are stateids of what an administrator took away, until the client frees them (RFC 8881 section 8.5).
-	revoked map[[12]byte]struct{}
+	// revoked are stateids of what was taken away, with what SEQUENCE says of it, until the client frees them (RFC 8881 section 8.5).
+	revoked map[[12]byte]uint32
+	// Version 4.1: the sessions by which it can be called, and what is delegated to it.
+	called      []*session4
+	delegations map[[12]byte]*delegation4
+	delegated   map[handle]*delegation4
 }
 
 // openKey is by what an owner's open file is found again.
@@ -130,6 +138,7 @@ type session4 struct {
 	slots  []slot4
 	// The longest answer that is sent, and the most operations of a compound.
 	longest, ops uint32
+	back         backchannel
 }
 
 type slot4 struct {
@@ -156,7 +165,8 @@ const (
 
 func newState(s *Server) (*state, error) {
 	st := &state{s: s, stop: make(chan struct{}), ownersOf: make(map[netip.Addr]int), clients: make(map[uint64]*client4), byOwner: make(map[string]*client4),
-		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool)}
+		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool), recalled: make(map[handle]time.Time), recallFor: askedFor}
+	st.ctx, st.cancel = context.WithCancel(context.Background())
 	// Half of the descriptors there are, so that the rest of the service goes on.
 	var limit unix.Rlimit
 	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
@@ -183,6 +193,7 @@ func newState(s *Server) (*state, error) {
 
 func (st *state) close() {
 	close(st.stop)
+	st.cancel()
 	st.stopped.Wait()
 	st.mu.Lock()
 	defer st.unlock()
@@ -190,6 +201,7 @@ func (st *state) close() {
 		for _, o := range c.opens {
 			st.doomed = append(st.doomed, o.file)
 		}
+		st.endDelegations(c, false)
 	}
 }
 
@@ -274,6 +286,7 @@ func (st *state) end(c *client4) {
 	for _, o := range c.opens {
 		st.closeOpen(o)
 	}
+	st.endDelegations(c, false)
 	for id, se := range st.sessions {
 		if se.client == c {
 			delete(st.sessions, id)
@@ -363,9 +376,9 @@ func (st *state) addClient(minor uint32, owner []byte, verifier [8]byte, address
 	if len(st.clients) >= mostClients || of >= mostOfAddress {
 		return nil, exhausted(minor, err4Delay)
 	}
-	c := &client4{number: st.s.numbers.Add(1), since: time.Now(), revoked: make(map[[12]byte]struct{}), id: st.clientID(), minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
+	c := &client4{number: st.s.numbers.Add(1), since: time.Now(), revoked: make(map[[12]byte]uint32), id: st.clientID(), minor: minor, owner: bytes.Clone(owner), verifier: verifier, address: address,
 		renewed: time.Now(), owners: make(map[string]*openOwner), lockers: make(map[string]*lockOwner),
-		opens: make(map[[12]byte]*open4), openBy: make(map[openKey]*open4), locks: make(map[[12]byte]*lock4)}
+		opens: make(map[[12]byte]*open4), openBy: make(map[openKey]*open4), locks: make(map[[12]byte]*lock4), delegations: make(map[[12]byte]*delegation4), delegated: make(map[handle]*delegation4)}
 	st.clients[c.id] = c
 	return c, ok4
 }

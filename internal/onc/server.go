@@ -78,6 +78,7 @@ type Conn struct {
 	pending *lanes.Lanes
 	trusted bool // as judged, until then; of the reading goroutine
 	judged  time.Time
+	asking  asking
 	// Data is the programs' own.
 	Data sync.Map
 }
@@ -191,6 +192,9 @@ func (c *Conn) next() (work func(), kind turns.Kind) {
 			c.server.Log.Debug("connection ended", "client", c.Remote, "error", err)
 		}
 		return nil, turns.Over
+	}
+	if record.pool == nil && c.answered(record.b) {
+		return nil, turns.Inline
 	}
 	place := c.pending.Take(c.ctx, nil)
 	if place == nil {

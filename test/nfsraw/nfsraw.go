@@ -6,7 +6,9 @@ package nfsraw
 import (
 	"encoding/binary"
 	"fmt"
+	"io"
 	"net"
+	"sync"
 	"testing"
 	"time"
 
@@ -213,7 +215,18 @@ func (c *Client) NewSession(owner string) {
 }
 
 // NewSessionUnfinished is NewSession without saying that nothing is left to reclaim.
-func (c *Client) NewSessionUnfinished(owner string) {
+func (c *Client) NewSessionUnfinished(owner string) { c.newSession(owner, 0) }
+
+// NewSessionCalled is NewSession of a client that can be called back over its connection: see Callbacks.
+func (c *Client) NewSessionCalled(owner string) (flags uint32) {
+	c.T.Helper()
+	flags = c.newSession(owner, 2)
+	status, _ := c.Session(Op(58, false))
+	require.Zero(c.T, status)
+	return flags
+}
+
+func (c *Client) newSession(owner string, asked uint32) (flags uint32) {
 	c.T.Helper()
 	r, err := c.Call(NFS, 4, 1, Compound(1, Op(42, Raw("verifier"), owner, 0, 0, 0)))
 	require.NoError(c.T, err)
@@ -222,8 +235,8 @@ func (c *Client) NewSessionUnfinished(owner string) {
 	Next(r)
 	id, seq := r.Uint64(), r.Uint32()
 	channel := []any{0, 1<<20 + 4096, 1<<20 + 4096, 4096, 64, 64, 0}
-	args := append([]any{id, seq, 0}, channel...)
-	args = append(append(args, channel...), 0, 1, 0)
+	args := append([]any{id, seq, asked}, channel...)
+	args = append(append(args, channel...), CallbackProgram, 1, 0)
 	r, err = c.Call(NFS, 4, 1, Compound(1, Op(43, args...)))
 	require.NoError(c.T, err)
 	status, _ = Results(r)
@@ -231,6 +244,90 @@ func (c *Client) NewSessionUnfinished(owner string) {
 	Next(r)
 	c.session = append([]byte{}, r.Fixed(16)...)
 	c.sequence = 0
+	r.Uint32()
+	return r.Uint32()
+}
+
+// CallbackProgram is the program by which clients here are called back.
+const CallbackProgram = 0x40000000
+
+// Bind has another connection be for the session's callbacks as well, and gives what it is for then.
+func (c *Client) Bind(direction int) uint32 {
+	c.T.Helper()
+	r, err := c.Call(NFS, 4, 1, Compound(1, Op(41, Raw(c.session), direction, false)))
+	require.NoError(c.T, err)
+	status, _ := Results(r)
+	require.Zero(c.T, status)
+	Next(r)
+	r.Fixed(16)
+	return r.Uint32()
+}
+
+// called is a connection over which the server calls as well.
+type called struct {
+	net.Conn
+	answers *io.PipeReader
+	writing sync.Mutex
+}
+
+// Callbacks makes a connection one over which the server calls back: what is read of it is answers alone. answer is told each call, behind its header, and
+// gives what follows the header of an accepted one; nil has it never be answered.
+func Callbacks(c net.Conn, answer func(args *onc.Reader) []byte) net.Conn {
+	r, w := io.Pipe()
+	out := &called{Conn: c, answers: r}
+	go func() {
+		for {
+			var mark [4]byte
+			if _, err := readFull(c, mark[:]); err != nil {
+				w.CloseWithError(err)
+				return
+			}
+			record := make([]byte, binary.BigEndian.Uint32(mark[:])&^(1<<31))
+			if _, err := readFull(c, record); err != nil {
+				w.CloseWithError(err)
+				return
+			}
+			if binary.BigEndian.Uint32(record[4:]) == 1 {
+				if _, err := w.Write(append(mark[:], record...)); err != nil {
+					return
+				}
+				continue
+			}
+			args := onc.NewReader(record)
+			h, _, _, err := onc.ParseCall(args)
+			if err != nil {
+				w.CloseWithError(err)
+				return
+			}
+			go func() {
+				results := answer(args)
+				if results == nil {
+					return
+				}
+				reply := &onc.Writer{B: make([]byte, 4, 64)}
+				for _, v := range []uint32{h.XID, 1, 0, 0, 0, 0} {
+					reply.Uint32(v)
+				}
+				reply.B = append(reply.B, results...)
+				binary.BigEndian.PutUint32(reply.B, 1<<31|uint32(reply.Len()-4))
+				_, _ = out.Write(reply.B)
+			}()
+		}
+	}()
+	return out
+}
+
+func (c *called) Read(b []byte) (int, error) { return c.answers.Read(b) }
+
+func (c *called) Write(b []byte) (int, error) {
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	return c.Conn.Write(b)
+}
+
+func (c *called) Close() error {
+	c.answers.Close()
+	return c.Conn.Close()
 }
 
 // DestroySession is the operation that ends the session.
