@@ -88,6 +88,7 @@ type Open struct {
 	Locks     []OpenLock `json:"locks"`
 	Since     time.Time  `json:"since"`
 	DeletedAt bool       `json:"deletedWhenClosed,omitempty" doc:"It goes when nobody has it open any more."`
+	Delegated bool       `json:"delegated,omitempty" doc:"Over NFS version 4.1: the client opens, reads and closes it without asking, until somebody is about to alter it and the client is asked to give that back. To close it takes that away."`
 }
 
 // OpenLock is a locked range of bytes.
@@ -117,7 +118,7 @@ func sessionOf(one service.LiveSession, now time.Time) Session {
 
 func openOf(one service.LiveOpen) Open {
 	out := Open{ID: one.ID, Session: one.Session, Via: strings.ToLower(one.Via.String()), Who: connectedOf(one.Known), Address: one.Address, Host: one.Host, Path: one.Where,
-		Kind: "file", Does: []string{}, Rights: orNone(one.Access.Names(one.Directory)), Keeps: []string{}, Locks: []OpenLock{}, Since: one.Since.UTC(), DeletedAt: one.Deletes}
+		Kind: "file", Does: []string{}, Rights: orNone(one.Access.Names(one.Directory)), Keeps: []string{}, Locks: []OpenLock{}, Since: one.Since.UTC(), DeletedAt: one.Deletes, Delegated: one.Delegated}
 	switch {
 	case one.Pipe != "":
 		out.Kind = "pipe"

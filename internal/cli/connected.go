@@ -182,6 +182,9 @@ func printOpens(w io.Writer, all api.Opens) {
 		if does == "" {
 			does = "a look"
 		}
+		if o.Delegated {
+			does += " (delegated)"
+		}
 		locks := ""
 		if len(o.Locks) > 0 {
 			locks = strconv.Itoa(len(o.Locks))

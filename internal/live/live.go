@@ -85,6 +85,7 @@ type Open struct {
 	Locks       []Lock
 	Since       time.Time
 	Deletes     bool // it goes when it is closed
+	Delegated   bool // the client opens, reads and closes it without asking, until it is asked to give that back
 }
 
 // Keeps is what a handle keeps others from: MS-SMB2 section 2.2.13 and RFC 8881 section 18.16 say it the other way and this way round.

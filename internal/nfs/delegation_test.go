@@ -173,6 +173,7 @@ func TestWhoGetsADelegation(t *testing.T) {
 	require.Len(t, p.server.Opens(), 2)
 	d.close(again)
 	require.Len(t, p.server.Opens(), 1, "what is delegated stays")
+	require.True(t, p.server.Opens()[0].Delegated)
 	require.Equal(t, 1, only(t, p.server).Opens)
 	require.Equal(t, ok4, d.op(o.fh, nfsraw.Op(25, nfsraw.Raw(o.delegation), uint64(0), 64)), "it reads by it")
 	require.Equal(t, err4OpenMode, d.op(o.fh, nfsraw.Op(38, nfsraw.Raw(o.delegation), uint64(0), 2, "x")), "and writes nothing")
@@ -207,7 +208,9 @@ func TestWhatRecallsADelegation(t *testing.T) {
 	addr := p.start()
 	mode := func(w *onc.Writer, mode uint32) { nfsraw.Mode3(w, mode) }
 	for name, alter := range map[string]func(c *nfsraw.Client, other *delegated, root, fh []byte) uint32{
-		"an open for writing": func(_ *nfsraw.Client, other *delegated, _, _ []byte) uint32 { return uint32(other.named(2, "file").status) },
+		"an open for writing": func(_ *nfsraw.Client, other *delegated, _, _ []byte) uint32 {
+			return uint32(other.named(2, "file").status)
+		},
 		"a write of version 3": func(c *nfsraw.Client, _ *delegated, _, fh []byte) uint32 {
 			s, _ := c.Do(nfsraw.NFS, 3, 7, func(w *onc.Writer) { w.Opaque(fh); w.Uint64(0); w.Uint32(1); w.Uint32(0); w.Opaque([]byte("x")) })
 			return s

@@ -228,7 +228,9 @@ func (s *Server) Opens() []live.Open {
 			by = append(by, o.by)
 		}
 		for _, d := range c.delegations {
-			out = append(out, d.live())
+			is := d.live()
+			is.Delegated = true
+			out = append(out, is)
 			by = append(by, d.by)
 		}
 	}

@@ -114,6 +114,30 @@ same 'and nothing stays behind' 'plate.fits' "$(ls -A /b/work | grep -v '^\.nfs'
 
 same 'lists a hundred thousand names' "100000 100000" "$(ls -f /b/many | grep -c ^f) $(ls -f /b/many | sort -u | grep -c ^f)"
 
+if [[ $VERSION == 4.1 ]]; then # what is delegated is opened without asking, until somebody alters it by the other mount
+  opens() { awk '/ mounted on /{on=/ mounted on \/a /} on && /^[[:space:]]*OPEN(_NOATTR)?:/{n+=$2} END{print n}' /proc/self/mountstats; }
+  for name in written removed locked; do
+    echo one >$name
+    for i in 1 2; do read -r x <$name; done
+  done
+  was=$(opens)
+  for i in $(seq 100); do read -r x <written; done
+  same 'a hundred opens of what is delegated ask for nothing' "one $was" "$x $(opens)"
+  echo two >/b/work/written
+  same 'what another writes is seen at once' two "$(cat written)"
+  exec 7<removed
+  rm /b/work/removed
+  same 'what another removes is read on' one "$(cat <&7)"
+  exec 7<&-
+  if [[ $LOCKS == yes ]]; then
+    (
+      flock -s 9
+      same 'a lock on what is delegated binds another' refused "$(flock -n -x /b/work/locked echo got 2>/dev/null || echo refused)"
+    ) 9<locked
+  fi
+  rm /b/work/written /b/work/locked
+fi
+
 if [[ $LOCKS == yes ]]; then
   (
     flock -x 9

@@ -5,6 +5,7 @@ import { describe, expect, it, vi } from 'vitest';
 import { type Effect, make, Refusal } from '../src/api/client';
 import { lookAt } from '../src/api/past';
 import { Broken } from '../src/parts/broken';
+import { OpenTable } from '../src/parts/connected';
 import { EffectView, Previewed } from '../src/parts/effect';
 import { PlaceSheet } from '../src/parts/entries';
 import { placeRefusal } from '../src/parts/form';
@@ -281,4 +282,30 @@ it('what to type stands by kind of machine, with a code for addresses', async ()
   expect(screen.getAllByRole('heading')).toHaveLength(2);
   await userEvent.click(screen.getByRole('button', { name: /For a phone/ }));
   screen.getByRole('img', { name: 'QR code of smb://gateway/plates' });
+});
+
+describe('what is open', () => {
+  it('says what it was opened for, and what a client has delegated', () => {
+    const open = {
+      id: 'nfs-1',
+      via: 'nfs' as const,
+      who: { user: 'piran' },
+      address: '192.0.2.1',
+      path: 'scratch/plate.fits',
+      kind: 'file' as const,
+      does: ['read' as const],
+      rights: [],
+      keeps: [],
+      locks: [],
+      since: '2026-03-01T22:00:00Z',
+    };
+    draw(
+      <OpenTable
+        rows={[open, { ...open, id: 'nfs-2', delegated: true }, { ...open, id: 'nfs-3', does: ['read', 'write'] }]}
+      />,
+    );
+    expect(screen.getByText('read')).toBeTruthy();
+    expect(screen.getByText('read (delegated)')).toBeTruthy();
+    expect(screen.getByText('read, write')).toBeTruthy();
+  });
 });

@@ -99,7 +99,8 @@ export function SessionTable(props: { rows: Session[]; onEnd?: (s: Session) => v
 /** What an open was opened for. */
 const purpose = (o: Open) => {
   const words: Record<string, string> = { read: t`read`, write: t`write`, delete: t`delete`, control: t`control` };
-  return o.does.map((does) => words[does] ?? does).join(', ') || t`a look`;
+  const what = o.does.map((does) => words[does] ?? does).join(', ') || t`a look`;
+  return o.delegated ? t`${what} (delegated)` : what;
 };
 
 /** What is open; each can be closed where somebody may. */
