@@ -120,8 +120,15 @@ func reopen(fd, flags int) (int, error) {
 
 // translate turns the kernel's errors into this package's.
 func translate(err error) error {
+	if err == nil {
+		return nil
+	}
+	return translated(err)
+}
+
+func translated(err error) error {
 	var errno unix.Errno
-	if err == nil || !errors.As(err, &errno) {
+	if !errors.As(err, &errno) {
 		return err
 	}
 	var is error

@@ -81,6 +81,9 @@ func (s *spots) putLocked(id fileID, file bool, at spot) {
 	if *which == nil {
 		*which = make(map[fileID]spot)
 	}
+	if (*which)[id] == at {
+		return
+	}
 	for old := range *which { // any will do: what is forgotten is found again
 		if len(*which) < most {
 			break

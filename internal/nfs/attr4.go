@@ -243,13 +243,12 @@ func putBitmap(w *onc.Writer, b bitmap) {
 // facts4 is what attributes are written from: an object, or a directory of the pseudo-root.
 type facts4 struct {
 	files.Attributes
-	fh        func() []byte
+	o         *files.Object // nil for a directory of the pseudo-root, as is v
+	v         *files.Visit
+	fh        []byte // of that directory
 	fsMajor   uint64
-	fsMinor   uint64
+	fsMinor   uint64 // the export
 	mountedOn uint64
-	space     func() files.Space
-	class     func() (files.Class, bool) // nil for what belongs to nobody
-	acl       func(w *onc.Writer)
 	rdattrErr status4
 }
 
@@ -272,13 +271,13 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 	}
 	asked[attrAccessSet/32] &^= 1 << (attrAccessSet % 32)
 	asked[attrModifySet/32] &^= 1 << (attrModifySet % 32)
-	if f.acl == nil {
+	if f.o == nil || f.o.Symlink() {
 		asked[attrACL/32] &^= 1 << (attrACL % 32)
 	}
 	var class files.Class
 	bounded := false
-	if quotas := bitmapOf(attrQuotaHard, attrQuotaSoft, attrQuotaUsed); f.class != nil && asked[1]&quotas[1] != 0 {
-		class, bounded = f.class()
+	if quotas := bitmapOf(attrQuotaHard, attrQuotaSoft, attrQuotaUsed); f.o != nil && asked[1]&quotas[1] != 0 {
+		class, bounded = f.o.Class()
 	}
 	if !bounded {
 		for _, n := range []int{attrQuotaHard, attrQuotaSoft, attrQuotaUsed} {
@@ -288,13 +287,14 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 	putBitmap(w, asked)
 	at := w.Len()
 	w.Uint32(0)
-	var space *files.Space
+	var space files.Space
+	looked := f.v == nil
 	room := func() files.Space {
-		if space == nil {
-			sp := f.space()
-			space = &sp
+		if !looked {
+			space, _ = f.v.Space()
+			looked = true
 		}
-		return *space
+		return space
 	}
 	for n := range asked.each {
 		switch n {
@@ -318,11 +318,19 @@ func (s *Server) putAttrs(w *onc.Writer, minor uint32, asked bitmap, f *facts4) 
 		case attrRdattrError:
 			w.Uint32(uint32(f.rdattrErr))
 		case attrACL:
-			f.acl(w)
+			if f.v.Unix() {
+				putACL4(w, unixACL(f.o))
+			} else {
+				putACL4(w, entriesACL(s.Policy().Directory, f.o))
+			}
 		case attrACLSupport:
 			w.Uint32(3) // allow and deny
 		case attrHandle:
-			w.Opaque(f.fh())
+			if f.o == nil {
+				w.Opaque(f.fh)
+			} else {
+				w.Opaque(s.seal(int64(f.fsMinor), f.o))
+			}
 		case attrFileID:
 			w.Uint64(f.FileID)
 		case attrFilesAvail, attrFilesFree:

@@ -70,7 +70,7 @@ func (s *Server) about(c *onc.Call, export int64, g *files.Guest) *meter.Of {
 }
 
 // counted counts a request in what its guest is counted by, and in the protocol.
-func (s *Server) counted(c *onc.Call, version uint32, kind meter.Kind, status uint32, began time.Time, read, written int) {
+func (s *Server) counted(c *onc.Call, version uint32, kind meter.Kind, status uint32, began, ended time.Time, read, written int) {
 	if s.Meter == nil || c.Conn.Trial {
 		return
 	}
@@ -83,7 +83,7 @@ func (s *Server) counted(c *onc.Call, version uint32, kind meter.Kind, status ui
 	if is != meter.Done {
 		s.Meter.Ended(meter.Status{Protocol: "NFS", Number: status})
 	}
-	of.Count(meter.Did{Kind: kind, Outcome: is, Read: read, Written: written, Began: began, Took: time.Since(began)})
+	of.Count(meter.Did{Kind: kind, Outcome: is, Read: read, Written: written, Began: began, Took: ended.Sub(began)})
 }
 
 // What of version 3, 4.0 and 4.1 are counted as.

@@ -3,6 +3,7 @@ package nfs
 import (
 	"errors"
 	"math"
+	"time"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/files"
@@ -69,7 +70,7 @@ func (s *Server) serve3(c *onc.Call, w *onc.Writer) onc.AcceptStat {
 	start := w.Len()
 	defer func() { // of what is no procedure there is nothing to be counted
 		if c.Procedure < uint32(len(kinds3)) {
-			s.counted(c, 0, kinds3[c.Procedure], statusAt(w, start), c.Began, q.moved.read, q.moved.written)
+			s.counted(c, 0, kinds3[c.Procedure], statusAt(w, start), c.Began, time.Now(), q.moved.read, q.moved.written)
 		}
 	}()
 	if c.Procedure >= uint32(len(procs3)) {

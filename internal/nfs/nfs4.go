@@ -1,8 +1,8 @@
 package nfs
 
 import (
+	"bytes"
 	"math"
-	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -190,6 +190,7 @@ const errReplay status4 = math.MaxUint32
 // run does the operations until one fails, and gives how many were begun.
 func (q *compound) run(n, start int) (int, status4) {
 	defer q.leave()
+	began := q.Began
 	for i := range n {
 		op := q.r.Uint32()
 		if q.r.Err() != nil {
@@ -217,10 +218,11 @@ func (q *compound) run(n, start int) (int, status4) {
 				st = q.do(op, start)
 				break
 			}
-			began := time.Now()
 			q.moved = moved{}
 			st = q.do(op, start)
-			q.s.counted(q.Call, 1+q.minor, *kind, uint32(st), began, q.moved.read, q.moved.written)
+			ended := time.Now()
+			q.s.counted(q.Call, 1+q.minor, *kind, uint32(st), began, ended, q.moved.read, q.moved.written)
+			began = ended
 		}
 		if st == errReplay {
 			return i, st
@@ -449,7 +451,7 @@ func (q *compound) name() (string, status4) {
 		return "", err4BadXDR
 	case len(name) == 0: // names are bytes: see RFC 8881 section 14.5 on those that are not UTF-8
 		return "", err4Inval
-	case strings.ContainsAny(string(name), "/\x00"):
+	case bytes.IndexByte(name, '/') >= 0 || bytes.IndexByte(name, 0) >= 0:
 		return "", err4BadChar
 	case string(name) == "." || string(name) == "..":
 		return "", err4BadName

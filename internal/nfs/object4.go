@@ -25,25 +25,11 @@ func (q *compound) access(_ *files.Visit, o *files.Object, _ int64) status4 {
 
 // facts of an object for its attributes.
 func (q *compound) facts(v *files.Visit, o *files.Object, export int64, a files.Attributes) *facts4 {
-	f := &facts4{Attributes: a, fh: func() []byte { return q.s.seal(export, o) }, fsMajor: fsid(0), fsMinor: uint64(export), mountedOn: a.FileID, space: func() files.Space {
-		sp, _ := v.Space()
-		return sp
-	}}
-	f.class = o.Class
+	f := &facts4{Attributes: a, o: o, v: v, fsMajor: fsid(0), fsMinor: uint64(export), mountedOn: a.FileID}
 	if o.IsRoot() {
 		if e := q.s.Policy().Export(export); e != nil {
 			f.mountedOn = pseudoID(e.Path)
 		}
-	}
-	f.acl = func(w *onc.Writer) {
-		if v.Unix() {
-			putACL4(w, unixACL(o))
-		} else {
-			putACL4(w, entriesACL(q.s.Policy().Directory, o))
-		}
-	}
-	if o.Symlink() {
-		f.acl = nil
 	}
 	return f
 }

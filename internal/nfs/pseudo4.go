@@ -72,7 +72,7 @@ func (q *compound) pseudoFacts(dir string) *facts4 {
 	changed ^= h.Sum64()
 	at := unix.StatxTimestamp{Sec: q.s.began.Unix(), Nsec: uint32(changed % 1e9)}
 	return &facts4{Attributes: files.Attributes{Type: unix.S_IFDIR, Mode: 0o555, Links: 2, Size: 4096, FileID: pseudoID(dir), Access: at, Modify: at, Change: at, Created: at},
-		fh: func() []byte { return q.s.pseudoHandle(dir) }, fsMajor: fsid(0), mountedOn: pseudoID(dir), space: func() files.Space { return files.Space{} }}
+		fh: q.s.pseudoHandle(dir), fsMajor: fsid(0), mountedOn: pseudoID(dir)}
 }
 
 func (q *compound) pseudo(op uint32, h handle) status4 {

@@ -2,7 +2,6 @@ package smb
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/binary"
 	"io"
 	"net"
@@ -179,7 +178,7 @@ func BenchmarkServerSequential(b *testing.B) {
 func BenchmarkServerSmall(b *testing.B) {
 	addr, _ := startServer(b)
 	c := newLean(b, addr, false)
-	const n = 4000
+	const n = 1000
 	in, msg, frame := bufio.NewReader(c.nc), make([]byte, 0, 1024), make([]byte, 0, 1024)
 	ask := func(cmd message.Command, m interface{ Append([]byte) []byte }) []byte {
 		h := message.Header{Command: cmd, Credits: 32, CreditCharge: 1, MessageID: c.id, TreeID: c.tree, SessionID: c.session}
@@ -211,26 +210,27 @@ func BenchmarkServerSmall(b *testing.B) {
 		}
 		return float64(n*trips) / time.Since(start).Seconds()
 	}
-	for b.Loop() {
-		var least, opens, stats float64
-		for range 3 {
-			least = max(least, bare.Trips(b, n, 180, 240))
-			opens = max(opens, rate(2, func() {
-				id := ask(message.Create, &message.CreateRequest{Access: 0x120089, Sharing: 7, Disposition: 1, Name: message.UTF16("README.txt")})[64:80]
-				ask(message.Close, &message.CloseRequest{ID: fileID(id)})
-			}))
-			id := bytes.Clone(ask(message.Create, &message.CreateRequest{Access: 0x120089, Sharing: 7, Disposition: 1, Name: message.UTF16("README.txt")})[64:80])
-			stats = max(stats, rate(1, func() {
-				ask(message.QueryInfo, &message.QueryInfoRequest{About: message.AboutFile, Class: message.FileNetworkOpenInfo, Room: 56, ID: fileID(id)})
-			}))
-			ask(message.Close, &message.CloseRequest{ID: fileID(id)})
-		}
-		b.ReportMetric(least, "bare-trips/s")
-		b.ReportMetric(opens, "open-trips/s")
-		b.ReportMetric(stats, "stats/s")
-		b.ReportMetric(opens/least, "open/bare")
-		b.ReportMetric(stats/least, "stat/bare")
+	open := func() message.FileID {
+		return fileID(ask(message.Create, &message.CreateRequest{Access: 0x120089, Sharing: 7, Disposition: 1, Name: message.UTF16("README.txt")})[64:80])
 	}
+	var beside bare.Beside
+	for b.Loop() {
+		for range 10 {
+			held := open()
+			beside.Round(func() float64 { return bare.Trips(b, n, 180, 240) }, map[string]func() float64{
+				"open": func() float64 {
+					return rate(2, func() { ask(message.Close, &message.CloseRequest{ID: open()}) })
+				},
+				"stat": func() float64 {
+					return rate(1, func() {
+						ask(message.QueryInfo, &message.QueryInfoRequest{About: message.AboutFile, Class: message.FileNetworkOpenInfo, Room: 56, ID: held})
+					})
+				},
+			})
+			ask(message.Close, &message.CloseRequest{ID: held})
+		}
+	}
+	beside.Report(b)
 }
 
 // sealsOf is a session as its client has it.

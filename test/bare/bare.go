@@ -12,6 +12,7 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"slices"
 	"testing"
 	"time"
 
@@ -75,6 +76,38 @@ func Trips(t testing.TB, n, request, answer int) float64 {
 		require.NoError(t, err)
 	}
 	return float64(n) / time.Since(start).Seconds()
+}
+
+// Beside holds small requests against bare trips that are made in turn with them, round by round: a shared machine is not the same one from one second to the
+// next, but nearly so within a round.
+type Beside struct{ rates, ratios map[string][]float64 }
+
+// Round makes one: bare, and then each of what is held against it; each gives how many a second there were.
+func (s *Beside) Round(bare func() float64, of map[string]func() float64) {
+	if s.rates == nil {
+		s.rates, s.ratios = make(map[string][]float64), make(map[string][]float64)
+	}
+	least := bare()
+	s.rates["bare"] = append(s.rates["bare"], least)
+	for name, rate := range of {
+		is := rate()
+		s.rates[name], s.ratios[name] = append(s.rates[name], is), append(s.ratios[name], is/least)
+	}
+}
+
+// Report gives the medians of all rounds.
+func (s *Beside) Report(b *testing.B) {
+	for name, rates := range s.rates {
+		b.ReportMetric(median(rates), name+"/s")
+	}
+	for name, ratios := range s.ratios {
+		b.ReportMetric(median(ratios), name+"/bare")
+	}
+}
+
+func median(of []float64) float64 {
+	of = slices.Sorted(slices.Values(of))
+	return of[len(of)/2]
 }
 
 // Over is what a copy goes over: what is put upon a TCP connection at either end.

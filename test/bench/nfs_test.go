@@ -265,7 +265,7 @@ func BenchmarkNFSSmallFiles(b *testing.B) {
 
 // GETATTR and LOOKUP, one at a time, by each version, beside a bare request and its answer of as many bytes; and four clients at once, beside four bare ones.
 func BenchmarkNFSCalls(b *testing.B) {
-	const calls, clients = 4000, 4
+	const calls, clients, rounds = 1000, 4, 25
 	g := gateway.Start(b)
 	g.Unlimited(b)
 	require.NoError(b, os.WriteFile(filepath.Join(g.State, "volumes/summit/scratch/plate.fits"), []byte("plate"), 0o644))
@@ -310,37 +310,36 @@ func BenchmarkNFSCalls(b *testing.B) {
 	}
 	for _, version := range []string{"3", "4.1"} {
 		b.Run(version, func(b *testing.B) {
-			best := map[string]float64{}
-			for b.Loop() {
-				getattr, lookup := ways[version]()
-				all := func(p *nfsraw.Prepared) {
-					for range calls {
-						require.NoError(b, p.Do())
-					}
+			getattr, lookup := ways[version]()
+			each := []*nfsraw.Prepared{getattr}
+			for range clients - 1 {
+				getattr, _ := ways[version]()
+				each = append(each, getattr)
+			}
+			all := func(p *nfsraw.Prepared) {
+				for range calls {
+					require.NoError(b, p.Do())
 				}
-				one := func(p *nfsraw.Prepared) float64 {
+			}
+			one := func(p *nfsraw.Prepared) func() float64 {
+				return func() float64 {
 					start := time.Now()
 					all(p)
 					return calls / time.Since(start).Seconds()
 				}
-				each := []*nfsraw.Prepared{getattr}
-				for range clients - 1 {
-					getattr, _ := ways[version]()
-					each = append(each, getattr)
-				}
-				for range 3 {
-					best["bare"] = max(best["bare"], bare.Trips(b, calls, 120, 160))
-					best["getattr"] = max(best["getattr"], one(getattr))
-					best["lookup"] = max(best["lookup"], one(lookup))
-					best["bare4"] = max(best["bare4"], rate(func(int) { bare.Trips(b, calls, 120, 160) }))
-					best["getattr4"] = max(best["getattr4"], rate(func(i int) { all(each[i]) }))
-				}
-				b.ReportMetric(best["bare"], "bare-trips/s")
-				b.ReportMetric(best["getattr"], "getattr/s")
-				b.ReportMetric(best["getattr"]/best["bare"], "getattr/bare")
-				b.ReportMetric(best["lookup"]/best["bare"], "lookup/bare")
-				b.ReportMetric(best["getattr4"]/best["bare4"], "of-four/bare")
 			}
+			request, answer := lookup.Sizes()
+			trips := func() float64 { return bare.Trips(b, calls, request, answer) }
+			var alone, many bare.Beside
+			for b.Loop() {
+				for range rounds {
+					alone.Round(trips, map[string]func() float64{"getattr": one(getattr), "lookup": one(lookup)})
+					many.Round(func() float64 { return rate(func(int) { trips() }) },
+						map[string]func() float64{"getattr-of-four": func() float64 { return rate(func(i int) { all(each[i]) }) }})
+				}
+			}
+			many.Report(b)
+			alone.Report(b)
 		})
 	}
 }

@@ -434,3 +434,6 @@ func (c *Client) PrepareSession(ops ...func(w *onc.Writer)) *Prepared {
 	c.T.Helper()
 	return c.Prepare(4, 1, Compound(1, append([]func(w *onc.Writer){c.SequenceOf(0, 0)}, ops...)...))
 }
+
+// Sizes are how long the call and its answer are, in bytes.
+func (p *Prepared) Sizes() (call, answer int) { return len(p.out), len(p.in) }
