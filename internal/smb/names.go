@@ -106,17 +106,19 @@ func pathFrom(s string) (string, Status) {
 	if s[len(s)-1] == '\\' {
 		s = s[:len(s)-1]
 	}
-	var out []byte
-	for i, part := range strings.Split(s, `\`) {
+	out := make([]byte, 0, 128)
+	first := true
+	for part := range strings.SplitSeq(s, `\`) {
 		switch part {
 		case "":
 			return "", statusObjectNameInvalid
 		case ".", "..":
 			return "", statusObjectPathSyntaxBad
 		}
-		if i > 0 {
+		if !first {
 			out = append(out, '/')
 		}
+		first = false
 		for _, r := range part {
 			if r == '/' || isReserved(r) {
 				return "", statusObjectNameInvalid

@@ -2,7 +2,6 @@ package smb
 
 import (
 	"errors"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -95,7 +94,7 @@ func (r *request) create(m *message.CreateRequest) (*reply, error) {
 	if status != statusOK {
 		return nil, status
 	}
-	if asBefore(m, strings.Split(path, "/")) {
+	if asBefore(m, path) {
 		return nil, statusObjectNameNotFound
 	}
 	mask, maximum, status := genericAccess(m.Access)

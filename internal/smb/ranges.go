@@ -3,6 +3,7 @@ package smb
 import (
 	"encoding/binary"
 	"regexp"
+	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/smb/message"
@@ -178,11 +179,14 @@ var fileControls = map[uint32]func(*request, *open, *message.IoctlRequest) (*rep
 var earlier = regexp.MustCompile(`(?i)^@gmt-\d{4}\.\d{2}\.\d{2}-\d{2}\.\d{2}\.\d{2}$`)
 
 // asBefore says whether a create asks for something as it was at another moment: it is not there, and never something else in its place.
-func asBefore(m *message.CreateRequest, names []string) bool {
+func asBefore(m *message.CreateRequest, path string) bool {
 	if _, ok := m.Context(message.ContextMoment); ok {
 		return true
 	}
-	for _, n := range names {
+	if !strings.Contains(path, "@") { // most are not looked at twice
+		return false
+	}
+	for n := range strings.SplitSeq(path, "/") {
 		if earlier.MatchString(n) {
 			return true
 		}

@@ -6,6 +6,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/subtle"
+	"sync"
 
 	"amber.example/gatekeeper/internal/smb/message"
 )
@@ -51,8 +52,19 @@ func (k hmacSigner) sign(msg []byte) (out [16]byte) {
 // gmacSigner is AES-GMAC with the nonce of MS-SMB2 section 3.1.4.1.
 type gmacSigner struct{ aead cipher.AEAD }
 
+// gmacWork is the memory of one: what goes through an interface does not stay on the stack.
+type gmacWork struct {
+	nonce [12]byte
+	sum   [16]byte
+}
+
+var gmacWorks = sync.Pool{New: func() any { return new(gmacWork) }}
+
 func (g gmacSigner) sign(msg []byte) (out [16]byte) {
-	var nonce [12]byte
+	w := gmacWorks.Get().(*gmacWork)
+	defer gmacWorks.Put(w)
+	nonce := &w.nonce
+	clear(nonce[:])
 	var h message.Header
 	if h.Parse(msg) != nil {
 		return out
@@ -64,8 +76,7 @@ func (g gmacSigner) sign(msg []byte) (out [16]byte) {
 	if h.Command == message.Cancel {
 		nonce[8] |= 2
 	}
-	var sum [16]byte
-	copy(out[:], g.aead.Seal(sum[:0], nonce[:], nil, msg))
+	copy(out[:], g.aead.Seal(w.sum[:0], nonce[:], nil, msg))
 	return out
 }
 
