@@ -21,6 +21,9 @@ const (
 	mostRecalled    = 1 << 14
 	// A file whose delegation was recalled gets none for a while: somebody works with it.
 	recalledFor = 30 * time.Second
+	// A host that did not give one back gets none for so long: others waited for it.
+	distrustFor    = 10 * time.Minute
+	mostDistrusted = 1 << 12
 	// For askedFor a client is asked to give a delegation back, and for unheardOf one that says it has none is believed to have only not heard of it yet.
 	unheardOf   = 2 * time.Second
 	askedFor    = 30 * time.Second
@@ -46,6 +49,9 @@ func (st *state) mayDelegate(q *compound, c *client4, a openArgs) bool {
 		return false
 	}
 	_, callable := c.back()
+	if at, ok := st.distrusted[c.address]; ok && time.Since(at) < distrustFor {
+		return false
+	}
 	return callable && len(c.delegations) < mostDelegations && st.open < st.mostOpen/2
 }
 
@@ -107,6 +113,10 @@ func (st *state) revokeDelegation(d *delegation4) {
 	defer st.unlock()
 	if !d.gone {
 		st.s.Log.Info("a delegation was not given back", "client", d.client.address)
+		if len(st.distrusted) >= mostDistrusted {
+			clear(st.distrusted)
+		}
+		st.distrusted[d.client.address] = time.Now()
 		st.takeDelegation(d)
 	}
 }

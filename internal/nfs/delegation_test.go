@@ -391,6 +391,10 @@ func TestDelegationsThatAreNotGivenBack(t *testing.T) {
 				want = err4BadStateID
 			}
 			require.Equal(t, want, d.giveBack(o))
+			if want == err4DelegRevoked {
+				require.NoError(t, os.WriteFile(filepath.Join(p.dir, "scratch/another"), nil, 0o644))
+				require.Nil(t, d.named(1, "another").delegation, "others waited for it")
+			}
 		})
 	}
 }

@@ -31,17 +31,18 @@ type state struct {
 
 	// mu is let go by unlock: files are closed after, since closing waits for renames, which
 	// may wait for somebody who waits for mu.
-	mu        sync.Mutex
-	doomed    []*files.Handle
-	owners    int                // who opens and who locks, of all clients
-	ownersOf  map[netip.Addr]int // by address
-	open      int                // files, of all clients
-	mostOpen  int
-	clients   map[uint64]*client4
-	byOwner   map[string]*client4 // confirmed ones, by owner and minor version
-	sessions  map[[16]byte]*session4
-	recalled  map[handle]time.Time // when files' delegations were last recalled
-	recallFor time.Duration        // how long clients are asked for them
+	mu         sync.Mutex
+	doomed     []*files.Handle
+	owners     int                // who opens and who locks, of all clients
+	ownersOf   map[netip.Addr]int // by address
+	open       int                // files, of all clients
+	mostOpen   int
+	clients    map[uint64]*client4
+	byOwner    map[string]*client4 // confirmed ones, by owner and minor version
+	sessions   map[[16]byte]*session4
+	recalled   map[handle]time.Time     // when files' delegations were last recalled
+	recallFor  time.Duration            // how long clients are asked for them
+	distrusted map[netip.Addr]time.Time // hosts that did not give one back, and when
 	// reclaiming are the owners that may reclaim what they held before the restart, until graceEnds.
 	reclaiming map[string]bool
 	graceEnds  time.Time
@@ -165,7 +166,7 @@ const (
 
 func newState(s *Server) (*state, error) {
 	st := &state{s: s, stop: make(chan struct{}), ownersOf: make(map[netip.Addr]int), clients: make(map[uint64]*client4), byOwner: make(map[string]*client4),
-		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool), recalled: make(map[handle]time.Time), recallFor: askedFor}
+		sessions: make(map[[16]byte]*session4), reclaiming: make(map[string]bool), recalled: make(map[handle]time.Time), distrusted: make(map[netip.Addr]time.Time), recallFor: askedFor}
 	st.ctx, st.cancel = context.WithCancel(context.Background())
 	// Half of the descriptors there are, so that the rest of the service goes on.
 	var limit unix.Rlimit

@@ -243,7 +243,7 @@ func BenchmarkServerSmall(b *testing.B) {
 			c.id++
 		}
 	}
-	beside.Report(b)
+	beside.Report(b, "bare")
 }
 
 // sealsOf is a session as its client has it.

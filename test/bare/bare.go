@@ -88,20 +88,23 @@ func (s *Beside) Round(bare func() float64, of map[string]func() float64) {
 		s.rates, s.ratios = make(map[string][]float64), make(map[string][]float64)
 	}
 	least := bare()
-	s.rates["bare"] = append(s.rates["bare"], least)
+	s.rates[""] = append(s.rates[""], least)
 	for name, rate := range of {
 		is := rate()
 		s.rates[name], s.ratios[name] = append(s.rates[name], is), append(s.ratios[name], is/least)
 	}
 }
 
-// Report gives the medians of all rounds.
-func (s *Beside) Report(b *testing.B) {
+// Report gives the medians of all rounds; what is called so is what they are held against.
+func (s *Beside) Report(b *testing.B, against string) {
 	for name, rates := range s.rates {
+		if name == "" {
+			name = against
+		}
 		b.ReportMetric(median(rates), name+"/s")
 	}
 	for name, ratios := range s.ratios {
-		b.ReportMetric(median(ratios), name+"/bare")
+		b.ReportMetric(median(ratios), name+"/"+against)
 	}
 }
 

@@ -218,15 +218,41 @@ same 'leaves nothing behind' '2026 README.txt many plate.fits' "$(echo $(ls /b))
 rm /a/plate.fits
 umount /a /b
 
+day() { # how, version: a day's work by two mounts in short, signed or encrypted, by a dialect
+  local with=${options/vers=$VERSION/vers=$2},$1,nosharesock
+  mount.cifs -o "$with" //10.0.2.2/nightlog /a
+  mount.cifs -o "$with,cache=none,actimeo=0" //10.0.2.2/nightlog /b
+  mkdir /a/day
+  cp /tmp/plate /a/day/over.fits
+  same "$1 over $2: a copy is what it was" "$(sha256sum </tmp/plate)" "$(sha256sum </b/day/over.fits)"
+  touch -d 2026-03-01T22:10:00Z /a/day/over.fits
+  printf more >>/a/day/over.fits
+  truncate -s 9000003 /a/day/over.fits
+  printf x | dd of=/a/day/over.fits bs=1 seek=100 conv=notrunc status=none
+  cp -r /usr/lib/git-core/mergetools /a/day/tree
+  mv /a/day/tree /a/day/moved
+  exec 7</a/day/moved/vimdiff
+  mv /a/day/moved/vimdiff /a/day/moved/renamed
+  printf 'one\n' >/a/day/one
+  printf 'three\n' >/a/day/three
+  mv /a/day/three /a/day/one
+  for i in $(seq 30); do : >"/a/day/moved/f$i"; done
+  same "$1 over $2: what was written, cut, moved and replaced" "$( (head -c 100 /tmp/plate; printf x; tail -c +102 /tmp/plate; printf mo) | sha256sum) three 30" \
+    "$(sha256sum </b/day/over.fits) $(cat /b/day/ONE) $(ls /b/day/moved | grep -c '^f[0-9]*$')"
+  same "$1 over $2: a tree, and a file that is open" "$(cat /usr/lib/git-core/mergetools/* | sha256sum) $(sha256sum </usr/lib/git-core/mergetools/vimdiff)" \
+    "$(cd /b/day/moved && cat $(ls /usr/lib/git-core/mergetools | sed s/^vimdiff\$/renamed/) | sha256sum) $(sha256sum <&7)"
+  exec 7<&-
+  (
+    flock -x 9
+    same "$1 over $2: a lock binds the other" refused "$(flock -n -x /b/day/lock echo got 2>/dev/null || echo refused)"
+  ) 9>/a/day/lock
+  rm -r /a/day
+  same "$1 over $2: and nothing is left" gone "$([[ -e /b/day ]] || echo gone)"
+  umount /a /b
+}
 for v in 2.1 3.0 3.02 3.1.1; do # signed, and encrypted where the client can
-  for how in sign seal; do
-    [[ $v/$how != 2.1/seal ]] || continue
-    mount.cifs -o "${options/vers=$VERSION/vers=$v},$how" //10.0.2.2/nightlog /a
-    cp /tmp/plate /a/over.fits
-    same "$how over $v: a copy is what it was" "$(sha256sum </tmp/plate)" "$(sha256sum </a/over.fits)"
-    rm /a/over.fits
-    umount /a
-  done
+  day sign $v
+  [[ $v == 2.1 ]] || day seal $v
 done
 
 mount.cifs -o "${options//piran/wren}" //10.0.2.2/nightlog /a
