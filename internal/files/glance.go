@@ -4,6 +4,7 @@ import (
 	"errors"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -45,6 +46,17 @@ const (
 	wayFor   = verdictFor
 )
 
+// waysKept counts those of all folders, of which there are no more than a small part of the descriptors that there may be.
+var waysKept atomic.Int64
+
+var mostWaysKept = sync.OnceValue(func() int64 {
+	var limit unix.Rlimit
+	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) != nil {
+		return 0
+	}
+	return int64(min(limit.Cur/16, 1024))
+})
+
 // take gives the directory at a path for use until give; nil where none is kept that still counts.
 func (s *ways) take(path string, epoch int64, now time.Time) *way {
 	s.mu.Lock()
@@ -66,7 +78,7 @@ func (s *ways) add(path string, fd int, epoch int64, now time.Time) *way {
 	d := &way{fd: fd, epoch: epoch, until: now.Add(wayFor), users: 1}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.closed {
+	if s.closed || waysKept.Load() >= mostWaysKept() { // good for now
 		d.dropped = true
 		return d
 	}
@@ -83,11 +95,13 @@ func (s *ways) add(path string, fd int, epoch int64, now time.Time) *way {
 		s.dropLocked(path, old)
 	}
 	s.of[path] = d
+	waysKept.Add(1)
 	return d
 }
 
 func (s *ways) dropLocked(path string, d *way) {
 	delete(s.of, path)
+	waysKept.Add(-1)
 	d.dropped = true
 	if d.users == 0 {
 		unix.Close(d.fd)

@@ -203,7 +203,7 @@ func TestWaysAreBoundedAndClosed(t *testing.T) {
 		return fd
 	}
 	var w ways
-	now := time.Now()
+	now, was := time.Now(), waysKept.Load()
 	held := w.add("held", open(), 1, now)
 	for i := range 3 * mostWays {
 		w.give(w.add(fmt.Sprint(i), open(), 1, now))
@@ -235,7 +235,9 @@ func TestWaysAreBoundedAndClosed(t *testing.T) {
 		})
 	}
 	group.Wait()
+	require.LessOrEqual(t, waysKept.Load(), mostWaysKept())
 	w.close()
+	require.LessOrEqual(t, waysKept.Load(), was)
 	require.Len(t, heldBelow(t, top), 1, "what is in use")
 	_, err := readNames(held.fd)
 	require.NoError(t, err)
@@ -243,6 +245,20 @@ func TestWaysAreBoundedAndClosed(t *testing.T) {
 	late := w.add("late", open(), 1, now)
 	require.Nil(t, w.take("late", 1, now))
 	w.give(late)
+
+	var many []*ways // of all folders together no more than so many
+	for range 3*mostWaysKept()/mostWays + 1 {
+		many = append(many, new(ways))
+		for i := range mostWays {
+			last := many[len(many)-1]
+			last.give(last.add(fmt.Sprint(i), open(), 1, now))
+		}
+		require.LessOrEqual(t, int64(len(heldBelow(t, top))), mostWaysKept())
+	}
+	for _, w := range many {
+		w.close()
+	}
+	require.LessOrEqual(t, waysKept.Load(), was)
 	require.Empty(t, heldBelow(t, top))
 }
 
