@@ -142,10 +142,12 @@ if [[ $LOCKS == yes ]]; then
   (
     flock -x 9
     echo held >/tmp/held
-    sleep 3
+    until [[ -e /tmp/tried ]]; do sleep 0.1; done
+    sleep 1
   ) 9>lock &
   until [[ -e /tmp/held ]]; do sleep 0.1; done
   same 'a lock binds the other mount' refused "$(flock -n -x /b/work/lock echo got 2>/dev/null || echo refused)"
+  : >/tmp/tried
   same 'and is waited for' got "$(flock -x /b/work/lock echo got)"
   wait
   rm lock
