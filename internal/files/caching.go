@@ -86,9 +86,7 @@ func (h *Handle) Cache(key any, want Caching, tell func(Break) bool) *Lease {
 	}
 	l := h.of.leaseOf(key)
 	if l == nil {
-		l = &Lease{n: n, of: h.of, key: key}
-		h.of.leases = append(h.of.leases, l)
-		h.of.leased.Add(1)
+		l = h.of.enlist(&Lease{n: n, of: h.of, key: key})
 	}
 	l.tell = tell
 	h.lease = l
@@ -179,8 +177,8 @@ func (h *Handle) changed() (at time.Time) {
 	return at
 }
 
-// lookOnHost looks for directories, and files that are delegated, that have changed on the host, folder by folder: where one hangs, the others are looked at nevertheless, and that one
-// not again meanwhile.
+// lookOnHost looks for directories, and files that are delegated, that have changed on the host, folder by folder: where one hangs, the others are looked
+// at nevertheless, and that one not again meanwhile.
 func (n *Namespace) lookOnHost() {
 	of := make(map[int64][]*Lease)
 	n.mu.Lock()
@@ -270,6 +268,13 @@ func (n *Namespace) FollowRules(ctx context.Context, changed func() <-chan struc
 			n.RulesMoved()
 		}
 	}
+}
+
+// enlist enters a lease on the file. Namespace.mu is held.
+func (of *openFile) enlist(l *Lease) *Lease {
+	of.leases = append(of.leases, l)
+	of.leased.Add(1)
+	return l
 }
 
 func (of *openFile) leaseOf(key any) *Lease {
@@ -396,8 +401,13 @@ func (h *Handle) leave() {
 // lowerOthers has all but one client give caching of a file back, and gives what is closed when the first of those has that is waited for. Namespace.mu
 // is held.
 func (of *openFile) lowerOthers(but any, takes Caching) (until <-chan struct{}) {
+	return of.lowerThose(func(l *Lease) bool { return but == nil || l.key != but }, takes)
+}
+
+// lowerThose is lowerOthers for some of the leases.
+func (of *openFile) lowerThose(which func(*Lease) bool, takes Caching) (until <-chan struct{}) {
 	for _, l := range of.leases {
-		if but != nil && l.key == but {
+		if !which(l) {
 			continue
 		}
 		if done := l.lower(takes); done != nil && until == nil {

@@ -34,9 +34,7 @@ func (h *Handle) Delegate(key any, tell func(Break) bool) *Lease {
 			return nil
 		}
 	}
-	l := &Lease{n: n, of: of, key: key, tell: tell, state: CacheRead | CacheHandle, handles: 1, seen: seen, delegates: h.folderID}
-	of.leases = append(of.leases, l)
-	of.leased.Add(1)
+	l := of.enlist(&Lease{n: n, of: of, key: key, tell: tell, state: CacheRead | CacheHandle, handles: 1, seen: seen, delegates: h.folderID})
 	h.lease = l
 	h.leased.Store(true)
 	if n.delegations == nil {
@@ -58,15 +56,7 @@ func (n *Namespace) recall(id fileID) error {
 
 // recall gives what is closed when the first delegation has been given back; nil where there is none. Namespace.mu is held.
 func (of *openFile) recall() (until <-chan struct{}) {
-	for _, l := range of.leases {
-		if l.delegates == 0 {
-			continue
-		}
-		if done := l.lower(cacheAll); done != nil && until == nil {
-			until = done
-		}
-	}
-	return until
+	return of.lowerThose(func(l *Lease) bool { return l.delegates != 0 }, cacheAll)
 }
 
 // recallAll has all delegations be given back: who may open what is not what it was.

@@ -28,7 +28,7 @@ const (
 // not three. They are used for nothing but looking.
 type ways struct {
 	mu     sync.Mutex
-	of     map[string]*way // by path; nil once the folder's directory is to be closed
+	of     map[string]*way // by path
 	closed bool
 }
 
