@@ -374,7 +374,13 @@ func setTimes(fd int, accessed, modified unix.Timespec) error {
 
 // mark sets an extended attribute of the service's own.
 func mark(fd int, name string, value []byte) error {
-	return alterBy(callMark, fd, func() error { return unix.Setxattr(procPath(fd), name, value, 0) })
+	return alterBy(callMark, fd, func() error {
+		err := unix.Fsetxattr(fd, name, value, 0)
+		if err == unix.EBADF { // opened for its path only
+			err = unix.Setxattr(procPath(fd), name, value, 0)
+		}
+		return err
+	})
 }
 
 // unmark removes one, if it is there.

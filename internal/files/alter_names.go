@@ -27,7 +27,6 @@ func (t at) within(d directory, grows bool, change func() error) error {
 	if err := statx(d.fd, &st); err != nil {
 		return err
 	}
-	was := t.amount(d.fd, &st)
 	var most limit.Amount
 	owner, known := t.book.DirectoryOwner(usageID(&st))
 	if !known {
@@ -52,11 +51,14 @@ func (t at) within(d directory, grows bool, change func() error) error {
 		return t.fail(d.path, err)
 	}
 	err = change()
-	is := was
-	if statx(d.fd, &st) == nil {
-		is = t.amount(d.fd, &st)
+	var grown limit.Amount
+	is := st
+	if statx(d.fd, &is) == nil { // its named streams, which count as well, are what they were
+		if grown.Bytes = int64(is.Size) - int64(st.Size); t.allocated() {
+			grown.Bytes = 512 * (int64(is.Blocks) - int64(st.Blocks))
+		}
 	}
-	claim.Settle(usageID(&st), is.Minus(was))
+	claim.Settle(usageID(&st), grown)
 	return err
 }
 
@@ -71,6 +73,9 @@ type maker struct {
 	mode  uint32
 	index *foldIndex
 }
+
+// markless is what is new: it has no extended attributes of the service's.
+func markless(string, []byte) (int, error) { return 0, unix.ENODATA }
 
 // make runs a call that makes something and opens it, and has it be its maker's by born. Nobody alters what is not its
 // maker's yet: see beginOwned. What cannot be given to its maker is taken away again.
@@ -104,7 +109,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 		claim.Forget()
 		return err
 	}
-	is, id := t.amount(fd, &st), usageID(&st)
+	is, id := t.amountBy(markless, &st), usageID(&st)
 	claim.Made(id, is)
 	if t.book != nil && m.kind == unix.S_IFDIR && m.owner.Own { // another may have had its number
 		t.book.NoteDirectory(id, m.owner)
@@ -136,11 +141,11 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 
 // maker is for something that the view's subject is about to make, with a mode.
 func (v view) maker(parent int, path string, kind uint32, bytes int64, mode uint32) (maker, error) {
-	is, err := v.asBorn(parent, mode, kind == unix.S_IFDIR)
+	dir, name := split(path)
+	is, err := v.asBorn(parent, dir, mode, kind == unix.S_IFDIR)
 	if err != nil {
 		return maker{}, err
 	}
-	dir, name := split(path)
 	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, is: is, mode: mode, index: v.index}
 	if v.unixFacts().native || kind == unix.S_IFREG || kind == unix.S_IFDIR {
 		m.owner = usage.Owner{UID: is.UID, GID: is.GID, Own: true}
@@ -153,13 +158,9 @@ func makeDirectory(parent int, name string) error {
 	return alterBy(callMake, parent, func() error { return unix.Mkdirat(parent, name, bornDir) })
 }
 
-// makeFile makes an empty file.
-func makeFile(parent int, name string) error {
-	fd, err := openBeneath(parent, name, unix.O_RDWR|unix.O_CREAT|unix.O_EXCL, bornFile)
-	if err == nil {
-		unix.Close(fd)
-	}
-	return err
+// makeFile makes an empty file and opens it.
+func makeFile(parent int, name string) (int, error) {
+	return openBeneath(parent, name, unix.O_RDWR|unix.O_CREAT|unix.O_EXCL, bornFile)
 }
 
 // makeLink makes a symbolic link.

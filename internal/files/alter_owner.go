@@ -22,11 +22,15 @@ func (v view) born(m maker, fd int) error {
 			return err
 		}
 	}
-	return f.write(fd, &st, f.read(fd, &st), m.is)
+	var was posix.Attributes
+	if f.native { // what is new can have an ACL of the host's only, from its directory
+		was = f.read(fd, &st)
+	}
+	return f.write(fd, &st, was, m.is)
 }
 
-// asBorn is the owner, group, mode and ACL that something gets by being made in a directory.
-func (v view) asBorn(parent int, mode uint32, dir bool) (posix.Attributes, error) {
+// asBorn is the owner, group, mode and ACL that something gets by being made in a directory that is open, and at a path.
+func (v view) asBorn(parent int, path string, mode uint32, dir bool) (posix.Attributes, error) {
 	f, who := v.unixFacts(), v.credential()
 	if !f.unix {
 		return posix.Attributes{UID: who.UID, GID: who.GID, Dir: dir}, nil
@@ -35,7 +39,7 @@ func (v view) asBorn(parent int, mode uint32, dir bool) (posix.Attributes, error
 	if err := statx(parent, &in); err != nil {
 		return posix.Attributes{}, err
 	}
-	of := f.read(parent, &in)
+	of := f.toldOf(path, parent, &in).is
 	return posix.Made(&who, &of, mode, dir), nil
 }
 

@@ -101,6 +101,9 @@ func (n *Namespace) openNow(id fileID) func(func(bool)) {
 
 // removed forgets an object whose name is gone.
 func (w *Visit) removed(c *Object) {
+	if c.Dir() {
+		w.state.epoch.Add(1) // another may have its number at once, and its path
+	}
 	w.n.cache.drop(c.id())
 	w.state.spots.drop(c.id())
 	if c.Dir() || c.st.Nlink <= 1 { // else it is found again by another name

@@ -64,13 +64,24 @@ func (o *Object) setTimes(s Set) error {
 	return setTimes(o.fd, s.Accessed.spec(), s.Modified.spec())
 }
 
+// asDirectory gives a descriptor of the directory that is for more than its path, until the visit ends.
+func (o *Object) asDirectory() (int, error) {
+	if o.real && o.fd >= 0 {
+		return o.fd, nil
+	}
+	fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err == nil {
+		o.w.opened = append(o.w.opened, fd)
+	}
+	return fd, err
+}
+
 // inDirectory runs a change of a directory's names, on disk before it returns.
 func (o *Object) inDirectory(change func(d directory) error) error {
-	parent, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	parent, err := o.asDirectory()
 	if err != nil {
 		return err
 	}
-	defer unix.Close(parent)
 	if err := change(directory{parent, o.path}); err != nil {
 		return err
 	}
@@ -88,26 +99,30 @@ func (o *Object) mayAdd(name string, file bool) error {
 	if err := checkName(name); err != nil {
 		return err
 	}
+	if len(join(o.path, name)) > longestPath {
+		return ErrNameTooLong
+	}
 	if err := o.require(acl.Execute); err != nil {
 		return err
 	}
-	if isThere(o.w.root, join(o.path, name)) {
+	dir, err := o.asDirectory()
+	if err != nil {
+		return err
+	}
+	if isThere(dir, name) {
 		return ErrExists
 	}
 	return o.require(toAdd(file))
 }
 
-// isThere says whether anything is at a path, which is not followed.
-func isThere(root int, path string) bool {
-	fd, err := openBeneath(root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
-	if err == nil {
-		unix.Close(fd)
-	}
-	return err == nil
+// isThere says whether anything has a name in a directory.
+func isThere(dir int, name string) bool {
+	var st unix.Stat_t
+	return before(callLook, dir) == nil && unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil
 }
 
-// make makes something in the directory and gives it its owner, mode and what else is asked.
-func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint32, mk func(parent int) error) (*Object, error) {
+// make makes something in the directory and gives it its owner, mode and what else is asked. mk gives what it has opened of it, or -1.
+func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint32, mk func(parent int) (int, error)) (*Object, error) {
 	file := kind != unix.S_IFDIR
 	if err := o.mayAdd(name, file); err != nil {
 		return nil, err
@@ -115,38 +130,36 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 	if set.Mode != nil {
 		mode = *set.Mode
 	}
-	parent, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	parent, err := o.asDirectory()
 	if err != nil {
 		return nil, err
 	}
-	defer unix.Close(parent)
 	m, err := o.w.v.maker(parent, join(o.path, name), kind, bytes, mode)
 	if err != nil {
 		return nil, err
 	}
 	var c *Object
 	if err := o.w.v.alter().make(m, func() (int, error) {
-		if err := mk(parent); err != nil {
-			return -1, err
+		fd, err := mk(parent)
+		real := fd >= 0
+		if err == nil && !real {
+			fd, err = openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
 		}
-		fd, err := openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
 		if err != nil {
 			return -1, err
 		}
-		o.w.opened = append(o.w.opened, fd)
-		c, err = o.w.at(join(o.path, name), fd)
+		c, err = o.w.at(join(o.path, name), fd, real)
 		return fd, err
 	}, func(fd int) error { return o.w.v.born(m, fd) }); err != nil {
 		return nil, err
 	}
 	o.w.state.spots.put(c.id(), file, spot{o.id(), name})
-	err = c.look()
-	if err == nil {
-		set.Mode = nil
-		err = c.set(set, true)
+	set.Mode = nil
+	if err = c.look(); err == nil && !set.Empty() {
+		err = errors.Join(c.set(set, true), c.look())
 	}
 	if err == nil {
-		err = errors.Join(c.look(), flush(parent))
+		err = flush(parent)
 	}
 	if err != nil {
 		_ = o.w.v.alter().remove(c.fd, going{directory: directory{parent, o.path}, name: name, dir: !file, names: c.names, index: o.w.n.index})
@@ -162,7 +175,7 @@ func (o *Object) CreateFile(name string, set Set) (*Object, error) {
 	if set.Size != nil && *set.Size == 0 {
 		set.Size = nil
 	}
-	c, err := o.make(name, unix.S_IFREG, 0, set, 0o600, func(parent int) error { return makeFile(parent, name) })
+	c, err := o.make(name, unix.S_IFREG, 0, set, 0o600, func(parent int) (int, error) { return makeFile(parent, name) })
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +186,7 @@ func (o *Object) CreateFile(name string, set Set) (*Object, error) {
 // Mkdir makes a directory.
 func (o *Object) Mkdir(name string, set Set) (*Object, error) {
 	set.Size = nil
-	return o.make(name, unix.S_IFDIR, 0, set, 0o755, func(parent int) error { return makeDirectory(parent, name) })
+	return o.make(name, unix.S_IFDIR, 0, set, 0o755, func(parent int) (int, error) { return -1, makeDirectory(parent, name) })
 }
 
 // MakeLink makes a symbolic link. Where it leads is for the client to make sense of.
@@ -185,7 +198,7 @@ func (o *Object) MakeLink(name, target string, set Set) (*Object, error) {
 		return nil, ErrInvalid
 	}
 	return o.make(name, unix.S_IFLNK, int64(len(target)), Set{Accessed: set.Accessed, Modified: set.Modified}, 0o777,
-		func(parent int) error { return makeLink(parent, name, target) })
+		func(parent int) (int, error) { return -1, makeLink(parent, name, target) })
 }
 
 // Mknod makes a named pipe or a socket, by the type bits of st_mode. Devices are refused: what a
@@ -198,7 +211,7 @@ func (o *Object) Mknod(name string, kind uint32, set Set) (*Object, error) {
 		return nil, ErrNotSupported
 	}
 	set.Size = nil
-	return o.make(name, kind, 0, set, 0o600, func(parent int) error { return makeNode(parent, name, kind) })
+	return o.make(name, kind, 0, set, 0o600, func(parent int) (int, error) { return -1, makeNode(parent, name, kind) })
 }
 
 // Set changes an object. All is asked for before anything is done.

@@ -185,13 +185,13 @@ func (o *Object) descriptor() (int, error) {
 	if o.fd >= 0 {
 		return o.fd, nil
 	}
-	other, err := o.w.openFully(o.path)
+	other, err := o.w.openFully(o.path, o.Dir())
 	if err != nil {
 		return -1, err
 	}
 	if other.key != o.key {
 		return -1, ErrStale
 	}
-	o.fd = other.fd
+	o.fd, o.real = other.fd, other.real
 	return o.fd, nil
 }

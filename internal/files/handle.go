@@ -63,8 +63,8 @@ type settled struct {
 	validUntil time.Time
 }
 
-// openFD opens the descriptor and looks at what it is.
-func (h *Handle) openFD(root int, writing bool, create int) error {
+// openFD opens the descriptor, by a path below an open directory, and looks at what it is.
+func (h *Handle) openFD(from int, path string, writing bool, create int) error {
 	flags := unix.O_RDONLY | unix.O_NONBLOCK | unix.O_NOCTTY
 	if h.file && writing {
 		flags = unix.O_RDWR | unix.O_NONBLOCK | unix.O_NOCTTY
@@ -79,7 +79,7 @@ func (h *Handle) openFD(root int, writing bool, create int) error {
 	if create != 0 {
 		mode = bornFile
 	}
-	fd, err := openBeneath(root, h.Path(), flags|create, mode)
+	fd, err := openBeneath(from, path, flags|create, mode)
 	if err != nil {
 		return err
 	}
@@ -413,6 +413,9 @@ func (n *Namespace) remove(h *Handle, path string) error {
 	}
 	err = v.alter().remove(fd, h.going(v, directory{parent, dir}, name, isDir))
 	if err == nil {
+		if isDir {
+			h.folder.epoch.Add(1) // see Visit.removed
+		}
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())
 		n.notify.tell(h.folderID, Event{Path: path, Kind: EventRemoved, Dir: !h.file, by: h.parentKey})

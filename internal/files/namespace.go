@@ -150,6 +150,8 @@ type folderState struct {
 	// path, a mode, an owner.
 	epoch   atomic.Int64
 	rootDev atomic.Pointer[rootDevice]
+
+	dirMarks dirMarks
 }
 
 // modesSet counts what SetMode does, of any folder.

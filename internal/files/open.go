@@ -136,6 +136,9 @@ func (n *Namespace) openOnce(sub Subject, req OpenRequest) (*Handle, Action, err
 		return nil, 0, err
 	}
 	defer n.roots.give(rooted)
+	held := newHeldRoot(rooted, state, v.now)
+	defer held.close()
+	v.facts.root = held
 	if place, ok := n.glance(v, state, rooted, req.Path); ok {
 		h, action, err := n.openPlace(v, state, rooted.fd, place, req)
 		if !errors.Is(err, ErrNotFound) && !errors.Is(err, errOther) {
@@ -263,7 +266,7 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 		h.asked = verdict.Granted
 	}
 	const writing = acl.WriteData | acl.AppendData
-	if err := h.openFD(root, !stream && !link && (want|h.asked)&writing != 0, 0); err != nil {
+	if err := h.openFD(root, place.Path, !stream && !link && (want|h.asked)&writing != 0, 0); err != nil {
 		return nil, 0, err
 	}
 	if h.file && h.info.Links > 1 { // by its other names as well
@@ -330,7 +333,7 @@ func (n *Namespace) openExisting(v view, state *folderState, root int, place Pla
 }
 
 func (n *Namespace) create(v view, state *folderState, root int, place Place, req OpenRequest) (*Handle, Action, error) {
-	dir, name := split(place.Path)
+	dir, _ := split(place.Path)
 	if !place.ParentExists {
 		// Say only as much as the deepest directory that is there lets them know.
 		for dir != "" {
@@ -357,24 +360,34 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if err := v.require(dir, false, toAdd(!req.Directory)); err != nil {
 		return nil, 0, err
 	}
-	verdict := v.decide(place.Path, !req.Directory, 0)
+	parent, err := openBeneath(root, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer unix.Close(parent)
+	return n.createIn(v, state, parent, place.Path, req)
+}
+
+// createIn is create in an open directory, for who may add to it.
+func (n *Namespace) createIn(v view, state *folderState, parent int, path string, req OpenRequest) (*Handle, Action, error) {
+	_, name := split(path)
+	if h := v.facts.root; h != nil {
+		h.not = path // so that nobody looks
+		defer func() { h.not = "" }()
+	}
+	verdict := v.decide(path, !req.Directory, 0)
 	verdict.Granted |= creatorMask
 	if req.DeleteOnClose && req.Attributes&AttrReadOnly != 0 {
 		return nil, 0, ErrReadOnlyFile
 	}
 	h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: v.folder.ID, file: !req.Directory,
 		holder: req.Holder, parentKey: req.ParentKey, sharing: req.Sharing, writeThrough: req.WriteThrough, created: true}
-	h.setPath(place.Path)
+	h.setPath(path)
 	// What a creator asks for beyond what they get is no reason to refuse: clients ask
 	// for everything when they make something (MS-FSA section 2.1.5.1.1).
 	if h.asked = req.Access & verdict.Granted; req.Maximum {
 		h.asked = verdict.Granted
 	}
-	parent, err := openBeneath(root, dir, unix.O_RDONLY|unix.O_DIRECTORY, 0)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer unix.Close(parent)
 	kind := uint32(unix.S_IFREG)
 	if req.Directory {
 		kind = unix.S_IFDIR
@@ -386,7 +399,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	if req.Mode != nil {
 		mode = *req.Mode
 	}
-	m, err := v.maker(parent, place.Path, kind, 0, mode)
+	m, err := v.maker(parent, path, kind, 0, mode)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -395,12 +408,12 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 			if err := makeDirectory(parent, name); err != nil {
 				return -1, err
 			}
-			if err := h.openFD(root, false, 0); err != nil {
+			if err := h.openFD(parent, name, false, 0); err != nil {
 				return -1, err
 			}
 			return h.fd, nil
 		}
-		if err := h.openFD(root, true, unix.O_CREAT|unix.O_EXCL); err != nil {
+		if err := h.openFD(parent, name, true, unix.O_CREAT|unix.O_EXCL); err != nil {
 			return -1, err
 		}
 		return h.fd, nil
@@ -420,7 +433,7 @@ func (n *Namespace) create(v view, state *folderState, root int, place Place, re
 	}
 	h.settle(v, verdict)
 	state.spots.put(h.info.id(), true, dirSpot(parent, name))
-	n.notify.tell(h.folderID, Event{Path: place.Path, Kind: EventAdded, Dir: req.Directory, by: h.parentKey})
+	n.notify.tell(h.folderID, Event{Path: path, Kind: EventAdded, Dir: req.Directory, by: h.parentKey})
 	return h, Created, nil
 }
 

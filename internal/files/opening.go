@@ -38,15 +38,19 @@ func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Objec
 		mode = *set.Mode
 	}
 	req.Disposition, req.Directory, req.Mode = CreateOnly, false, &mode
-	h, _, err := o.w.n.within(o.w.v.sub, func() (*Handle, Action, error) {
-		return o.w.n.create(o.w.v, o.w.state, o.w.root, Place{Path: join(o.path, name), ParentExists: true}, req)
-	})
+	parent, err := o.asDirectory()
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := o.child(name)
-	if err == nil && c.id() != h.info.id() { // somebody has put something else there since
-		err = ErrStale
+	path := join(o.path, name)
+	h, _, err := o.w.n.within(o.w.v.sub, func() (*Handle, Action, error) { return o.w.n.createIn(o.w.v, o.w.state, parent, path, req) })
+	if err != nil {
+		return nil, nil, err
+	}
+	var c *Object
+	fd, err := unix.FcntlInt(uintptr(h.fd), unix.F_DUPFD_CLOEXEC, 0)
+	if err == nil {
+		c, err = o.w.at(path, fd, true)
 	}
 	if err == nil {
 		set.Mode = nil
@@ -54,22 +58,12 @@ func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Objec
 	}
 	if err == nil {
 		o.w.n.noteMaker(c.id(), o.w.v.nfs)
-		err = o.flushNames()
+		err = flush(parent)
 	}
 	if err != nil {
 		return nil, nil, errors.Join(err, h.Discard())
 	}
 	return h, c, nil
-}
-
-// flushNames puts the names of a directory on disk.
-func (o *Object) flushNames() error {
-	fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
-	if err != nil {
-		return err
-	}
-	defer unix.Close(fd)
-	return flush(fd)
 }
 
 // Drop closes a handle within a visit, which Close must not be called in.

@@ -71,7 +71,7 @@ func (n *Namespace) Reopen(sub Subject, share string, k Lasting, key any) (*Hand
 		h := &Handle{ns: n, sub: v.sub, share: v.entrance(), folder: state, folderID: k.Folder, file: !k.OfDirectory, streamed: k.Stream != "",
 			asked: k.Asked & acl.All, sharing: k.Sharing, writeThrough: k.WriteThrough, created: k.Created}
 		h.setPath(k.Path)
-		if err := h.openFD(root, k.Stream == "" && k.Asked&(acl.WriteData|acl.AppendData) != 0, 0); err != nil {
+		if err := h.openFD(root, h.Path(), k.Stream == "" && k.Asked&(acl.WriteData|acl.AppendData) != 0, 0); err != nil {
 			return nil, 0, err
 		}
 		err := error(ErrGone) // another file has its name now

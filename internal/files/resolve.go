@@ -127,11 +127,29 @@ func translate(err error) error {
 }
 
 func translated(err error) error {
-	var errno unix.Errno
-	if !errors.As(err, &errno) {
+	errno, ok := err.(unix.Errno)
+	if !ok && !errors.As(err, &errno) {
 		return err
 	}
-	var is error
+	if is := translations[errno]; is != nil {
+		return is
+	}
+	return err
+}
+
+// translations are made once: that there is nothing of a name is said all the time.
+var translations = func() map[unix.Errno]error {
+	all := make(map[unix.Errno]error)
+	for errno := unix.Errno(1); errno < 256; errno++ {
+		if is := meaning(errno); is != nil {
+			all[errno] = fmt.Errorf("%w (%w)", is, errno)
+		}
+	}
+	return all
+}()
+
+// meaning is what an error of the kernel's is in this package; nil where it is nothing of its own.
+func meaning(errno unix.Errno) (is error) {
 	switch errno {
 	case unix.ENOENT:
 		is = ErrNotFound
@@ -163,10 +181,8 @@ func translated(err error) error {
 		is = ErrName
 	case unix.EINVAL:
 		is = ErrInvalid
-	default:
-		return err
 	}
-	return fmt.Errorf("%w (%w)", is, errno)
+	return is
 }
 
 // checkPath refuses what could never be a path below a folder.

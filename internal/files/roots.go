@@ -20,6 +20,7 @@ type roots struct {
 // keptRoot is one of them.
 type keptRoot struct {
 	fd      int
+	dir     int // the same, open for more than its path; -1 where that may not be
 	folder  dirIdentity
 	path    string
 	users   int // guarded by roots.mu, as is what follows
@@ -71,6 +72,14 @@ type rootInUse struct {
 	since time.Time
 }
 
+// directory is the same, open for more than its path; -1 where it is not.
+func (u rootInUse) directory() int {
+	if u.kept == nil {
+		return -1
+	}
+	return u.kept.dir
+}
+
 // take gives the directory of a folder, if its volume is there, as openFolder does. Who only looks may go by what was so a moment ago.
 func (r *roots) take(at site.Location, looking bool) (rootInUse, error) {
 	now := time.Now()
@@ -106,14 +115,20 @@ func (r *roots) take(at site.Location, looking bool) (rootInUse, error) {
 
 // keep has a directory that was just opened stay open, where it can be told from others.
 func (r *roots) keep(at site.Location, fd int, now time.Time) rootInUse {
-	k := &keptRoot{fd: fd, users: 1, path: at.String()}
+	k := &keptRoot{fd: fd, dir: -1, users: 1, path: at.String()}
 	var st unix.Statx_t
 	if unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_STATX_SYNC_AS_STAT, unix.STATX_INO|unix.STATX_BTIME, &st) == nil {
 		k.folder = identityOf(&st)
 	}
+	if dir, err := openBeneath(fd, "", unix.O_RDONLY|unix.O_DIRECTORY, 0); err == nil {
+		k.dir = dir
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if k.folder.born == 0 || r.of[at] != nil || len(r.of) >= mostRoots {
+		if k.dir >= 0 {
+			unix.Close(k.dir)
+		}
 		return rootInUse{fd: fd}
 	}
 	r.of[at] = k
@@ -157,6 +172,9 @@ func (r *roots) dropLocked(at site.Location, k *keptRoot) {
 func (k *keptRoot) close() {
 	k.ways.close()
 	unix.Close(k.fd)
+	if k.dir >= 0 {
+		unix.Close(k.dir)
+	}
 }
 
 // closeLater closes one that nobody has used for a while.

@@ -93,6 +93,14 @@ func (s *spots) putLocked(id fileID, file bool, at spot) {
 	(*which)[id] = at
 }
 
+// isDir says whether an object was a directory when it was last seen.
+func (s *spots) isDir(id fileID) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, dir := s.dirs[id]
+	return dir
+}
+
 func (s *spots) drop(id fileID) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

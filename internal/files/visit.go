@@ -56,7 +56,7 @@ func (n *Namespace) Visit(g *Guest, manner Manner) (*Visit, error) {
 		return nil, err
 	}
 	w.root = w.rooted.fd
-	w.held = &heldRoot{w.root}
+	w.held = newHeldRoot(w.rooted, w.state, w.v.now)
 	w.v.facts.root = w.held
 	w.below = plain.Unspell(w.v.nfs.Export.Below)
 	if k := w.rooted.kept; k != nil {
@@ -75,7 +75,7 @@ func (n *Namespace) Visit(g *Guest, manner Manner) (*Visit, error) {
 // End ends the visit; its objects are of no use after.
 func (w *Visit) End() {
 	if w.held != nil {
-		w.held.fd = -1
+		w.held.close()
 	}
 	for _, fd := range w.opened {
 		unix.Close(fd)
@@ -131,7 +131,8 @@ func (w *Visit) Unix() bool { return w.v.folder.Unix() }
 type Object struct {
 	w    *Visit
 	path string
-	fd   int // for its path only; -1 where that was not needed: see descriptor
+	fd   int  // maybe for its path only; -1 where that was not needed: see descriptor
+	real bool // fd is for more than its path
 	st   unix.Statx_t
 	key  Key
 	own  posix.Attributes // read when first needed: see owner
@@ -162,25 +163,42 @@ func (o *Object) OneName() bool { return o.Dir() || o.st.Nlink <= 1 }
 func (o *Object) IsRoot() bool { return o.path == o.w.below }
 
 // open looks at what is at a path.
-func (w *Visit) open(path string) (*Object, error) {
+func (w *Visit) open(path string) (*Object, error) { return w.openAs(path, path == "") }
+
+func (w *Visit) openAs(path string, likelyDir bool) (*Object, error) {
 	if o := (&Object{w: w, path: path, fd: -1}); o.glance() {
 		return o, nil
 	}
-	return w.openFully(path)
+	return w.openFully(path, likelyDir)
 }
 
-func (w *Visit) openFully(path string) (*Object, error) {
+// openFully opens what is at a path: for more than its path where it is likely to be a directory, since that makes the descriptor good for all that
+// follows, and its marks half as dear to read.
+func (w *Visit) openFully(path string, likelyDir bool) (*Object, error) {
+	if path == "" && w.held.dir >= 0 {
+		return w.on(path, w.held.dir, true)
+	}
+	if likelyDir {
+		if fd, err := openBeneath(w.root, path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0); err == nil {
+			return w.at(path, fd, true)
+		}
+	}
 	fd, err := openBeneath(w.root, path, unix.O_PATH|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return nil, err
 	}
-	w.opened = append(w.opened, fd)
-	return w.at(path, fd)
+	return w.at(path, fd, false)
 }
 
-// at is what a descriptor that the visit closes is open on.
-func (w *Visit) at(path string, fd int) (*Object, error) {
-	o := &Object{w: w, path: path, fd: fd}
+// at is what a descriptor is open on, which the visit closes; real says that it is for more than its path.
+func (w *Visit) at(path string, fd int, real bool) (*Object, error) {
+	w.opened = append(w.opened, fd)
+	return w.on(path, fd, real)
+}
+
+// on is at for a descriptor that the visit does not close.
+func (w *Visit) on(path string, fd int, real bool) (*Object, error) {
+	o := &Object{w: w, path: path, fd: fd, real: real}
 	if err := o.look(); err != nil {
 		return nil, err
 	}
@@ -235,7 +253,7 @@ func (w *Visit) Object(key Key) (*Object, error) {
 	dev, ok := w.state.spots.device(key.Mount, w.rootID.dev)
 	if ok {
 		if path, ok := w.state.spots.path(fileID{dev, key.Inode}, w.rootID); ok {
-			o, err := w.open(path)
+			o, err := w.openAs(path, path == "" || w.state.spots.isDir(fileID{dev, key.Inode}))
 			if err == nil && o.key == key {
 				o = w.reached(o)
 				if !under(o.path, w.below) {
@@ -341,8 +359,7 @@ func searchFor(state *folderState, folder site.Location, key Key) error {
 // Owner gives whose the object is and, where modes decide, its mode and ACL.
 func (o *Object) owner() *posix.Attributes {
 	if !o.owns {
-		a, _ := o.w.v.unixFacts().told(o.fd, &o.st)
-		o.owned(a)
+		o.owned(o.w.v.unixFacts().toldOf(o.path, o.fd, &o.st).is)
 	}
 	return &o.own
 }

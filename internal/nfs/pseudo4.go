@@ -90,7 +90,7 @@ func (q *compound) pseudo(op uint32, h handle) status4 {
 		case e == nil:
 			return q.s.pseudoHandle(path.Join(dir, name)), ok4
 		}
-		v, err := q.s.Files.Visit(q.s.guest(q.Call, e.ID), files.Working)
+		v, err := q.s.Files.Visit(q.s.guest(q.Call, e.ID), files.Looking)
 		if err != nil {
 			return nil, q.fail(err)
 		}
@@ -161,7 +161,7 @@ func (q *compound) pseudoEntry(w *onc.Writer, asked bitmap, dir, name string, e 
 		q.s.putAttrs(w, q.minor, asked, q.pseudoFacts(path.Join(dir, name)))
 		return
 	}
-	v, err := q.s.Files.Visit(q.s.guest(q.Call, e.ID), files.Working)
+	v, err := q.s.Files.Visit(q.s.guest(q.Call, e.ID), files.Looking)
 	if err == nil {
 		defer v.End()
 		var root *files.Object

@@ -4,6 +4,7 @@
 package nfsraw
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -427,6 +428,13 @@ func (p *Prepared) Do() error {
 		return err
 	}
 	return p.good()
+}
+
+// Rename has the call say another name from now on, in the place of one as long.
+func (p *Prepared) Rename(was, is string) {
+	at := bytes.LastIndex(p.out, []byte(was))
+	require.True(p.c.T, at >= 0 && len(was) == len(is), "%q is not in the call, or not as long as %q", was, is)
+	copy(p.out[at:], is)
 }
 
 // PrepareSession is Prepare for operations of the session.
