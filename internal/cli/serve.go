@@ -16,6 +16,7 @@ import (
 
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/config"
+	"amber.example/gatekeeper/internal/heap"
 	"amber.example/gatekeeper/internal/doctor"
 	"amber.example/gatekeeper/internal/process"
 )
@@ -113,6 +114,7 @@ func (a *app) serve(ctx context.Context, cmd *cli.Command) error {
 	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	heap.Keep()
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP)
 	defer signal.Stop(again)

@@ -72,6 +72,7 @@ type maker struct {
 	is    posix.Attributes // what it is to carry
 	mode  uint32
 	index *foldIndex
+	in    usage.ID // the directory
 }
 
 // markless is what is new: it has no extended attributes of the service's.
@@ -79,12 +80,8 @@ func markless(string, []byte) (int, error) { return 0, unix.ENODATA }
 
 // make runs a call that makes something and opens it, and has it be its maker's by born. Nobody alters what is not its
 // maker's yet: see beginOwned. What cannot be given to its maker is taken away again.
-func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) error) error {
-	parent, err := idOf(m.fd)
-	if err != nil {
-		return err
-	}
-	t := a.begin(parent)
+func (a alter) make(m maker, call func() (fd int, err error), born func(fd int, st *unix.Statx_t) error) error {
+	t := a.begin(m.in)
 	defer t.end()
 	path := join(m.path, m.name)
 	grow := limit.Amount{Bytes: m.bytes, Files: 1}
@@ -98,7 +95,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 	var st unix.Statx_t
 	fd := -1
 	err = t.within(m.directory, true, func() error {
-		return m.index.changing(m.fd, func() (err error) {
+		return m.index.changingIn(fileID{m.in.Device, m.in.Inode}, m.fd, func() (err error) {
 			if fd, err = call(); err != nil {
 				return err
 			}
@@ -115,7 +112,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 		t.book.NoteDirectory(id, m.owner)
 	}
 	if err == nil {
-		err = born(fd)
+		err = born(fd, &st)
 	}
 	if err != nil {
 		flags := 0
@@ -142,13 +139,14 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int) 
 // maker is for something that the view's subject is about to make, with a mode.
 func (v view) maker(parent int, path string, kind uint32, bytes int64, mode uint32) (maker, error) {
 	dir, name := split(path)
-	is, err := v.asBorn(parent, dir, mode, kind == unix.S_IFDIR)
-	if err != nil {
+	var st unix.Statx_t
+	if err := statx(parent, &st); err != nil {
 		return maker{}, err
 	}
-	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, is: is, mode: mode, index: v.index}
+	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, mode: mode, index: v.index, in: usageID(&st)}
+	m.is = v.asBorn(m.directory, &st, mode, kind == unix.S_IFDIR)
 	if v.unixFacts().native || kind == unix.S_IFREG || kind == unix.S_IFDIR {
-		m.owner = usage.Owner{UID: is.UID, GID: is.GID, Own: true}
+		m.owner = usage.Owner{UID: m.is.UID, GID: m.is.GID, Own: true}
 	}
 	return m, nil
 }

@@ -11,12 +11,8 @@ import (
 
 // born makes a new object its maker's: with the owner, group, mode and ACL that it gets where it is. It is a part of making
 // it, see alter.make.
-func (v view) born(m maker, fd int) error {
+func (v view) born(m maker, fd int, st *unix.Statx_t) error {
 	f := v.unixFacts()
-	var st unix.Statx_t
-	if err := statx(fd, &st); err != nil {
-		return err
-	}
 	if !f.unix && m.mode&0o111 != 0 && st.Mode&unix.S_IFMT == unix.S_IFREG {
 		if err := setPermissions(fd, uint32(st.Mode)&0o777|0o110); err != nil {
 			return err
@@ -24,23 +20,19 @@ func (v view) born(m maker, fd int) error {
 	}
 	var was posix.Attributes
 	if f.native { // what is new can have an ACL of the host's only, from its directory
-		was = f.read(fd, &st)
+		was = f.read(fd, st)
 	}
-	return f.write(fd, &st, was, m.is)
+	return f.write(fd, st, was, m.is)
 }
 
-// asBorn is the owner, group, mode and ACL that something gets by being made in a directory that is open, and at a path.
-func (v view) asBorn(parent int, path string, mode uint32, dir bool) (posix.Attributes, error) {
+// asBorn is the owner, group, mode and ACL that something gets by being made in a directory, which in tells of.
+func (v view) asBorn(in directory, st *unix.Statx_t, mode uint32, dir bool) posix.Attributes {
 	f, who := v.unixFacts(), v.credential()
 	if !f.unix {
-		return posix.Attributes{UID: who.UID, GID: who.GID, Dir: dir}, nil
+		return posix.Attributes{UID: who.UID, GID: who.GID, Dir: dir}
 	}
-	var in unix.Statx_t
-	if err := statx(parent, &in); err != nil {
-		return posix.Attributes{}, err
-	}
-	of := f.toldOf(path, parent, &in).is
-	return posix.Made(&who, &of, mode, dir), nil
+	of := f.toldOf(in.path, in.fd, st).is
+	return posix.Made(&who, &of, mode, dir)
 }
 
 // beginAt is beginOwned for what is at a path.

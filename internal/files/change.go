@@ -150,13 +150,16 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		}
 		c, err = o.w.at(join(o.path, name), fd, real)
 		return fd, err
-	}, func(fd int) error { return o.w.v.born(m, fd) }); err != nil {
+	}, func(fd int, st *unix.Statx_t) error { return o.w.v.born(m, fd, st) }); err != nil {
 		return nil, err
 	}
 	o.w.state.spots.put(c.id(), file, spot{o.id(), name})
 	set.Mode = nil
 	if err = c.look(); err == nil && !set.Empty() {
 		err = errors.Join(c.set(set, true), c.look())
+	}
+	if f := o.w.v.unixFacts(); err == nil && set.Empty() && f.unix && !f.native && (c.Dir() || c.Regular()) {
+		c.owned(m.is) // as it was written just now
 	}
 	if err == nil {
 		err = flush(parent)

@@ -186,10 +186,16 @@ func (x *foldIndex) changing(dir int, change func() error, edit func(names *fold
 	if err := unix.Fstat(dir, &st); err != nil {
 		return translate(err)
 	}
-	d := x.dir(fileID{st.Dev, st.Ino}, false)
+	return x.changingIn(fileID{st.Dev, st.Ino}, dir, change, edit)
+}
+
+// changingIn is changing for a directory that is known already.
+func (x *foldIndex) changingIn(id fileID, dir int, change func() error, edit func(names *folded)) error {
+	d := x.dir(id, false)
 	if d == nil {
 		return change()
 	}
+	var st unix.Stat_t
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if err := unix.Fstat(dir, &st); err != nil {

@@ -305,7 +305,11 @@ func (m *mover) enter(parent int, in, name string, is posix.Attributes) (int, er
 	}
 	is.ACL, is.Default = nil, nil
 	v := m.dst
-	make := maker{directory: directory{parent, in}, name: name, kind: unix.S_IFDIR, is: is, mode: is.Mode, index: v.index, owner: usage.Owner{UID: is.UID, GID: is.GID, Own: true}}
+	of, err := idOf(parent)
+	if err != nil {
+		return -1, err
+	}
+	make := maker{directory: directory{parent, in}, name: name, kind: unix.S_IFDIR, is: is, mode: is.Mode, index: v.index, owner: usage.Owner{UID: is.UID, GID: is.GID, Own: true}, in: of}
 	fd = -1
 	err = v.alter().make(make, func() (int, error) {
 		if err := makeDirectory(parent, name); err != nil {
@@ -313,7 +317,7 @@ func (m *mover) enter(parent int, in, name string, is posix.Attributes) (int, er
 		}
 		fd, err = openBeneath(parent, name, flags, 0)
 		return fd, err
-	}, func(fd int) error { return v.born(make, fd) })
+	}, func(fd int, st *unix.Statx_t) error { return v.born(make, fd, st) })
 	if errors.Is(err, ErrExists) {
 		return openBeneath(parent, name, flags, 0)
 	}

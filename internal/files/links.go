@@ -158,7 +158,7 @@ func (h *Handle) SetTarget(ctx context.Context, target string) error {
 		}
 		l.fd, err = openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
 		return l.fd, err
-	}, func(fd int) error { return v.born(m, fd) })
+	}, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) })
 	if err != nil {
 		if l.fd >= 0 {
 			unix.Close(l.fd)

@@ -417,7 +417,7 @@ func (n *Namespace) createIn(v view, state *folderState, parent int, path string
 			return -1, err
 		}
 		return h.fd, nil
-	}, func(fd int) error { return v.born(m, fd) }); err != nil {
+	}, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) }); err != nil {
 		if h.fd > 0 {
 			h.closeFD()
 		}

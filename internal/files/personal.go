@@ -49,7 +49,7 @@ func (n *Namespace) MakeOwn(folder int64, user identity.ID) (made bool, err erro
 		}
 		fd, err = openBeneath(dir, u.Name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
 		return fd, err
-	}, func(fd int) error { return v.born(m, fd) })
+	}, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) })
 	if fd >= 0 {
 		unix.Close(fd)
 	}
