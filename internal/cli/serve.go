@@ -16,8 +16,8 @@ import (
 
 	"amber.example/gatekeeper/demo"
 	"amber.example/gatekeeper/internal/config"
-	"amber.example/gatekeeper/internal/heap"
 	"amber.example/gatekeeper/internal/doctor"
+	"amber.example/gatekeeper/internal/heap"
 	"amber.example/gatekeeper/internal/process"
 )
 

@@ -96,7 +96,11 @@ func TestMarksOfDirectoriesAreThoseOnDisk(t *testing.T) {
 			}
 			uid := uids[r.IntN(len(uids))]
 			who := l.guest(uid).Said
-			err := at(uid, path, func(v *Visit, o *Object) error { who = v.v.credential(); _, err := o.CreateFile("file", Set{}); return err })
+			err := at(uid, path, func(v *Visit, o *Object) error {
+				who = v.v.credential()
+				_, err := o.CreateFile("file", Set{})
+				return err
+			})
 			if err != nil {
 				continue
 			}
