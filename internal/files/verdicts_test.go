@@ -16,7 +16,7 @@ import (
 )
 
 // Who asks again and again is told what somebody is told who asks for the first time: at once after whatever the service changes, and after what the host changes of
-// the object itself; and of what is above it, a moment later.
+// the object itself, if it is a file; and of what is above it, or of a directory, a moment later.
 func TestRememberedVerdictsAreWhatWouldBeDecided(t *testing.T) {
 	for _, mode := range []site.Permissions{site.ByMode, site.ByEntries} {
 		l := newLarkfell(t)
