@@ -24,7 +24,11 @@ func TestNothingIsLostOrCountedTwice(t *testing.T) {
 	kinds := []files.AccessKind{files.Refused, "wrote", "read"}
 	var want sync.Map
 	var come, wrote sync.WaitGroup
-	done, failed := make(chan struct{}), 0
+	done := make(chan struct{})
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	l.Saw(files.AccessEvent{Kind: "read", User: 1, Path: "plates/first", Via: site.SMB, From: "192.0.2.9"})
+	require.Error(t, l.WriteDown(gone))
 	wrote.Go(func() { // the disk fails now and then
 		rng := rand.New(rand.NewPCG(1, 2))
 		for {
@@ -34,11 +38,7 @@ func TestNothingIsLostOrCountedTwice(t *testing.T) {
 			default:
 			}
 			if rng.IntN(3) == 0 {
-				gone, cancel := context.WithCancel(ctx)
-				cancel()
-				if l.WriteDown(gone) != nil { // there was something to be written
-					failed++
-				}
+				_ = l.WriteDown(gone) // nothing fails where there is nothing to write
 			} else {
 				require.NoError(t, l.WriteDown(ctx))
 			}
@@ -65,10 +65,9 @@ func TestNothingIsLostOrCountedTwice(t *testing.T) {
 	come.Wait()
 	close(done)
 	wrote.Wait()
-	require.Positive(t, failed)
 	require.NoError(t, l.WriteDown(ctx))
 	require.NoError(t, l.WriteDown(ctx), "and there is nothing more to be written")
-	got, all := make(map[string]int64), make(map[string]int64)
+	got, all := make(map[string]int64), map[string]int64{"read": 1}
 	list, err := l.Events(ctx, store.Match{})
 	require.NoError(t, err)
 	for _, e := range list {
