@@ -7,12 +7,14 @@ DATE    := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
 LDFLAGS := -s -w -X main.version=$(VERSION) -X amber.example/gatekeeper/internal/cli.Commit=$(COMMIT) -X amber.example/gatekeeper/internal/cli.Date=$(DATE)
 STATE   ?= state/demo
 export CGO_ENABLED = 0
+# The same for all that is compiled, so that it is compiled once.
+export GOFLAGS = -trimpath
 
 GO_SOURCES  := $(shell find cmd internal demo web -name '*.go' -not -path '*/node_modules/*' -not -name '*_test.go') \
                go.mod go.sum $(shell find internal/store/migrations demo/files -type f) demo/larkfell.yaml
 WEB_SOURCES := $(shell find web/src web/public -type f -not -name '*.gen.ts') web/index.html web/vite.config.ts web/tsconfig.json
 
-.PHONY: siege build demo demo-reset test lint bench fuzz clean tools
+.PHONY: siege build demo demo-reset test lint lint-texts lint-code bench fuzz clean tools
 
 # Where goroutines meet, and what drives them from outside, is tested under the race detector: cgo for tests alone.
 RACED := ./internal/service ./internal/files ./internal/smb ./internal/nfs ./internal/onc ./test
@@ -25,7 +27,7 @@ UNCHECKED := -gcflags='modernc.org/sqlite=-d=checkptr=0' -gcflags='modernc.org/s
 build: bin/amber
 
 bin/amber: $(GO_SOURCES) web/dist/index.html
-	go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o $@ ./cmd/amber
+	go build -buildvcs=false -ldflags '$(LDFLAGS)' -o $@ ./cmd/amber
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error
@@ -50,20 +52,25 @@ demo-reset:
 tools:
 	@test/install-tools
 
-lint: web/dist/index.html
+lint: lint-texts lint-code
+
+lint-texts: web/dist/index.html
 	@if git ls-files --eol 2>/dev/null | grep '^i/-text' | grep -Ev '\.(png|fits)$$'; then echo 'lint: binaries that are no pictures do not belong in git' >&2; exit 1; fi
 	@test -z "$$(gofmt -l cmd internal demo packaging test web/*.go | tee /dev/stderr)"
-	go vet ./...
-	cd packaging && go vet ./...
-	go tool staticcheck ./...
 	cd web && npm run --silent lint
+
+# Most of it is reading what we build upon, and so it is done beside the tests, with what they leave of the machine.
+lint-code: web/dist/index.html
+	nice -n 19 go vet ./...
+	cd packaging && nice -n 19 go vet ./...
+	nice -n 19 go tool staticcheck ./...
 
 # What does one thing after the other is tested without it, and so is the lab, whose clients are emulated.
 UNRACED := ^Test(ModesDecideAsTheKernelDoes|KilledAtEveryBoundary|KernelClient|EveryExample.*|Docs.*|NoErrorSpeaks.*|TheTableOfRoles|WhatMayStandInASet|BadInput.*|ASetIsOne|Packages)$$
 
 .PHONY: test-raced test-unraced test-console
-test: tools build lint
-	@$(MAKE) --no-print-directory --output-sync=target -j2 test-unraced test-raced
+test: tools build lint-texts
+	@$(MAKE) --no-print-directory --output-sync=target -j3 test-unraced test-raced lint-code
 	@$(MAKE) --no-print-directory test-console
 
 test-unraced:
@@ -82,7 +89,7 @@ test-console:
 package: web/dist/index.html
 	@test "$(DATE)" != unknown || { echo 'package: takes a checkout of git, of which packages have their moment' >&2; exit 1; }
 	@mkdir -p dist/programs
-	@for arch in amd64 arm64; do GOOS=linux GOARCH=$$arch go build -trimpath -buildvcs=false -ldflags '$(LDFLAGS)' -o dist/programs/amber-$$arch ./cmd/amber || exit 1; done
+	@for arch in amd64 arm64; do GOOS=linux GOARCH=$$arch go build -buildvcs=false -ldflags '$(LDFLAGS)' -o dist/programs/amber-$$arch ./cmd/amber || exit 1; done
 	cd packaging && go run . -root .. -bin ../dist/programs -out ../dist -version '$(VERSION)' -made '$(DATE)'
 	@cat dist/SHA256SUMS
 
