@@ -16,6 +16,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"testing"
 	"unicode/utf16"
 
 	"golang.org/x/crypto/argon2"
@@ -135,6 +137,20 @@ const (
 	argonThreads = 1
 )
 
+// cost is what a new hash takes: passes, and KiB of memory.
+var cost = struct{ time, memory uint32 }{argonTime, argonMemory}
+
+// Cheap has hashes cost next to nothing from now on, for tests that make many accounts and ask nothing about what guessing costs. It must not be called
+// anywhere else, and panics where no test is running; the first time, nothing may be hashed yet.
+func Cheap() {
+	if !testing.Testing() {
+		panic("secret: cheap hashes are for tests")
+	}
+	cheap.Do(func() { cost.time, cost.memory = 1, 64 })
+}
+
+var cheap sync.Once
+
 // hashing bounds how many passwords are hashed at once: each takes argonMemory.
 var hashing = make(chan struct{}, 4)
 
@@ -149,8 +165,8 @@ func Hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
 	b64 := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		b64(salt), b64(argon(password, salt, argonTime, argonMemory, argonThreads, 32)))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, cost.memory, cost.time, argonThreads,
+		b64(salt), b64(argon(password, salt, cost.time, cost.memory, argonThreads, 32)))
 }
 
 // Check compares in constant time. An empty or foreign hash takes as long as
@@ -168,7 +184,7 @@ func Check(hash, password string) bool {
 			return subtle.ConstantTimeCompare(got, want) == 1
 		}
 	}
-	argon(password, make([]byte, 16), argonTime, argonMemory, argonThreads, 32)
+	argon(password, make([]byte, 16), cost.time, cost.memory, argonThreads, 32)
 	return false
 }
 

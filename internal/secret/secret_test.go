@@ -163,3 +163,9 @@ func TestCodesAreTyped(t *testing.T) {
 		seen[code] = true
 	}
 }
+
+// What is hashed costs what is asked of it (RFC 9106 section 4, and the least that is advised today): 19 MiB and two passes, unless a test says otherwise.
+func TestWhatAHashCosts(t *testing.T) {
+	require.Contains(t, Hash("violet-plate-7"), "$m=19456,t=2,p=1$")
+	require.Equal(t, cost.memory, uint32(argonMemory), "nobody here has it cheap")
+}

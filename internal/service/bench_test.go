@@ -16,6 +16,7 @@ import (
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
+	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/store"
 )
 
@@ -30,6 +31,7 @@ var (
 )
 
 func TestMain(m *testing.M) {
+	secret.Cheap()
 	code := m.Run()
 	for _, leave := range sitesLeft {
 		leave()

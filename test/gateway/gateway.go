@@ -25,6 +25,7 @@ import (
 	"amber.example/gatekeeper/internal/live"
 	"amber.example/gatekeeper/internal/nfs"
 	"amber.example/gatekeeper/internal/scrape"
+	"amber.example/gatekeeper/internal/secret"
 	"amber.example/gatekeeper/internal/service"
 	"amber.example/gatekeeper/internal/signin"
 	"amber.example/gatekeeper/internal/smb"
@@ -64,6 +65,9 @@ func WithClientAuthority(name string) Option { return func(f *certs.Files) { f.A
 // Start starts one; it ends with the test.
 func Start(t testing.TB, with ...Option) *Gateway {
 	t.Helper()
+	if _, measured := t.(*testing.B); !measured {
+		secret.Cheap()
+	}
 	ctx := context.Background()
 	state := t.TempDir()
 	svc, err := service.Open(ctx, state)
