@@ -154,3 +154,38 @@ func TestMarksOfDirectoriesAreBounded(t *testing.T) {
 	d.put(key(1), 0o755, 2, now, marked{})
 	require.Len(t, d.of, 1, "nothing of an older version stays")
 }
+
+// What making a file asks of the disk: the directory is opened once, and not at all where it is the folder's own and that is open; it is written to three times.
+func TestWhatACreateAsksOfTheDisk(t *testing.T) {
+	l := newLarkfell(t)
+	l.exported()
+	l.records.Folders[0].Permissions, l.records.Folders[0].Rules = site.ByMode, nil
+	require.NoError(t, os.Chmod(l.root, 0o777))
+	l.compile()
+	require.NoError(t, os.Mkdir(filepath.Join(l.root, "a"), 0o777))
+	require.NoError(t, os.Chmod(filepath.Join(l.root, "a"), 0o777))
+	in := map[string]Key{"": l.keyOf(2003, ""), "a": l.keyOf(2003, "a")}
+	for dir, opens := range map[string]int{"": 0, "a": 1} {
+		g := l.guest(2003)
+		create := func(name string) {
+			v, o, err := l.VisitObject(g, in[dir], Working)
+			require.NoError(t, err)
+			defer v.End()
+			c, err := o.CreateFile(name, Set{})
+			require.NoError(t, err)
+			require.EqualValues(t, 2003, c.Attributes().UID)
+			_, err = o.Look()
+			require.NoError(t, err)
+		}
+		create("first") // the folder's directory stays open from here on
+		asked := map[string]int{}
+		undo := Disturb(func(call, _ string) error { asked[call]++; return nil })
+		create("second")
+		undo()
+		require.Equal(t, opens, asked["open"], "in %q: %v", dir, asked)
+		require.LessOrEqual(t, asked["look"], 9, "in %q: %v", dir, asked)
+		for _, once := range []string{"make", "mark", "sync"} {
+			require.Equal(t, 1, asked[once], "%s in %q: %v", once, dir, asked)
+		}
+	}
+}

@@ -160,6 +160,9 @@ func (o *Object) verdict(at access.Stage, want acl.Mask) (access.Verdict, error)
 	if err != nil {
 		return access.Verdict{Gate: access.Entry}, err
 	}
+	if o.Dir() && o.real {
+		o.owner() // read by what is open, and noted for who decides
+	}
 	v := o.w.v.decideNamed(at, o.path, others, !o.Dir(), want)
 	if alone {
 		o.w.n.verdicts.put(key, o, epoch, v)
