@@ -7,8 +7,8 @@ DATE    := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
 LDFLAGS := -s -w -X main.version=$(VERSION) -X amber.example/gatekeeper/internal/cli.Commit=$(COMMIT) -X amber.example/gatekeeper/internal/cli.Date=$(DATE)
 STATE   ?= state/demo
 export CGO_ENABLED = 0
-# The same for all that is compiled, so that it is compiled once.
-export GOFLAGS = -trimpath
+# The same for all that is compiled, so that it is compiled once; besides what the machine asks for.
+export GOFLAGS := $(strip $(filter-out -trimpath,$(GOFLAGS)) -trimpath)
 
 GO_SOURCES  := $(shell find cmd internal demo web -name '*.go' -not -path '*/node_modules/*' -not -name '*_test.go') \
                go.mod go.sum $(shell find internal/store/migrations demo/files -type f) demo/larkfell.yaml

@@ -51,14 +51,9 @@ func (t at) within(d directory, grows bool, change func() error) error {
 		return t.fail(d.path, err)
 	}
 	err = change()
-	var grown limit.Amount
 	is := st
-	if statx(d.fd, &is) == nil { // its named streams, which count as well, are what they were
-		if grown.Bytes = int64(is.Size) - int64(st.Size); t.allocated() {
-			grown.Bytes = 512 * (int64(is.Blocks) - int64(st.Blocks))
-		}
-	}
-	claim.Settle(usageID(&st), grown)
+	_ = statx(d.fd, &is) // its named streams, which count as well, are what they were
+	claim.Settle(usageID(&st), t.amountBy(markless, &is).Minus(t.amountBy(markless, &st)))
 	return err
 }
 
@@ -72,16 +67,16 @@ type maker struct {
 	is    posix.Attributes // what it is to carry
 	mode  uint32
 	index *foldIndex
-	in    usage.ID // the directory
+	in    fileID // the directory
 }
 
-// markless is what is new: it has no extended attributes of the service's.
+// markless reads an object as if it had no extended attributes of the service's, as what is new has none.
 func markless(string, []byte) (int, error) { return 0, unix.ENODATA }
 
 // make runs a call that makes something and opens it, and has it be its maker's by born. Nobody alters what is not its
 // maker's yet: see beginOwned. What cannot be given to its maker is taken away again.
 func (a alter) make(m maker, call func() (fd int, err error), born func(fd int, st *unix.Statx_t) error) error {
-	t := a.begin(m.in)
+	t := a.begin(m.in.usage())
 	defer t.end()
 	path := join(m.path, m.name)
 	grow := limit.Amount{Bytes: m.bytes, Files: 1}
@@ -95,7 +90,7 @@ func (a alter) make(m maker, call func() (fd int, err error), born func(fd int, 
 	var st unix.Statx_t
 	fd := -1
 	err = t.within(m.directory, true, func() error {
-		return m.index.changingIn(fileID{m.in.Device, m.in.Inode}, m.fd, func() (err error) {
+		return m.index.changingIn(m.in, m.fd, func() (err error) {
 			if fd, err = call(); err != nil {
 				return err
 			}
@@ -143,7 +138,7 @@ func (v view) maker(parent int, path string, kind uint32, bytes int64, mode uint
 	if err := statx(parent, &st); err != nil {
 		return maker{}, err
 	}
-	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, mode: mode, index: v.index, in: usageID(&st)}
+	m := maker{directory: directory{parent, dir}, name: name, kind: kind, bytes: bytes, mode: mode, index: v.index, in: fileOf(&st)}
 	m.is = v.asBorn(m.directory, &st, mode, kind == unix.S_IFDIR)
 	if v.unixFacts().native || kind == unix.S_IFREG || kind == unix.S_IFDIR {
 		m.owner = usage.Owner{UID: m.is.UID, GID: m.is.GID, Own: true}

@@ -9,6 +9,11 @@ import (
 	"amber.example/gatekeeper/internal/usage"
 )
 
+// make is alter.make for what is its maker's then.
+func (v view) make(m maker, call func() (fd int, err error)) error {
+	return v.alter().make(m, call, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) })
+}
+
 // born makes a new object its maker's: with the owner, group, mode and ACL that it gets where it is. It is a part of making
 // it, see alter.make.
 func (v view) born(m maker, fd int, st *unix.Statx_t) error {

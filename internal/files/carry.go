@@ -254,11 +254,10 @@ func (o *Object) Rename(ctx context.Context, name string, to *Object, toName str
 }
 
 func (o *Object) renameOnDisk(r renaming, name string, to *Object, toName string) error {
-	dst, err := openBeneath(o.w.root, to.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	dst, err := to.asDirectory()
 	if err != nil {
 		return err
 	}
-	defer unix.Close(dst)
 	err = o.inDirectory(func(src directory) error {
 		r.src, r.dst, r.name = src, directory{dst, to.path}, name
 		r.namesOf = func(path string, st *unix.Statx_t) []string {

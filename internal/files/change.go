@@ -66,14 +66,16 @@ func (o *Object) setTimes(s Set) error {
 
 // asDirectory gives a descriptor of the directory that is for more than its path, until the visit ends.
 func (o *Object) asDirectory() (int, error) {
-	if o.real && o.fd >= 0 {
+	if o.real {
 		return o.fd, nil
 	}
 	fd, err := openBeneath(o.w.root, o.path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
-	if err == nil {
-		o.w.opened = append(o.w.opened, fd)
+	if err != nil {
+		return -1, err
 	}
-	return fd, err
+	o.w.opened = append(o.w.opened, fd)
+	o.fd, o.real = fd, true
+	return fd, nil
 }
 
 // inDirectory runs a change of a directory's names, on disk before it returns.
@@ -139,7 +141,7 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		return nil, err
 	}
 	var c *Object
-	if err := o.w.v.alter().make(m, func() (int, error) {
+	if err := o.w.v.make(m, func() (int, error) {
 		fd, err := mk(parent)
 		real := fd >= 0
 		if err == nil && !real {
@@ -150,7 +152,7 @@ func (o *Object) make(name string, kind uint32, bytes int64, set Set, mode uint3
 		}
 		c, err = o.w.at(join(o.path, name), fd, real)
 		return fd, err
-	}, func(fd int, st *unix.Statx_t) error { return o.w.v.born(m, fd, st) }); err != nil {
+	}); err != nil {
 		return nil, err
 	}
 	o.w.state.spots.put(c.id(), file, spot{o.id(), name})

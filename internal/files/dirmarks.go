@@ -18,11 +18,11 @@ type heldRoot struct {
 	now   time.Time
 	not   string // where nothing is; "" for none
 	at    int64  // the folder's version, by which told holds: the service has set no marks since
-	told  []toldOf
+	told  []toldDir
 }
 
-// toldOf is what was read of one directory.
-type toldOf struct {
+// toldDir is what was read of one directory.
+type toldDir struct {
 	path string
 	id   dirIdentity
 	marked
@@ -35,10 +35,19 @@ func newHeldRoot(root rootInUse, state *folderState, now time.Time) *heldRoot {
 	return &heldRoot{fd: root.fd, dir: root.directory(), state: state, now: now}
 }
 
+// open gives the directory of a folder, by itself if nobody has it open, and what gives it back.
+func (h *heldRoot) open(at site.Location) (fd int, give func(), err error) {
+	if h != nil && h.fd >= 0 {
+		return h.fd, func() {}, nil
+	}
+	fd, err = openFolder(at)
+	return fd, func() { unix.Close(fd) }, err
+}
+
 // close has it be of no use any more.
 func (h *heldRoot) close() { h.fd, h.dir = -1, -1 }
 
-func (h *heldRoot) recall(path string) (t toldOf, ok bool) {
+func (h *heldRoot) recall(path string) (t toldDir, ok bool) {
 	if h == nil || h.fd < 0 || h.state.version() != h.at {
 		return t, false
 	}
@@ -51,7 +60,7 @@ func (h *heldRoot) recall(path string) (t toldOf, ok bool) {
 }
 
 // note remembers what was read of a directory since the folder had a version.
-func (h *heldRoot) note(version int64, t toldOf) {
+func (h *heldRoot) note(version int64, t toldDir) {
 	if h == nil || h.fd < 0 {
 		return
 	}
@@ -110,15 +119,6 @@ func (d *dirMarks) put(k dirMarkKey, mode uint16, version int64, now time.Time, 
 	d.version, d.of[k] = version, markedUntil{m, mode, now.Add(verdictFor)}
 }
 
-// open gives it, and what gives it back.
-func (h *heldRoot) open(at site.Location) (fd int, give func(), err error) {
-	if h != nil && h.fd >= 0 {
-		return h.fd, func() {}, nil
-	}
-	fd, err = openFolder(at)
-	return fd, func() { unix.Close(fd) }, err
-}
-
 // toldOf is told of what is open, and at a path. Of a directory it is read once in a request, if its marks are the service's own: then nobody else sets them.
 func (f Facts) toldOf(path string, fd int, st *unix.Statx_t) marked {
 	h := f.root
@@ -135,13 +135,13 @@ func (f Facts) toldOf(path string, fd int, st *unix.Statx_t) marked {
 			if !m.own {
 				f.ownedByFolder(&m.is)
 			}
-			h.note(version, toldOf{path, k.dirIdentity, m})
+			h.note(version, toldDir{path, k.dirIdentity, m})
 			return m
 		}
 	}
 	var m marked
 	m.is, m.own = f.told(fd, st)
-	h.note(version, toldOf{path, k.dirIdentity, m})
+	h.note(version, toldDir{path, k.dirIdentity, m})
 	if !f.native && k.born != 0 {
 		h.state.dirMarks.put(k, st.Mode, version, h.now, m)
 	}

@@ -13,7 +13,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"amber.example/gatekeeper/internal/core/posix"
-	"amber.example/gatekeeper/internal/core/site"
 )
 
 // afresh are the marks of what is at a path, by nothing that is remembered.
@@ -27,10 +26,7 @@ func (l *larkfell) afresh(path string) (is posix.Attributes, there bool) {
 // changed them since, whichever directory has its name and number by now.
 func TestMarksOfDirectoriesAreThoseOnDisk(t *testing.T) {
 	l := newLarkfell(t)
-	l.exported()
-	l.records.Folders[0].Permissions, l.records.Folders[0].Rules = site.ByMode, nil
-	require.NoError(t, os.Chmod(l.root, 0o777))
-	l.compile()
+	l.byModes()
 	seed := rand.Uint64()
 	r := rand.New(rand.NewPCG(seed, 7))
 	paths := []string{"", "a", "b", "a/x"}
@@ -155,13 +151,11 @@ func TestMarksOfDirectoriesAreBounded(t *testing.T) {
 	require.Len(t, d.of, 1, "nothing of an older version stays")
 }
 
-// What making a file asks of the disk: the directory is opened once, and not at all where it is the folder's own and that is open; it is written to three times.
+// What making a file asks of the disk: the directory is opened once, and not at all where it is the folder's own and that is open; it is written to three
+// times.
 func TestWhatACreateAsksOfTheDisk(t *testing.T) {
 	l := newLarkfell(t)
-	l.exported()
-	l.records.Folders[0].Permissions, l.records.Folders[0].Rules = site.ByMode, nil
-	require.NoError(t, os.Chmod(l.root, 0o777))
-	l.compile()
+	l.byModes()
 	require.NoError(t, os.Mkdir(filepath.Join(l.root, "a"), 0o777))
 	require.NoError(t, os.Chmod(filepath.Join(l.root, "a"), 0o777))
 	in := map[string]Key{"": l.keyOf(2003, ""), "a": l.keyOf(2003, "a")}

@@ -22,6 +22,8 @@ type foldIndex struct {
 // fileID tells files apart on this host.
 type fileID struct{ dev, ino uint64 }
 
+func fileOf(st *unix.Statx_t) fileID { return fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino} }
+
 // openKey is what a handle can be open on: an object, or one of its named streams.
 type openKey struct {
 	fileID

@@ -33,6 +33,15 @@ func (l *larkfell) exported() {
 	l.compile()
 }
 
+// byModes is exported where modes decide, and anyone may write at first.
+func (l *larkfell) byModes() {
+	l.t.Helper()
+	l.exported()
+	l.records.Folders[0].Permissions, l.records.Folders[0].Rules = site.ByMode, nil
+	require.NoError(l.t, os.Chmod(l.root, 0o777))
+	l.compile()
+}
+
 func (l *larkfell) guest(uid uint32) *Guest {
 	return &Guest{Export: 1, Origin: site.Origin{Address: netip.MustParseAddr("192.0.2.1"), Port: 900, Flavor: site.FlavorSys}, Said: posix.Credential{UID: uid, GID: uid}}
 }
@@ -404,10 +413,7 @@ func TestNotificationsTellNoHiddenNames(t *testing.T) {
 // which.
 func TestALookupDoesNotShutOthersOut(t *testing.T) {
 	l := newLarkfell(t)
-	l.exported()
-	l.records.Folders[0].Permissions, l.records.Folders[0].Rules = site.ByMode, nil
-	l.compile()
-	require.NoError(t, os.Chmod(l.root, 0o777))
+	l.byModes()
 	own := func(path, owner string) {
 		require.NoError(t, unix.Setxattr(filepath.Join(l.root, path), ownerAttr, []byte(owner), 0))
 	}

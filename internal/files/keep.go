@@ -309,15 +309,16 @@ func (m *mover) enter(parent int, in, name string, is posix.Attributes) (int, er
 	if err != nil {
 		return -1, err
 	}
-	make := maker{directory: directory{parent, in}, name: name, kind: unix.S_IFDIR, is: is, mode: is.Mode, index: v.index, owner: usage.Owner{UID: is.UID, GID: is.GID, Own: true}, in: of}
+	make := maker{directory: directory{parent, in}, name: name, kind: unix.S_IFDIR, is: is, mode: is.Mode, index: v.index,
+		owner: usage.Owner{UID: is.UID, GID: is.GID, Own: true}, in: fileID{of.Device, of.Inode}}
 	fd = -1
-	err = v.alter().make(make, func() (int, error) {
+	err = v.make(make, func() (int, error) {
 		if err := makeDirectory(parent, name); err != nil {
 			return -1, err
 		}
 		fd, err = openBeneath(parent, name, flags, 0)
 		return fd, err
-	}, func(fd int, st *unix.Statx_t) error { return v.born(make, fd, st) })
+	})
 	if errors.Is(err, ErrExists) {
 		return openBeneath(parent, name, flags, 0)
 	}

@@ -152,13 +152,13 @@ func (h *Handle) SetTarget(ctx context.Context, target string) error {
 		return err
 	}
 	l := becameLink{-1}
-	err = v.alter().make(m, func() (int, error) {
+	err = v.make(m, func() (int, error) {
 		if err := makeLink(parent, name, target); err != nil {
 			return -1, err
 		}
 		l.fd, err = openBeneath(parent, name, unix.O_PATH|unix.O_NOFOLLOW, 0)
 		return l.fd, err
-	}, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) })
+	})
 	if err != nil {
 		if l.fd >= 0 {
 			unix.Close(l.fd)

@@ -66,7 +66,7 @@ func (s *spots) namedLocked(id fileID, at spot) {
 // namesOf gives the paths that were noted, or found, for a file, as they are now; incomplete says that there
 // are more, or may be.
 func (s *spots) namesOf(root int, rootID fileID, st *unix.Statx_t) (paths []string, incomplete bool) {
-	id := fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}
+	id := fileOf(st)
 	s.mu.Lock()
 	var at []spot
 	l := s.links[id]

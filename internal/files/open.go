@@ -403,7 +403,7 @@ func (n *Namespace) createIn(v view, state *folderState, parent int, path string
 	if err != nil {
 		return nil, 0, err
 	}
-	if err := v.alter().make(m, func() (int, error) {
+	if err := v.make(m, func() (int, error) {
 		if req.Directory {
 			if err := makeDirectory(parent, name); err != nil {
 				return -1, err
@@ -417,7 +417,7 @@ func (n *Namespace) createIn(v view, state *folderState, parent int, path string
 			return -1, err
 		}
 		return h.fd, nil
-	}, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) }); err != nil {
+	}); err != nil {
 		if h.fd > 0 {
 			h.closeFD()
 		}
@@ -432,7 +432,7 @@ func (n *Namespace) createIn(v view, state *folderState, parent int, path string
 		return nil, 0, err
 	}
 	h.settle(v, verdict)
-	state.spots.put(h.info.id(), true, dirSpot(parent, name))
+	state.spots.put(h.info.id(), true, spot{m.in, name})
 	n.notify.tell(h.folderID, Event{Path: path, Kind: EventAdded, Dir: req.Directory, by: h.parentKey})
 	return h, Created, nil
 }

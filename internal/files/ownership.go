@@ -140,7 +140,7 @@ func (f Facts) recalled(k markKey, st *unix.Statx_t) (is posix.Attributes, own, 
 
 // markOf is by what the marks of an object are remembered.
 func (f Facts) markOf(st *unix.Statx_t) markKey {
-	return markKey{fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}, f.native, f.unix}
+	return markKey{fileOf(st), f.native, f.unix}
 }
 
 // xattrs reads one object's extended attributes.

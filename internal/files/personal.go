@@ -43,13 +43,13 @@ func (n *Namespace) MakeOwn(folder int64, user identity.ID) (made bool, err erro
 		return false, err
 	}
 	fd := -1
-	err = v.alter().make(m, func() (int, error) {
+	err = v.make(m, func() (int, error) {
 		if err := makeDirectory(dir, u.Name); err != nil {
 			return -1, err
 		}
 		fd, err = openBeneath(dir, u.Name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
 		return fd, err
-	}, func(fd int, st *unix.Statx_t) error { return v.born(m, fd, st) })
+	})
 	if fd >= 0 {
 		unix.Close(fd)
 	}

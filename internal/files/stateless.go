@@ -116,7 +116,7 @@ func (n *Namespace) File(g *Guest, key Key, write bool) (*File, error) {
 			return nil, err
 		}
 		var st unix.Statx_t
-		if err := statx(fd, &st); err != nil || (fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}) != o.id() {
+		if err := statx(fd, &st); err != nil || fileOf(&st) != o.id() {
 			unix.Close(fd)
 			return nil, errors.Join(ErrStale, err)
 		}
@@ -335,7 +335,7 @@ func (f *File) pathNow() string {
 func (v view) attributes(fd int, st *unix.Statx_t, state *folderState, path func() string) (Attributes, error) {
 	a := v.unixFacts().read(fd, st)
 	out := v.attributesOf(st, &a)
-	id := fileID{unix.Mkdev(st.Dev_major, st.Dev_minor), st.Ino}
+	id := fileOf(st)
 	rootDev, _ := state.device(v)
 	out.FileID = Key{Inode: st.Ino, Mount: state.spots.mountTag(id.dev, rootDev)}.fileID()
 	if !v.folder.Unix() {

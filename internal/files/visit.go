@@ -139,7 +139,7 @@ type Object struct {
 	owns bool             // it has been
 }
 
-func (o *Object) id() fileID { return fileID{unix.Mkdev(o.st.Dev_major, o.st.Dev_minor), o.st.Ino} }
+func (o *Object) id() fileID { return fileOf(&o.st) }
 
 // Key names the object from now on.
 func (o *Object) Key() Key { return o.key }
@@ -163,7 +163,7 @@ func (o *Object) OneName() bool { return o.Dir() || o.st.Nlink <= 1 }
 func (o *Object) IsRoot() bool { return o.path == o.w.below }
 
 // open looks at what is at a path.
-func (w *Visit) open(path string) (*Object, error) { return w.openAs(path, path == "") }
+func (w *Visit) open(path string) (*Object, error) { return w.openAs(path, false) }
 
 func (w *Visit) openAs(path string, likelyDir bool) (*Object, error) {
 	if o := (&Object{w: w, path: path, fd: -1}); o.glance() {
@@ -178,7 +178,7 @@ func (w *Visit) openFully(path string, likelyDir bool) (*Object, error) {
 	if path == "" && w.held.dir >= 0 {
 		return w.on(path, w.held.dir, true)
 	}
-	if likelyDir {
+	if likelyDir || path == "" {
 		if fd, err := openBeneath(w.root, path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0); err == nil {
 			return w.at(path, fd, true)
 		}
@@ -253,7 +253,7 @@ func (w *Visit) Object(key Key) (*Object, error) {
 	dev, ok := w.state.spots.device(key.Mount, w.rootID.dev)
 	if ok {
 		if path, ok := w.state.spots.path(fileID{dev, key.Inode}, w.rootID); ok {
-			o, err := w.openAs(path, path == "" || w.state.spots.isDir(fileID{dev, key.Inode}))
+			o, err := w.openAs(path, w.state.spots.isDir(fileID{dev, key.Inode}))
 			if err == nil && o.key == key {
 				o = w.reached(o)
 				if !under(o.path, w.below) {

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	disks "amber.example/gatekeeper/internal/files"
+	"amber.example/gatekeeper/internal/files"
 	"amber.example/gatekeeper/internal/heap"
 	"amber.example/gatekeeper/internal/onc"
 	"amber.example/gatekeeper/test/bare"
@@ -201,7 +201,7 @@ func directWrite(b *testing.B, path string) float64 {
 // file system that does not give out the number of a file again that was removed a moment ago (ext4) searches longer and longer for another.
 func BenchmarkNFSSmallFiles(b *testing.B) {
 	heap.Keep() // as the service has it
-	const files, rounds, slowRounds = 50, 40, 10
+	const each, rounds, slowRounds = 50, 40, 10
 	g := gateway.Start(b)
 	g.Unlimited(b)
 	dir := filepath.Join(g.State, "volumes/summit/direct")
@@ -244,7 +244,8 @@ func BenchmarkNFSSmallFiles(b *testing.B) {
 		return c.PrepareSession(append([]func(*onc.Writer){nfsraw.Op(24), nfsraw.Op(15, "scratch")}, ops...)...)
 	}
 	name := named("4.1", 0, 0)
-	calls["4.1"]["create"] = in(nfsraw.Op(18, 0, 3, 0, uint64(0), "owner", 1, 0, 0, 0, 0, name), nfsraw.Op(4, 0, nfsraw.Raw(append([]byte{0, 0, 0, 1}, make([]byte, 12)...))))
+	current := nfsraw.Raw(append([]byte{0, 0, 0, 1}, make([]byte, 12)...)) // stateid
+	calls["4.1"]["create"] = in(nfsraw.Op(18, 0, 3, 0, uint64(0), "owner", 1, 0, 0, 0, 0, name), nfsraw.Op(4, 0, current))
 	calls["4.1"]["stat"] = in(nfsraw.Op(15, name), nfsraw.Op(9, 2, 0x18, 0x2))
 	calls["4.1"]["remove"] = in(nfsraw.Op(28, name))
 
@@ -256,7 +257,7 @@ func BenchmarkNFSSmallFiles(b *testing.B) {
 				call := calls[version][what]
 				if what == "create-at-1ms" {
 					first, many, call = rounds, slowRounds, calls[version]["create"]
-					defer disks.Disturb(func(call, _ string) error {
+					defer files.Disturb(func(call, _ string) error {
 						if call == "sync" {
 							wait()
 						}
@@ -274,10 +275,10 @@ func BenchmarkNFSSmallFiles(b *testing.B) {
 						rate := func(step func(string)) func() float64 {
 							return func() float64 {
 								start := time.Now()
-								for n := range files {
+								for n := range each {
 									step(named(version, first+round, n))
 								}
-								return files / time.Since(start).Seconds()
+								return each / time.Since(start).Seconds()
 							}
 						}
 						beside.Round(rate(direct[what]), map[string]func() float64{what: rate(served)})
