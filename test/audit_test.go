@@ -90,13 +90,13 @@ func TestEveryCellOfTheMatrixHoldsOnTheWire(t *testing.T) {
 		for f, standing := range a.Matrix() {
 			for i, u := range a.Policy.Directory.Users() {
 				says := standing.Of(int32(i))
-				require.False(t, says.Either().Has(acl.Control) && !f.Unix(), "nobody is given control in the demo, but for who owns scratch")
+				require.False(t, says.Either().Levels.Has(acl.Control) && !f.Unix(), "nobody is given control in the demo, but for who owns scratch")
 				if len(f.Shares) > 0 {
-					require.Equal(t, expected(says.SMB), trySMB(t, g, f, u.Name), "%s on %s over SMB: %s", u.Name, f.Name, says.SMB)
+					require.Equal(t, expected(says.SMB.Levels), trySMB(t, g, f, u.Name), "%s on %s over SMB: %s", u.Name, f.Name, says.OverSMB())
 					n++
 				}
 				if len(f.Exports) > 0 {
-					want, got := expected(says.NFS), tryNFS(t, g, f, u)
+					want, got := expected(says.NFS.Levels), tryNFS(t, g, f, u)
 					if f.Unix() {
 						got.change = want.change // who writes there removes; the level holds what is the owner's besides
 					}

@@ -128,11 +128,11 @@ func (s *Server) registerAudit() {
 		if err != nil {
 			return Who{}, err
 		}
-		level, _ := acl.ParseLevel(cmp.Or(in.Level, "pass"))
+		level, _ := acl.ParseLevel(in.Level) // none asked for is had by all who are listed
 		out := Who{Path: f.Display(at.Path), Exists: at.Exists, File: at.File}
 		var all []audit.Holder
 		for _, h := range svc.Audit().Who(f, at.Path, at.File) {
-			if h.Either().Has(level) && strings.Contains(identity.Fold(h.User.Name), identity.Fold(in.Name)) {
+			if h.Either().Levels.Has(level) && strings.Contains(identity.Fold(h.User.Name), identity.Fold(in.Name)) {
 				all = append(all, h)
 			}
 		}
@@ -418,7 +418,7 @@ func comparePaths(svc *service.Service, one, other string) (Comparison, error) {
 		for i, u := range svc.Policy().Directory.Users() {
 			p := pair{standing[0].Of(int32(i)), standing[1].Of(int32(i))}
 			said[path][i] = p
-			if p[0] == p[1] || path != "" && said[up][i] == p {
+			if p[0].Same(p[1]) || path != "" && said[up][i][0].Same(p[0]) && said[up][i][1].Same(p[1]) {
 				continue
 			}
 			of := u.Name

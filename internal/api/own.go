@@ -199,8 +199,8 @@ func (s *Server) ownOf(ctx context.Context, name, host string) (Own, error) {
 	widest := make(map[*site.PublishedFolder]audit.Pair)
 	for _, spot := range svc.Audit().Reach(p.Directory.UserIndex(u.ID)) {
 		pair := widest[spot.Folder]
-		pair.SMB, pair.NFS = pair.SMB|spot.Pair.SMB, pair.NFS|spot.Pair.NFS
-		if pair.SMB|pair.NFS == 0 {
+		pair.SMB, pair.NFS = pair.SMB.Or(spot.Pair.SMB), pair.NFS.Or(spot.Pair.NFS)
+		if !pair.Any() {
 			continue
 		}
 		widest[spot.Folder] = pair
@@ -217,7 +217,7 @@ func (s *Server) ownOf(ctx context.Context, name, host string) (Own, error) {
 			return Own{}, err
 		}
 		for _, w := range ways {
-			if w.Over == "SMB" && pair.SMB != 0 || w.Over == "NFS" && pair.NFS != 0 {
+			if w.Over == "SMB" && pair.SMB.Any() || w.Over == "NFS" && pair.NFS.Any() {
 				out.Folders[i].Ways = append(out.Folders[i].Ways, wayOf(w))
 			}
 		}

@@ -30,6 +30,7 @@ type Effect struct {
 	Added    int            `json:"added" doc:"How many entries would be written."`
 	Removed  int            `json:"removed" doc:"How many entries would go."`
 	Changes  []EffectOnPath `json:"changes"`
+	Powers   []Power        `json:"powers" doc:"What people gain or lose beside rights on paths: roles, services, tokens, uid 0, groups that own folders, quotas."`
 	Whence   []string       `json:"whence,omitempty" doc:"What would be another about from where, and how, clients come in: people's levels do not tell it. A sentence each."`
 	Warnings []Finding      `json:"warnings" doc:"What would be wrong that is not now."`
 	Fixed    []Finding      `json:"fixed" doc:"What is wrong now that would not be."`
@@ -37,23 +38,36 @@ type Effect struct {
 
 // EffectOnPath is the same change for some people on a path and, where nothing else is said, below.
 type EffectOnPath struct {
-	Path   string   `json:"path"`
-	Gains  bool     `json:"gains"`
-	Loses  bool     `json:"loses"`
-	Was    Levels   `json:"was"`
-	Is     Levels   `json:"is"`
-	Count  int      `json:"count" doc:"How many people."`
-	People []string `json:"people" doc:"Who, by name; no more than a thousand."`
+	Path string `json:"path"`
+	// Objects tells what is on the path from what is below it.
+	Objects string   `json:"objects,omitempty" doc:"Which objects below the path are meant; left out for the path itself." example:"files in it that they own"`
+	Gains   bool     `json:"gains"`
+	Loses   bool     `json:"loses"`
+	Gained  []string `json:"gained" doc:"The access rights gained over either protocol, by their RFC 8881 names."`
+	Lost    []string `json:"lost" doc:"The access rights lost over either protocol."`
+	Was     Levels   `json:"was"`
+	Is      Levels   `json:"is"`
+	Count   int      `json:"count" doc:"How many people."`
+	People  []string `json:"people" doc:"Who, by name; no more than a thousand."`
+}
+
+// Power is something other than rights on paths that somebody gains or loses.
+type Power struct {
+	User  string `json:"user,omitempty" doc:"Left out where it is nobody's alone."`
+	Gains bool   `json:"gains" doc:"False where it is lost."`
+	Says  string `json:"says" example:"wren gets the role administrator"`
 }
 
 const mostNames = 1000
 
 func effectOf(e service.Effect) Effect {
-	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Warnings: findingsOf(e.Warnings), Fixed: findingsOf(e.Fixed), Whence: e.Whence}
+	out := Effect{Added: e.Added, Removed: e.Removed, Changes: []EffectOnPath{}, Powers: []Power{}, Warnings: findingsOf(e.Warnings), Fixed: findingsOf(e.Fixed), Whence: e.Whence}
 	gain, lose := make(map[identity.ID]bool), make(map[identity.ID]bool)
 	for i := range e.Changes {
 		c := &e.Changes[i]
-		p := EffectOnPath{Path: path.Join(c.Folder, c.Path), Gains: c.Gains(), Loses: c.Loses(), Was: levelsOf(c.Was), Is: levelsOf(c.Is), Count: len(c.People), People: []string{}}
+		was, is := c.Texts()
+		p := EffectOnPath{Path: path.Join(c.Folder, c.Path), Objects: c.Objects, Gains: c.Gains(), Loses: c.Loses(), Was: Levels(was), Is: Levels(is), Count: len(c.People), People: []string{},
+			Gained: rights(&c.Is, &c.Was), Lost: rights(&c.Was, &c.Is)}
 		for _, id := range c.People {
 			if p.Gains {
 				gain[id] = true
@@ -71,8 +85,30 @@ func effectOf(e service.Effect) Effect {
 		}
 		out.Changes = append(out.Changes, p)
 	}
+	for _, p := range e.Powers {
+		one := Power{Gains: p.Gains, Says: p.Says}
+		if p.User != 0 {
+			in := e.After
+			if in.User(p.User) == nil {
+				in = e.Before
+			}
+			one.User = in.Name(identity.UserPrincipal(p.User))
+			if p.Gains {
+				gain[p.User] = true
+			} else {
+				lose[p.User] = true
+			}
+		}
+		out.Powers = append(out.Powers, one)
+	}
 	out.Gain, out.Lose = len(gain), len(lose)
 	return out
+}
+
+// rights names the rights that are had over some protocol and were not over the same.
+func rights(is, was *audit.Pair) []string {
+	more := is.SMB.Rights&^was.SMB.Rights | is.NFS.Rights&^was.NFS.Rights
+	return append([]string{}, more.Names(!is.Kind.File())...)
 }
 
 // try makes changes on a draft and gives that. What is turned down comes back as it would from the

@@ -365,10 +365,10 @@ type Why struct {
 	Via     string    `json:"via" enum:"smb,nfs"`
 	Share   string    `json:"share,omitempty" doc:"Over NFS, the export's path."`
 	From    string    `json:"from,omitempty" doc:"Over NFS, the client's address."`
-	Want    string    `json:"want"`
+	Want    string    `json:"want" doc:"The level, or the access rights, that were asked about."`
 	Allowed bool      `json:"allowed"`
 	Gate    string    `json:"gate,omitempty" doc:"The first gate that withholds something wanted."`
-	Granted string    `json:"granted" doc:"The level that every gate leaves."`
+	Granted string    `json:"granted" doc:"What all gates together leave: a level, and access rights beyond it."`
 	Bits    []string  `json:"bits" doc:"The same as RFC 8881 access mask bits."`
 	At      time.Time `json:"at"`
 	Away    string    `json:"away,omitempty" doc:"Why the volume is not where it should be: until it is, everybody is answered with an I/O error."`
@@ -400,17 +400,17 @@ type GateEntry struct {
 }
 
 func whyOf(a asking.Answer) Why {
-	out := Why{Away: a.Away, User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: command.Word(a.Via), Share: a.Share, From: a.From, Want: a.Want.String(),
-		Allowed: a.Verdict.Allowed(), Granted: acl.Describe(a.Verdict.Granted, a.Kind), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
+	out := Why{Away: a.Away, User: a.User, Path: a.Path, Exists: a.Exists, File: a.File, Via: command.Word(a.Via), Share: a.Share, From: a.From, Want: a.Want,
+		Allowed: a.Verdict.Allowed(), Granted: acl.HadOf(a.Verdict.Granted, a.Kind).Text(a.Kind), Bits: a.Verdict.Granted.Names(!a.File), At: a.At.UTC(), Gates: []Gate{}}
 	if out.Bits == nil {
 		out.Bits = []string{}
 	}
 	if !out.Allowed {
 		out.Gate = a.Verdict.Gate.String()
 	}
-	want := a.Want.Wants(a.Kind)
+	want := a.Rights
 	for _, g := range a.Gates {
-		leaves := acl.Describe(g.Leaves, a.Kind)
+		leaves := acl.HadOf(g.Leaves, a.Kind).Text(a.Kind)
 		if g.Leaves == acl.All {
 			leaves = "everything"
 		}
@@ -438,7 +438,7 @@ func (s *Server) registerWhy() {
 		When
 		User  string `query:"user" required:"true" maxLength:"64"`
 		Via   string `query:"via" enum:"smb,nfs" default:"smb"`
-		Want  string `query:"want" enum:"pass,read,add,change,control" default:"read"`
+		Want  string `query:"want" maxLength:"255" default:"read" doc:"A level (pass, read, add, change or control), or access rights by their RFC 8881 names with commas between." example:"write_acl,write_owner"`
 		Share string `query:"share" maxLength:"255" doc:"Which of the folder's shares, or exports; the one that leaves most if left out."`
 		From  string `query:"from" maxLength:"253" doc:"The client's address, or its host name; over SMB it matters where the share is kept to hosts, and may be left out."`
 		Port  int    `query:"port" minimum:"0" maximum:"65535" doc:"Over NFS: the source port; a privileged one if left out."`

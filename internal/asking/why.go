@@ -1,6 +1,7 @@
 package asking
 
 import (
+	"cmp"
 	"context"
 	"strconv"
 	"strings"
@@ -19,7 +20,7 @@ type Question struct {
 	User  string
 	Path  string   // FOLDER or FOLDER/PATH
 	Via   string   // smb or nfs; "" is smb
-	Want  string   // a level; "" is read
+	Want  string   // a level, or access rights by their RFC 8881 names with commas between; "" is read
 	Mask  acl.Mask // the rights that are wanted, in the place of a level's; 0 for those of the level
 	Share string   // which of the folder's shares, or exports; "" is the one that leaves most
 	From  string   // the client's address, or a host name; over SMB it may be left out
@@ -34,9 +35,10 @@ type Answer struct {
 	File    bool
 	Kind    acl.Kind
 	Via     site.Protocol
-	Share   string // or the export's path; "" where the folder is not published
-	From    string // "" over SMB where nothing was said, or nothing hangs on it
-	Want    acl.Level
+	Share   string   // or the export's path; "" where the folder is not published
+	From    string   // "" over SMB where nothing was said, or nothing hangs on it
+	Want    string   // as it was asked: a level, or rights
+	Rights  acl.Mask // what that takes
 	Verdict access.Verdict
 	Gates   []access.GateReport
 	// TakeAway is the smallest change after which what is allowed is not.
@@ -58,7 +60,7 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	out := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Kind: acl.KindOf(at.Path, at.File), Via: site.SMB, Want: acl.Read, At: a.Gateway.Now()}
+	out := Answer{User: user.Name, Path: f.Display(at.Path), Exists: at.Exists, File: at.File, Kind: acl.KindOf(at.Path, at.File), Via: site.SMB, At: a.Gateway.Now()}
 	out.Away = a.Gateway.Away(f.VolumeID)
 	switch q.Via {
 	case "", "smb":
@@ -67,15 +69,17 @@ func (a Answers) Why(ctx context.Context, q Question) (Answer, error) {
 	default:
 		return Answer{}, refusal.Bad("via", "%q is not a protocol: smb or nfs", q.Via)
 	}
-	if q.Want != "" {
-		if out.Want, err = acl.ParseLevel(q.Want); err != nil {
-			return Answer{}, refusal.Bad("want", "%v", err)
-		}
+	level, want, err := acl.ParseGrant(cmp.Or(q.Want, acl.Read.String()))
+	if err != nil {
+		return Answer{}, refusal.Bad("want", "%v", err)
 	}
-	want := out.Want.Wants(acl.KindOf(at.Path, at.File))
+	if level != acl.NoLevel {
+		want = level.Wants(out.Kind)
+	}
 	if q.Mask != 0 {
-		want = q.Mask
+		level, want = acl.NoLevel, q.Mask
 	}
+	out.Want, out.Rights = strings.ReplaceAll(acl.GrantText(level, want), ",", ", "), want
 	r := access.Request{User: user.ID, Via: out.Via, Folder: f, Path: at.Path, File: at.File, Want: want, Now: out.At,
 		Facts: a.Gateway.FactsOf(f)}
 	if named, ok := r.Facts.(interface {

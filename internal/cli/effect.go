@@ -41,7 +41,7 @@ func touchesAccess(path string) bool {
 		return strings.HasSuffix(rest, "/apply")
 	case "users", "groups", "profiles":
 		return !strings.HasSuffix(rest, "/password") && !strings.HasSuffix(rest, "/read")
-	case "changes", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "server-names", "services", "mode", "owner", "arrangement", "acls":
+	case "changes", "tokens", "journal", "limits", "entries", "rules", "inheritance", "folders", "shares", "exports", "host-sets", "server-names", "services", "mode", "owner", "arrangement", "acls":
 		return true
 	}
 	return false
@@ -78,9 +78,9 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 			}
 			return errRecorded
 		}
-		if len(e.Changes)+len(e.Warnings)+len(e.Fixed) > 0 || e.Added+e.Removed > 1 {
+		if len(e.Changes)+len(e.Powers)+len(e.Warnings)+len(e.Fixed) > 0 || e.Added+e.Removed > 1 {
 			printEffect(a.err, spelled(e), cmd.Bool("names"))
-			if says == "" && (len(e.Changes) > 0 || grave(e.Warnings) || e.Removed > 1) {
+			if says == "" && (len(e.Changes)+len(e.Powers) > 0 || grave(e.Warnings) || e.Removed > 1) {
 				says = "That is what it does."
 			}
 		}
@@ -153,10 +153,12 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 		fmt.Fprintf(w, "%d entries written, %d gone.\n", e.Added, e.Removed)
 	}
 	switch {
-	case len(e.Changes) == 0 && len(e.Whence) > 0:
+	case len(e.Changes)+len(e.Powers) == 0 && len(e.Whence) > 0:
 		fmt.Fprintln(w, "What people may do where they are let in stays as it is.")
-	case len(e.Changes) == 0:
+	case len(e.Changes)+len(e.Powers) == 0:
 		fmt.Fprintln(w, "Nobody gains or loses anything.")
+	case e.Gain+e.Lose == 0:
+		fmt.Fprintln(w, "Nobody gains or loses rights on any path.")
 	case e.Lose == 0:
 		fmt.Fprintf(w, "%s gain%s.\n", people(e.Gain), verbEnd(e.Gain))
 	case e.Gain == 0:
@@ -179,9 +181,20 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 			case c.Gains:
 				mark = "gains"
 			}
-			t.row(mark, c.Path, c.Was.Text, c.Is.Text, nameSome(c.People, c.Count, names))
+			at := c.Path
+			if c.Objects != "" {
+				at += ": " + c.Objects
+			}
+			t.row(mark, at, c.Was.Text, c.Is.Text, nameSome(c.People, c.Count, names))
 		}
 		t.print(w)
+	}
+	for i, p := range e.Powers {
+		if i == mostShown && !names {
+			fmt.Fprintf(w, "And %d more; --names lists them all.\n", len(e.Powers)-i)
+			break
+		}
+		fmt.Fprintln(w, p.Says+".")
 	}
 	for _, says := range e.Whence {
 		for i, line := range wrap(strings.ToUpper(says[:1])+says[1:]+".", tableWidth-2) {

@@ -16,7 +16,7 @@ import (
 func (a *app) whyCommand() *cli.Command {
 	return a.leaf("why", "explain what a user may do to a path, gate by gate; over NFS, USER may be a bare uid", "USER PATH", []cli.Flag{
 		&cli.StringFlag{Name: "via", Usage: "smb or nfs", Value: "smb"},
-		&cli.StringFlag{Name: "want", Usage: "pass, read, add, change or control", Value: "read"},
+		&cli.StringFlag{Name: "want", Usage: "a level (pass, read, add, change, control) or access rights with commas between: delete,write_acl", Value: "read"},
 		&cli.StringFlag{Name: "share", Usage: "which of the folder's shares, or exports, if not the one that leaves most"},
 		&cli.StringFlag{Name: "from", Usage: "from which address, or host; over SMB it matters for shares that are kept to hosts"},
 		&cli.IntFlag{Name: "port", Usage: "over NFS: from which source port", DefaultText: "a privileged one"},

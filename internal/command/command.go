@@ -80,7 +80,7 @@ func Of(m access.Fix) string {
 	case access.FixNoGuests:
 		return "amber share set " + quote(m.Share) + " --guests=false"
 	case access.FixShareAllow:
-		return fmt.Sprintf("amber share entry add %s allow %s %s", quote(m.Share), quote(m.User), m.Level)
+		return fmt.Sprintf("amber share entry add %s allow %s %s", quote(m.Share), quote(m.User), acl.GrantText(m.Level, m.Mask))
 	case access.FixShareRemove:
 		return fmt.Sprintf("amber share entry remove %s %d", quote(m.Share), m.EntryID)
 	case access.FixRemove:

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"time"
 
-	"amber.example/gatekeeper/internal/core/audit"
 	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
 	"amber.example/gatekeeper/internal/files"
@@ -65,8 +64,7 @@ func (s *Service) Browse(ctx context.Context, full, user string, b files.Browsin
 		if who < 0 {
 			return nil
 		}
-		smb, nfs := a.By(f, who, path, file)
-		l := LevelsOf(audit.Pair{SMB: smb, NFS: nfs})
+		l := LevelsOf(a.By(f, who, path, file))
 		return &l
 	}
 	out.Level = level(at.Path, false)

@@ -214,6 +214,17 @@ func (f facts) UnixOf(path string) (*posix.Attributes, bool) {
 	return f.Facts.UnixOf(path)
 }
 
+// Altered lists the paths of which a draft changes owner, mode or ACL.
+func (f facts) Altered() (paths []string) {
+	for at := range f.drafting.modes {
+		if at.folder == f.folder {
+			paths = append(paths, at.path)
+		}
+	}
+	slices.Sort(paths)
+	return paths
+}
+
 // Kind takes what would have been made for being there.
 func (f facts) Kind(path string) (exists, file bool) {
 	if f.drafting.made[filepath.Join(f.root, path)] {
@@ -262,6 +273,7 @@ func (s *Service) auditAt(now time.Time) *audit.Audit {
 type Effect struct {
 	Before, After *identity.Directory
 	Changes       []audit.Change
+	Powers        []audit.Power
 	Added         int             // entries written
 	Removed       int             // entries gone
 	Warnings      []audit.Finding // what would be wrong that is not
@@ -283,7 +295,7 @@ func (s *Service) Became(later *Service) Effect { return became(s.Audit(), later
 
 func became(before, after *audit.Audit) Effect {
 	c := audit.Compare(before, after)
-	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: c.Difference(),
+	e := Effect{Before: before.Policy.Directory, After: after.Policy.Directory, Changes: c.Difference(), Powers: c.Powers(),
 		Whence: site.Whence(before.Policy, after.Policy)}
 	e.Warnings, e.Fixed = c.FindingsApart()
 	was, is := entriesOf(before.Policy), entriesOf(after.Policy)

@@ -49,7 +49,7 @@ func TestAPersonalFolder(t *testing.T) {
 	level := func(name, path string) string {
 		for _, h := range c.Audit().Who(c.Policy().FolderNamed("home"), path, false) {
 			if h.User.Name == name {
-				return h.Either().String()
+				return h.Either().Levels.String()
 			}
 		}
 		return "nothing"

@@ -36,15 +36,15 @@ type SurveySpot struct {
 	Level Levels `json:"level"`
 }
 
-// Levels is what somebody may do over each protocol.
+// Levels is what somebody may do over each protocol, in words: a level, and the access rights beyond it or missing from it.
 type Levels struct {
-	SMB  string `json:"smb" doc:"nothing, pass, read, add, change or control; or read and add."`
-	NFS  string `json:"nfs" doc:"From whichever host leaves most."`
-	Text string `json:"text" doc:"Both, in words."`
+	SMB  string `json:"smb" doc:"nothing, pass, read, add, change or control, or read and add; with access rights by their RFC 8881 names where no level says it all: read, and may write_acl." example:"change, but may not delete"`
+	NFS  string `json:"nfs" doc:"The same over NFS, from whichever host leaves most." example:"read"`
+	Text string `json:"text" doc:"Both, in words." example:"change over SMB, read over NFS"`
 }
 
-// LevelsOf spells a pair of levels.
-func LevelsOf(p audit.Pair) Levels { return Levels{p.SMB.String(), p.NFS.String(), p.String()} }
+// LevelsOf spells a pair.
+func LevelsOf(p audit.Pair) Levels { return Levels(p.Spell()) }
 
 type surveyArgs struct {
 	Folder int64       `json:"folder"`

@@ -328,7 +328,7 @@ func (c *recorder) share(who identity.Person, rule *site.ExportRule, list *acl.A
 				fixes = append(fixes, Fix{Kind: FixShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID, Touches: c.besidesThem(a.Entry.Who)})
 			}
 			if r.Want&^c.allowedWithout(list, denies, who, r.Folder.OwnedBy) != 0 {
-				fixes = append(fixes, Fix{Kind: FixShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.wantLevel()})
+				fixes = append(fixes, Fix{Kind: FixShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.fixLevel(), Mask: c.fixMask()})
 			}
 		}
 	}
@@ -428,7 +428,7 @@ func (c *recorder) entry(leaves acl.Mask) {
 	case !c.short(leaves) && r.Want != 0:
 		c.add(Entry, leaves, where, strings.TrimPrefix(c.besides(leaves), "; "))
 	case c.short(leaves):
-		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.subject(), c.wantLevel()))
+		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.subject(), c.wanted()))
 	default:
 		c.add(Entry, leaves, where, "nothing was asked for")
 	}
@@ -480,6 +480,33 @@ func (c *recorder) wantLevel() acl.Level {
 	return acl.Control
 }
 
+// fixLevel is the level that an entry would have to give for all that is wanted: where just the rights of a level are wanted. Else it is NoLevel,
+// and fixMask has the rights, so that nobody is given more than was asked for.
+func (c *recorder) fixLevel() acl.Level {
+	kind := acl.KindOf(c.request.Path, c.request.File)
+	for _, l := range acl.Levels {
+		if w := takes(c.request.Want, c.request.File); w == l.Wants(kind) || w == l.Mask(!c.request.File) || w|acl.Delete == l.Mask(true) && kind == acl.Root {
+			return l
+		}
+	}
+	if c.request.Want == 0 {
+		return c.wantLevel()
+	}
+	return acl.NoLevel
+}
+
+func (c *recorder) fixMask() acl.Mask {
+	if c.fixLevel() != acl.NoLevel {
+		return 0
+	}
+	return takes(c.request.Want, c.request.File)
+}
+
+// wanted spells what is wanted: a level, or rights.
+func (c *recorder) wanted() string {
+	return strings.ReplaceAll(acl.GrantText(c.fixLevel(), c.fixMask()), ",", ", ")
+}
+
 // fix finds, for the path and entry gates, the narrowest changes that together let the request through: entries for who asks alone, on what
 // was asked about and on the directories to be passed on the way, which there come before everything inherited. Only denies that
 // are written on the same path have to go.
@@ -521,7 +548,7 @@ func (c *recorder) fix() {
 	}
 	if c.short(entry.Leaves) {
 		remove(entry, c.denies, r.Path, acl.All)
-		entry.Fixes = append(entry.Fixes, Fix{Kind: FixAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.wantLevel(), Touches: c.squashedToo()})
+		entry.Fixes = append(entry.Fixes, Fix{Kind: FixAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.fixLevel(), Mask: c.fixMask(), Touches: c.squashedToo()})
 	}
 }
 

@@ -45,5 +45,17 @@ func TakeAway(p *site.Policy, r Request) []Fix {
 	if !r.onDisk() { // an entry is written on what is there
 		at = r.Folder.Tree.DeepestRule(at)
 	}
-	return []Fix{{Kind: FixAllow, Deny: true, Path: r.Folder.Display(at), User: rec.userName(), Level: rec.wantLevel()}}
+	fix := Fix{Kind: FixAllow, Deny: true, Path: r.Folder.Display(at), User: rec.userName(), Level: rec.fixLevel()}
+	if fix.Level == acl.NoLevel { // just the rights, and of the directory those that give them
+		if fix.Mask = r.Want; at != r.Path {
+			fix.Mask = 0
+			if r.Want&acl.Delete != 0 {
+				fix.Mask |= acl.DeleteChild
+			}
+			if r.Want&ToBeSeen != 0 {
+				fix.Mask |= acl.ListDirectory
+			}
+		}
+	}
+	return []Fix{fix}
 }

@@ -16,6 +16,16 @@ const (
 	unixOwner     = acl.WriteAttributes | acl.WriteACL | acl.WriteOwner
 )
 
+// UnixClasses parts the rights that modes decide about by what they take: those of one class are granted together or not at all. Rights that
+// everybody has who gets as far as the object are the first.
+func UnixClasses(dir bool) (always acl.Mask, others []acl.Mask) {
+	writes := unixWriteFile
+	if dir {
+		writes = unixWriteDir
+	}
+	return unixAlways, []acl.Mask{unixRead, acl.Execute, writes, unixOwner, acl.Delete}
+}
+
 // unixCredential is as whom a request acts where modes decide.
 func unixCredential(p *site.Policy, r *Request) posix.Credential {
 	if r.NFS != nil {
@@ -58,13 +68,9 @@ func bitsWanted(want acl.Mask, dir bool) uint32 {
 // unixMask is what a credential may do to an object, each thing by itself. parent is the
 // directory it is in, nil at the folder's root.
 func unixMask(c *posix.Credential, a, parent *posix.Attributes, via site.Protocol, at Stage) acl.Mask {
-	m := unixAlways
-	writes := unixWriteFile
-	if a.Dir {
-		writes = unixWriteDir
-	}
-	for _, bits := range []acl.Mask{unixRead, acl.Execute, writes} {
-		if unixPermits(c, a, bits, via, at) {
+	m, classes := UnixClasses(a.Dir)
+	for _, bits := range classes {
+		if bits&(unixOwner|acl.Delete) == 0 && unixPermits(c, a, bits, via, at) {
 			m |= bits
 		}
 	}

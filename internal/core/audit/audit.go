@@ -24,6 +24,8 @@ type Audit struct {
 	nfs     identity.People
 	guest   int32                           // as whom those come who have no account; below 0 for nobody
 	chains  map[identity.ID]map[int32]int32 // see chainTo
+
+	inGroups identity.People // see grouped
 }
 
 // New begins an audit. facts tells what is on disk and may be nil, as may what it gives.
@@ -46,55 +48,116 @@ func New(p *site.Policy, now time.Time, facts func(*site.PublishedFolder) access
 	return a
 }
 
-// Levels is who has each level, by level. Nobody is kept for NoLevel.
-type Levels [acl.Control + 1]identity.People
-
-func noLevels(d *identity.Directory) Levels {
-	var l Levels
-	for _, level := range acl.Levels {
-		l[level] = d.NoPeople()
-	}
-	return l
+// Sets is who may do what over one protocol: who has each access right alone, and who has all rights of a level together. See acl.Had.
+type Sets struct {
+	levels [acl.Control + 1]identity.People // nothing is kept for NoLevel
+	parts  atoms
+	has    vector // by atom
 }
 
-// Of gives the levels of one user, by dense index.
-func (l *Levels) Of(user int32) acl.LevelSet {
-	var set acl.LevelSet
+func noSets(d *identity.Directory, parts atoms) Sets {
+	s := Sets{parts: parts, has: newVector(d, len(parts))}
 	for _, level := range acl.Levels {
-		if l[level].Has(user) {
-			set |= 1 << level
+		s.levels[level] = d.NoPeople()
+	}
+	return s
+}
+
+// Level is who has all rights of a level together. It is only to be read.
+func (s *Sets) Level(l acl.Level) identity.People { return s.levels[l] }
+
+// Right is who has a single access right. It is only to be read.
+func (s *Sets) Right(bit acl.Mask) identity.People { return s.has.of(s.parts, bit) }
+
+// Of gives what one user may do, by dense index.
+func (s *Sets) Of(user int32) acl.Had {
+	var h acl.Had
+	for _, level := range acl.Levels {
+		if s.levels[level].Has(user) {
+			h.Levels |= 1 << level
 		}
 	}
-	return set
+	for i, atom := range s.parts {
+		if s.has[i].Has(user) {
+			h.Rights |= atom
+		}
+	}
+	return h
 }
 
-func (l *Levels) and(other *Levels) {
+// set replaces what is said of one user.
+func (s *Sets) set(user int32, h acl.Had) {
 	for _, level := range acl.Levels {
-		l[level].And(other[level])
+		s.levels[level].Remove(user)
+		if h.Levels != 0 && h.Levels.Has(level) {
+			s.levels[level].Add(user)
+		}
+	}
+	for i, atom := range s.parts {
+		s.has[i].Remove(user)
+		if h.Rights&atom != 0 {
+			s.has[i].Add(user)
+		}
 	}
 }
 
-func (l *Levels) or(other *Levels) {
+// and leaves what both give. What a verdict says of one name of a file alone, deleting it, is left as it is.
+func (s *Sets) and(other *Sets) {
 	for _, level := range acl.Levels {
-		l[level].Or(other[level])
+		s.levels[level].And(other.levels[level])
+	}
+	for i, atom := range s.parts {
+		if atom&acl.Delete == 0 {
+			s.has[i].And(other.has[i])
+		}
+	}
+}
+
+func (s *Sets) or(other *Sets) {
+	for _, level := range acl.Levels {
+		s.levels[level].Or(other.levels[level])
+	}
+	for i := range s.parts {
+		s.has[i].Or(other.has[i])
+	}
+}
+
+// onlyDelete leaves the right to delete, and nothing else.
+func (s *Sets) onlyDelete() {
+	for _, level := range acl.Levels {
+		clear(s.levels[level])
+	}
+	for i, atom := range s.parts {
+		if atom&acl.Delete == 0 {
+			clear(s.has[i])
+		}
 	}
 }
 
 // Standing is what everybody may do to one object, by whichever share and from whichever host
 // leaves most.
-type Standing struct{ SMB, NFS Levels }
+type Standing struct {
+	SMB, NFS Sets
+	kind     acl.Kind
+}
+
+func (f *folder) noStanding(kind acl.Kind) *Standing {
+	d := f.audit.Policy.Directory
+	return &Standing{SMB: noSets(d, f.parts), NFS: noSets(d, f.parts), kind: kind}
+}
 
 // folder is a published folder as the audit sees it: its rules as a tree again.
 type folder struct {
 	*site.PublishedFolder
-	audit *Audit
-	parts atoms
-	root  *node
-	owned bool // some entry depends on who owns the object
-	facts access.Facts
-	rules []*site.ExportRule // of its exports, with their export beside
-	of    []*site.PublishedExport
-	odd   [][]int32 // by rule: users whom the rule takes for somebody else, or with other groups
+	audit  *Audit
+	parts  atoms
+	root   *node
+	owned  bool // some entry depends on who owns the object
+	owners mine // on which of its owner and its group
+	facts  access.Facts
+	rules  []*site.ExportRule // of its exports, with their export beside
+	of     []*site.PublishedExport
+	odd    [][]int32 // by rule: users whom the rule takes for somebody else, or with other groups
 }
 
 type node struct {
@@ -155,11 +218,24 @@ func (a *Audit) folder(pf *site.PublishedFolder) *folder {
 		for j := range n.rule.Entries {
 			e := &n.rule.Entries[j]
 			n.plain = n.plain && e.Applies == acl.Everywhere
-			f.owned = f.owned || e.Who.Kind == identity.KindOwner || e.Who.Kind == identity.KindOwningGroup
+			switch e.Who.Kind {
+			case identity.KindOwner:
+				f.owned, f.owners = true, f.owners|mineUser
+			case identity.KindOwningGroup:
+				f.owned, f.owners = true, f.owners|mineGroup
+			}
 		}
 	}
 	if a.facts != nil {
 		f.facts = a.facts(pf)
+	}
+	if !pf.Unix() { // rights can differ there from those above without any rule
+		for _, path := range altered(f.facts) {
+			f.root.grow(path)
+		}
+		for _, e := range pf.Exports {
+			f.root.grow(e.Below)
+		}
 	}
 	for _, e := range pf.Exports {
 		for i := range e.InForce {
@@ -227,6 +303,9 @@ type frame struct {
 	rules  []ruleAt // from the last cut down, only where ownership counts
 	depth  int
 	made   []vector // what is this frame's own, to be used again
+	// own, of something that has no name, says how far everybody is asked about as its owner.
+	own     mine
+	unnamed bool
 }
 
 type ruleAt struct {
@@ -254,6 +333,13 @@ func (f *folder) vector(w *workspace) vector {
 func (w *workspace) done(fr *frame) {
 	w.free = append(w.free, fr.made...)
 	fr.made = nil
+}
+
+// stepTo goes down to something in a directory that has neither a name nor rules, and is the asking user's own as far as own says.
+func (f *folder) stepTo(w *workspace, up *frame, path string, own mine) *frame {
+	fr := f.step(w, up, nil, path)
+	fr.own, fr.unnamed = own, true
+	return fr
 }
 
 // step goes down to one object of a directory.
@@ -326,14 +412,41 @@ func (f *folder) grants(w *workspace, fr *frame, file bool, use func(vector)) {
 		use(fr.hands[0][kind])
 		return
 	}
-	own := f.ownerOf(fr.path)
+	d := f.audit.Policy.Directory
 	v := f.vector(w)
 	v.copy(nil)
+	var of func(identity.Principal) (identity.People, int32)
+	if fr.unnamed {
+		of = func(who identity.Principal) (identity.People, int32) {
+			if who.Kind == identity.KindOwner && fr.own&mineUser != 0 {
+				return d.Everybody(), identity.None
+			}
+			if who.Kind == identity.KindOwningGroup && fr.own&mineGroup != 0 {
+				return f.audit.grouped(), identity.None
+			}
+			return whom(d, who, acl.Ownership{User: identity.None, Group: identity.None})
+		}
+	} else {
+		own := f.ownerOf(fr.path)
+		of = func(who identity.Principal) (identity.People, int32) { return whom(d, who, own) }
+	}
 	for _, r := range fr.rules {
-		v.rule(f.audit.Policy.Directory, f.parts, r.rule, fr.depth-r.depth, file, own, f.audit.Now)
+		v.ruleOf(of, f.parts, r.rule, fr.depth-r.depth, file, f.audit.Now)
 	}
 	use(v)
 	w.free = append(w.free, v)
+}
+
+// grouped is everybody who is in some group.
+func (a *Audit) grouped() identity.People {
+	if a.inGroups == nil {
+		d := a.Policy.Directory
+		a.inGroups = d.NoPeople()
+		for g := range d.Groups() {
+			a.inGroups.Or(d.Members(int32(g)))
+		}
+	}
+	return a.inGroups
 }
 
 // At gives what everybody may do to the object at a path.
@@ -344,11 +457,12 @@ func (a *Audit) At(pf *site.PublishedFolder, path string, file bool) *Standing {
 	}
 	w := &workspace{}
 	others, known := f.others(path, file)
-	if !known {
-		d := a.Policy.Directory
-		return &Standing{SMB: noLevels(d), NFS: noLevels(d)}
-	}
 	s := f.at(w, path, path, acl.KindOf(path, file))
+	if !known { // see access.Request.Unjudged
+		s.SMB.onlyDelete()
+		s.NFS.onlyDelete()
+		return s
+	}
 	for _, other := range others { // none grants what another withholds
 		t := f.at(w, other, path, acl.AlsoNamed)
 		s.SMB.and(&t.SMB)
@@ -385,21 +499,24 @@ func (f *folder) at(w *workspace, path, asked string, kind acl.Kind) *Standing {
 // standing puts together what entries, shares and client rules leave. The exports that count are those in
 // which the path lies that is asked about.
 func (f *folder) standing(w *workspace, fr *frame, asked string, kind acl.Kind) *Standing {
-	d := f.audit.Policy.Directory
-	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
+	s := f.noStanding(kind)
 	if len(f.Shares) > 0 {
-		own := f.levels(w, fr, kind, site.SMB)
+		own := f.left(w, fr, kind, site.SMB)
 		for _, share := range f.Shares {
 			got := f.throughShare(share, &own, kind)
 			s.SMB.or(&got)
 		}
 	}
 	if len(f.rules) > 0 {
-		own := f.levels(w, fr, kind, site.NFS)
+		own := f.left(w, fr, kind, site.NFS)
 		for i, rule := range f.rules {
 			if inExport(f.of[i], asked) {
-				got := f.throughRule(i, rule, &own, kind, func(user int32) acl.LevelSet {
-					return f.decideBy(i, rule, user, f.facts, fr.path, kind)
+				got := f.throughRule(i, rule, &own, kind, func(user int32) acl.Had {
+					facts := f.facts
+					if fr.unnamed {
+						facts = f.unnamedFacts(fr, user)
+					}
+					return f.decideBy(i, rule, user, facts, fr.path, kind)
 				})
 				s.NFS.or(&got)
 			}
@@ -408,129 +525,209 @@ func (f *folder) standing(w *workspace, fr *frame, asked string, kind acl.Kind) 
 	return s
 }
 
-// levels is who is left each level of an object by the path and entry gates.
-func (f *folder) levels(w *workspace, fr *frame, kind acl.Kind, via site.Protocol) Levels {
+// left is what the path and entry gates leave everybody of an object.
+func (f *folder) left(w *workspace, fr *frame, kind acl.Kind, via site.Protocol) Sets {
 	d, file := f.audit.Policy.Directory, kind.File()
-	v := f.vector(w)
-	f.grants(w, fr, file, v.copy)
+	own := noSets(d, f.parts)
+	f.grants(w, fr, file, own.has.copy)
 	if fr.up == nil {
-		v.leaves(d, f.parts, via, file, nil)
+		own.has.leaves(d, f.parts, via, file, nil)
 	} else {
-		f.grants(w, fr.up, false, func(dir vector) { v.leaves(d, f.parts, via, file, dir) })
+		f.grants(w, fr.up, false, func(dir vector) { own.has.leaves(d, f.parts, via, file, dir) })
 	}
-	own := noLevels(d)
-	for _, l := range acl.LevelsOf(kind) {
-		copy(own[l], fr.passed)
-		v.all(f.parts, l.Wants(kind), own[l])
+	for i := range own.has {
+		own.has[i].And(fr.passed)
 	}
-	w.free = append(w.free, v)
+	own.count(d, kind)
 	return own
+}
+
+// count works out who has each level from who has each right.
+func (s *Sets) count(d *identity.Directory, kind acl.Kind) {
+	for _, l := range acl.LevelsOf(kind) {
+		copy(s.levels[l], d.Everybody())
+		s.has.all(s.parts, l.Wants(kind), s.levels[l])
+	}
+}
+
+// narrow leaves a level to those who still have each of its rights.
+func (s *Sets) narrow(own *Sets, kind acl.Kind) {
+	for _, l := range acl.LevelsOf(kind) {
+		copy(s.levels[l], own.levels[l])
+		s.has.all(s.parts, l.Wants(kind), s.levels[l])
+	}
 }
 
 func inExport(e *site.PublishedExport, path string) bool {
 	return e.Below == "" || path == e.Below || strings.HasPrefix(path, e.Below+"/")
 }
 
-func (f *folder) throughShare(share *site.PublishedShare, own *Levels, kind acl.Kind) Levels {
+func (f *folder) throughShare(share *site.PublishedShare, own *Sets, kind acl.Kind) Sets {
 	d := f.audit.Policy.Directory
-	out := noLevels(d)
+	out := noSets(d, f.parts)
 	var v vector
 	if len(share.Share.Entries) > 0 {
 		v = newVector(d, len(f.parts))
 		rule := acl.Rule{Entries: share.Share.Entries}
 		v.rule(d, f.parts, &rule, 0, kind.File(), f.OwnedBy, f.audit.Now)
+	}
+	most := share.Most()
+	for i, atom := range f.parts {
+		if v != nil { // the options of the share narrow what amounts is worked out from
+			if atom&most == 0 {
+				clear(v[i])
+			}
+		}
+	}
+	if v != nil {
 		v.amounts(f.parts, kind.File())
 	}
-	for _, l := range acl.LevelsOf(kind) {
-		if l.Wants(kind)&^share.Most() != 0 {
+	leaves := access.Amounts(most, kind.File())
+	for i, atom := range f.parts {
+		if atom&leaves == 0 {
 			continue
 		}
-		copy(out[l], own[l])
-		out[l].And(f.audit.smb)
+		has := out.has[i]
+		copy(has, own.has[i])
+		has.And(f.audit.smb)
 		if f.audit.guest >= 0 && !share.Guests {
-			out[l].Remove(f.audit.guest)
+			has.Remove(f.audit.guest)
 		}
 		if v != nil {
-			v.all(f.parts, l.Wants(kind), out[l])
+			has.And(v[i])
 		}
 	}
+	out.narrow(own, kind)
 	return out
 }
 
 // throughRule is what a client rule leaves; ask is for whom it makes somebody else of.
-func (f *folder) throughRule(i int, rule *site.ExportRule, own *Levels, kind acl.Kind, ask func(user int32) acl.LevelSet) Levels {
+func (f *folder) throughRule(i int, rule *site.ExportRule, own *Sets, kind acl.Kind, ask func(user int32) acl.Had) Sets {
 	d := f.audit.Policy.Directory
-	out := noLevels(d)
+	out := noSets(d, f.parts)
 	if rule.Squash == site.SquashAll { // everybody is the same one
 		if len(d.Users()) > 0 {
-			set := ask(0)
+			had := ask(0)
 			for _, l := range acl.Levels {
-				if set.Has(l) {
-					copy(out[l], d.Everybody())
+				if had.Levels.Has(l) {
+					copy(out.levels[l], d.Everybody())
+				}
+			}
+			for i, atom := range f.parts {
+				if had.Rights&atom != 0 {
+					copy(out.has[i], d.Everybody())
 				}
 			}
 		}
 		return out
 	}
-	for _, l := range acl.LevelsOf(kind) {
-		if !rule.Write && l.Wants(kind)&^acl.ReadOnly != 0 {
-			continue
+	for i, atom := range f.parts {
+		if rule.Write || atom&acl.ReadOnly != 0 {
+			copy(out.has[i], own.has[i])
+			out.has[i].And(f.audit.nfs)
 		}
-		copy(out[l], own[l])
-		out[l].And(f.audit.nfs)
 	}
+	out.narrow(own, kind)
 	for _, user := range f.odd[i] {
-		set := ask(user)
-		for _, l := range acl.Levels {
-			out[l].Remove(user)
-			if set.Has(l) {
-				out[l].Add(user)
-			}
-		}
+		out.set(user, ask(user))
 	}
 	return out
 }
 
 // decideBy asks the gates themselves, for whom a rule makes somebody else of.
-func (f *folder) decideBy(i int, rule *site.ExportRule, user int32, facts access.Facts, path string, kind acl.Kind) acl.LevelSet {
+func (f *folder) decideBy(i int, rule *site.ExportRule, user int32, facts access.Facts, path string, kind acl.Kind) acl.Had {
 	a := f.audit
 	u := &a.Policy.Directory.Users()[user]
-	others, known := f.others(path, kind.File())
+	var others []string
+	known := true
+	if many, ok := facts.(manyNamed); ok && kind.File() {
+		others, known = many.Others(path)
+	}
 	return decided(a.Policy, access.Request{User: u.ID, Via: site.NFS, NFS: a.arrive(f.of[i], rule, user), Folder: f.PublishedFolder, Path: path,
 		Others: others, Unjudged: !known, File: kind.File(), Facts: facts, Now: a.Now}, kind)
 }
 
-// decided asks for each level by itself, since where modes decide it matters what is wanted together.
-func decided(p *site.Policy, r access.Request, kind acl.Kind) acl.LevelSet {
-	var set acl.LevelSet
+// ownedBy are facts in which some objects have no name, and are owned as said.
+type ownedBy struct {
+	access.Facts
+	own map[string]acl.Ownership
+}
+
+func (o ownedBy) OwnerOf(path string) (acl.Ownership, bool) {
+	if own, ok := o.own[path]; ok {
+		return own, true
+	}
+	if o.Facts == nil {
+		return acl.Ownership{}, false
+	}
+	return o.Facts.OwnerOf(path)
+}
+
+// UnixOf is there for facts that have none.
+func (o ownedBy) UnixOf(path string) (*posix.Attributes, bool) {
+	if o.Facts == nil {
+		return nil, false
+	}
+	return o.Facts.UnixOf(path)
+}
+
+// unnamedFacts has a user own what a frame says is their own.
+func (f *folder) unnamedFacts(fr *frame, user int32) access.Facts {
+	d := f.audit.Policy.Directory
+	out := ownedBy{f.facts, make(map[string]acl.Ownership)}
+	for ; fr != nil && fr.unnamed; fr = fr.up {
+		own := acl.Ownership{User: identity.None, Group: identity.None}
+		if fr.own&mineUser != 0 {
+			own.User = user
+		}
+		if fr.own&mineGroup != 0 {
+			for g := range d.Groups() {
+				if d.Members(int32(g)).Has(user) {
+					own.Group = int32(g)
+					break
+				}
+			}
+		}
+		out.own[fr.path] = own
+	}
+	return out
+}
+
+// decided is what the gates leave. Where modes decide, each level is asked for as a whole, since it matters there what is wanted together.
+func decided(p *site.Policy, r access.Request, kind acl.Kind) acl.Had {
+	r.Want = 0
+	had := acl.HadOf(access.Decide(p, r).Granted, kind)
+	if !r.Folder.Unix() {
+		return had
+	}
 	for _, l := range acl.LevelsOf(kind) {
-		if r.Want = l.Wants(kind); access.Decide(p, r).Allowed() {
-			set |= 1 << l
+		if r.Want = l.Wants(kind); had.Levels.Has(l) && !access.Decide(p, r).Allowed() {
+			had.Levels &^= 1 << l
 		}
 	}
-	return set
+	return had
 }
 
 // By gives what one user may do to an object as the gates decide it, over both protocols: the
 // slow way, and the measure of the other.
-func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool) (smb, nfs acl.LevelSet) {
+func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool) Pair {
 	f := a.folder(pf)
 	u := &a.Policy.Directory.Users()[user]
 	others, known := f.others(path, file)
 	r := access.Request{User: u.ID, Via: site.SMB, Folder: pf, Path: path, Others: others, Unjudged: !known, File: file, Facts: f.facts, Now: a.Now}
-	kind := acl.KindOf(path, file)
+	out := Pair{Kind: acl.KindOf(path, file)}
 	for _, share := range pf.Shares {
 		r.Share = share
-		smb |= decided(a.Policy, r, kind)
+		out.SMB = out.SMB.Or(decided(a.Policy, r, out.Kind))
 	}
 	r.Share, r.Via = nil, site.NFS
 	for i, rule := range f.rules {
 		if inExport(f.of[i], path) {
 			r.NFS = a.arrive(f.of[i], rule, user)
-			nfs |= decided(a.Policy, r, kind)
+			out.NFS = out.NFS.Or(decided(a.Policy, r, out.Kind))
 		}
 	}
-	return smb, nfs
+	return out
 }
 
 // attributes reads what decides about an object where modes do.

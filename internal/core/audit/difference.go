@@ -2,32 +2,67 @@ package audit
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 
 	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// Change is what becomes other for some people on a path. Paths below on which they had, and
-// get, the same as here are not told of.
+// Change is what becomes other for some people on a path, or on what is below it. What they gain or lose alike on the path above is not
+// told again.
 type Change struct {
 	Folder  string // its name, after; before, where it is gone
 	Path    string // below the folder
+	Objects string // which objects below the path are meant, "files in it"; "" for the path itself
 	Was, Is Pair
 	People  []identity.ID // in the order of their numbers
 }
 
-// Gains and Loses say whether anything is had more, or less, than before; both can be.
-func (c *Change) Gains() bool { return c.Is.SMB&^c.Was.SMB != 0 || c.Is.NFS&^c.Was.NFS != 0 }
+// gained is what h has that was did not.
+func gained(h, was acl.Had) acl.Had {
+	return acl.Had{Rights: h.Rights &^ was.Rights, Levels: h.Levels &^ was.Levels}
+}
+
+// Gains and Loses say whether any right is had more, or less, than before; both can be.
+func (c *Change) Gains() bool {
+	return gained(c.Is.SMB, c.Was.SMB) != acl.Had{} || gained(c.Is.NFS, c.Was.NFS) != acl.Had{}
+}
 
 // Loses is the other side of Gains.
-func (c *Change) Loses() bool { return c.Was.SMB&^c.Is.SMB != 0 || c.Was.NFS&^c.Is.NFS != 0 }
+func (c *Change) Loses() bool {
+	return gained(c.Was.SMB, c.Is.SMB) != acl.Had{} || gained(c.Was.NFS, c.Is.NFS) != acl.Had{}
+}
 
-// Difference tells whose levels the two differ in, and where: on the paths that have rules in
-// either, and only where it is not as on the path above. The folder's name and the path say the order.
+// Texts spells what was had and what will be. Where both would read alike, though some right differs, the second names it.
+func (c *Change) Texts() (was, is Spelled) {
+	was, is = c.Was.Spell(), c.Is.Spell()
+	if was.Text != is.Text {
+		return was, is
+	}
+	var differs []string
+	dir := !c.Is.Kind.File()
+	for _, p := range []struct {
+		via     string
+		is, was acl.Mask
+	}{{"SMB", c.Is.SMB.Rights, c.Was.SMB.Rights}, {"NFS", c.Is.NFS.Rights, c.Was.NFS.Rights}} {
+		if more := p.is &^ p.was; more != 0 {
+			differs = append(differs, fmt.Sprintf("now with %s over %s", strings.Join(more.Names(dir), ", "), p.via))
+		}
+		if less := p.was &^ p.is; less != 0 {
+			differs = append(differs, fmt.Sprintf("without %s over %s", strings.Join(less.Names(dir), ", "), p.via))
+		}
+	}
+	is.Text += " (" + strings.Join(differs, "; ") + ")"
+	return was, is
+}
+
+// Difference tells whose rights the two differ in, and where: on the paths that have rules in either, and on what lies below them without
+// rules of its own. The folder's name and the path say the order.
 func (c *Comparison) Difference() []Change {
 	var out []Change
 	for _, pair := range c.folders() {
@@ -36,7 +71,8 @@ func (c *Comparison) Difference() []Change {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Change) int {
-		return cmp.Or(cmp.Compare(a.Folder, b.Folder), cmp.Compare(a.Path, b.Path), cmp.Compare(b.Is.Either(), a.Is.Either()), cmp.Compare(b.Was.Either(), a.Was.Either()))
+		return cmp.Or(cmp.Compare(a.Folder, b.Folder), cmp.Compare(a.Path, b.Path), cmp.Compare(len(a.Objects), len(b.Objects)), cmp.Compare(a.Objects, b.Objects),
+			cmp.Compare(b.Is.Either().Levels, a.Is.Either().Levels), cmp.Compare(b.Was.Either().Levels, a.Was.Either().Levels))
 	})
 	return out
 }
@@ -51,6 +87,9 @@ type Comparison struct {
 	was, is       []int32 // by number: the dense index on each side, or None
 	straight      [2]bool // of before and after: the numbers begin as the indexes there do, and those that follow have none
 	untouched     map[[2]*site.PublishedFolder]bool
+	ownUIDs       []uint32 // that were one user's and are another's, both in the records before and after
+	ownGIDs       []uint32 // of groups that users who are in the records before and after come into, or leave
+	texts         map[[2]Pair]textPair
 }
 
 // Compare puts a site before a change, or at an earlier moment, beside the same after it.
@@ -76,7 +115,58 @@ func Compare(before, after *Audit) *Comparison {
 	for _, pair := range c.folders() {
 		c.untouched[pair] = c.alike(pair[0], pair[1])
 	}
+	if !c.sameSite {
+		c.numbersChanged()
+	}
 	return c
+}
+
+// numbersChanged finds the numbers by which modes would mean somebody else than before.
+func (c *Comparison) numbersChanged() {
+	b, a := c.before.Policy.Directory, c.after.Policy.Directory
+	uids := make(map[uint32]bool)
+	gids := make(map[uint32]bool)
+	for n, id := range c.ids {
+		was, is := c.was[n], c.is[n]
+		if was == identity.None || is == identity.None {
+			continue
+		}
+		if x, y := b.User(id).UID, a.User(id).UID; x != y {
+			uids[x], uids[y] = true, true
+		}
+		had := make(map[uint32]bool)
+		for _, gid := range b.GIDs(was) {
+			had[gid] = true
+		}
+		for _, gid := range a.GIDs(is) {
+			if !had[gid] {
+				gids[gid] = true
+			}
+			delete(had, gid)
+		}
+		for gid := range had {
+			gids[gid] = true
+		}
+	}
+	// Who is translated otherwise comes with other numbers.
+	for _, maps := range [][2][]*site.HostNumbers{{c.before.Policy.NumberMaps, c.after.Policy.NumberMaps}, {c.after.Policy.NumberMaps, c.before.Policy.NumberMaps}} {
+		for _, one := range maps[0] {
+			if slices.ContainsFunc(maps[1], func(other *site.HostNumbers) bool { return reflect.DeepEqual(one.NumberMap, other.NumberMap) }) {
+				continue
+			}
+			for _, n := range one.Users {
+				if u := a.User(n.Who); u != nil {
+					uids[u.UID], uids[n.There] = true, true
+				}
+			}
+			for _, n := range one.Groups {
+				if g := a.Group(n.Who); g != nil {
+					gids[g.GID], gids[n.There] = true, true
+				}
+			}
+		}
+	}
+	c.ownUIDs, c.ownGIDs = slices.Sorted(maps.Keys(uids)), slices.Sorted(maps.Keys(gids))
 }
 
 // straight says whether indexes are their own numbers, up to where there are none any more: as those of a site are to which people only came.
@@ -125,29 +215,167 @@ func (c *Comparison) alike(b, a *site.PublishedFolder) bool {
 	if c.before.folder(b).owned || c.after.folder(a).owned {
 		return false
 	}
+	if len(altered(c.before.folder(b).facts)) > 0 || len(altered(c.after.folder(a).facts)) > 0 {
+		return false
+	}
 	return !a.Unix() || reflect.DeepEqual(c.before.folder(b).attributes(""), c.after.folder(a).attributes(""))
 }
 
-// numbered is a standing in the numbering of both sides.
-func (c *Comparison) numbered(s *Standing, side int) [2]Levels {
-	if s == nil {
-		return [2]Levels{}
+// altered lists the paths of a folder whose owner, mode or ACL a draft changes.
+func altered(facts any) []string {
+	if f, ok := facts.(interface{ Altered() []string }); ok {
+		return f.Altered()
 	}
-	if c.same {
-		return [2]Levels{s.SMB, s.NFS}
+	return nil
+}
+
+// numbered is a standing with the people of both sides numbered in one way.
+type numbered struct {
+	Standing
+	known bool // there is such a folder on this side
+}
+
+func (c *Comparison) numbered(s *Standing, side int) numbered {
+	if s == nil || c.same {
+		if s == nil {
+			return numbered{}
+		}
+		return numbered{*s, true}
 	}
 	index := [2][]int32{c.was, c.is}[side]
-	var out [2]Levels
-	for k, l := range []*Levels{&s.SMB, &s.NFS} {
+	renumber := func(p identity.People) identity.People {
+		out := make(identity.People, len(c.ids)/64+1)
+		if c.straight[side] { // ten thousand people who come are so many words, and not so many steps for each right and path
+			copy(out, p)
+			return out
+		}
+		for n, i := range index {
+			if i != identity.None && p.Has(i) {
+				out.Add(int32(n))
+			}
+		}
+		return out
+	}
+	out := numbered{Standing{kind: s.kind}, true}
+	for k, from := range []*Sets{&s.SMB, &s.NFS} {
+		to := []*Sets{&out.SMB, &out.NFS}[k]
+		to.parts = from.parts
 		for _, level := range acl.Levels {
-			out[k][level] = make(identity.People, len(c.ids)/64+1)
-			if c.straight[side] { // ten thousand people who come are so many words, and not so many steps for each level and path
-				copy(out[k][level], l[level])
+			to.levels[level] = renumber(from.levels[level])
+		}
+		for i := range from.parts {
+			to.has = append(to.has, renumber(from.has[i]))
+		}
+	}
+	return out
+}
+
+func (n *numbered) of(user int32, kind acl.Kind) Pair {
+	if !n.known {
+		return Pair{Kind: kind}
+	}
+	return n.Of(user)
+}
+
+// side is one of the two sites in a walk through a folder.
+type side struct {
+	f  *folder
+	w  *workspace
+	fr *frame // where the walk stands, where entries decide
+}
+
+func (s *side) unix() bool { return s.f != nil && s.f.Unix() }
+
+// below goes on to a path in the directory where the side stands.
+func (s *side) below(path, name string) side {
+	next := side{f: s.f, w: s.w}
+	if s.f != nil && !s.unix() {
+		n := s.f.root
+		if path != "" {
+			n = s.fr.node.child(name)
+		}
+		next.fr = s.f.step(s.w, s.fr, n, path)
+	}
+	return next
+}
+
+// object is what a comparison looks at on a path: what lies there, or something below it that has no rules of its own.
+type object struct {
+	dist    int  // 0 for what is at the path; 1 for what is directly in it; 2 for what is further down
+	file    bool // not of dist 0
+	own     mine // how far it is the asking user's own
+	through mine // and the directory it is in, where that is not at the path
+	uid     uint32
+	gid     uint32
+}
+
+// mine says whose an object of a comparison is.
+type mine uint8
+
+const (
+	mineUser  mine = 1 << iota // of whoever asks
+	mineGroup                  // of a group of whoever asks
+	openToAll                  // somebody else's, with mode 0777; where modes decide
+	byUID                      // of one uid, where modes decide
+	byGID                      // of one gid, where modes decide
+)
+
+// standing is what everybody may do to an object; nil where there is no such folder.
+func (s *side) standing(path string, kind acl.Kind, o object) *Standing {
+	switch {
+	case s.f == nil:
+		return nil
+	case s.unix():
+		return s.f.unixObject(path, o)
+	case o.dist == 0:
+		return s.f.standing(s.w, s.fr, path, kind)
+	}
+	fr := s.fr
+	at := path
+	if o.dist == 2 {
+		at = below(at, unnamed)
+		fr = s.f.stepTo(s.w, fr, at, o.through)
+	}
+	at = below(at, unnamed)
+	fr = s.f.stepTo(s.w, fr, at, o.own)
+	return s.f.standing(s.w, fr, at, acl.KindOf(at, o.file))
+}
+
+// unnamed is a name that no object has.
+const unnamed = "\x00"
+
+// objects lists what is to be looked at on a path beside what lies there.
+func (c *Comparison) objects(was, is *side) (out []object) {
+	if was.unix() || is.unix() {
+		if was.f != nil && is.f != nil && was.unix() != is.unix() {
+			return nil // what is below cannot be compared by what it may be
+		}
+		for _, own := range []mine{openToAll, mineUser} {
+			out = append(out, object{dist: 1, file: true, own: own}, object{dist: 1, own: own})
+		}
+		uids, gids := c.squashedTo(was, is)
+		for _, uid := range slices.Compact(slices.Sorted(slices.Values(append(uids, c.ownUIDs...)))) {
+			out = append(out, object{dist: 1, file: true, own: byUID, uid: uid}, object{dist: 1, own: byUID, uid: uid})
+		}
+		for _, gid := range slices.Compact(slices.Sorted(slices.Values(append(gids, c.ownGIDs...)))) {
+			out = append(out, object{dist: 1, file: true, own: byGID, gid: gid}, object{dist: 1, own: byGID, gid: gid})
+		}
+		return out
+	}
+	var bits mine
+	for _, s := range []*side{was, is} {
+		if s.f != nil {
+			bits |= s.f.owners
+		}
+	}
+	for through := range bits + 1 {
+		for own := range bits + 1 {
+			if own&^bits != 0 || through&^bits != 0 {
 				continue
 			}
-			for n, i := range index {
-				if i != identity.None && l[level].Has(i) {
-					out[k][level].Add(int32(n))
+			for _, dist := range []int{1, 2} {
+				if dist == 2 || through == 0 {
+					out = append(out, object{dist: dist, own: own, through: through}, object{dist: dist, file: true, own: own, through: through})
 				}
 			}
 		}
@@ -155,29 +383,26 @@ func (c *Comparison) numbered(s *Standing, side int) [2]Levels {
 	return out
 }
 
-// side is one of the two sites in a walk through a folder.
-type side struct {
-	f  *folder
-	w  *workspace
-	up *frame
-}
-
-func (s *side) unix() bool { return s.f != nil && s.f.Unix() }
-
-// step goes on to a path; the side has no folder where it is nil.
-func (s *side) step(path, name string) (*frame, *Standing) {
-	switch {
-	case s.f == nil:
-		return nil, nil
-	case s.unix():
-		return nil, s.f.unixAt(path)
+// squashedTo lists the anonymous numbers of client rules that are on one side only.
+func (c *Comparison) squashedTo(was, is *side) (uids, gids []uint32) {
+	type pair struct{ uid, gid uint32 }
+	var said [2]map[pair]bool
+	for i, s := range []*side{was, is} {
+		said[i] = make(map[pair]bool)
+		if s.f != nil {
+			for _, rule := range s.f.rules {
+				said[i][pair{rule.AnonUID, rule.AnonGID}] = true
+			}
+		}
 	}
-	n := s.f.root
-	if path != "" {
-		n = s.up.node.child(name)
+	for i := range said {
+		for p := range said[i] {
+			if !said[1-i][p] {
+				uids, gids = append(uids, p.uid), append(gids, p.gid)
+			}
+		}
 	}
-	fr := s.f.step(s.w, s.up, n, path)
-	return fr, s.f.standing(s.w, fr, path, acl.KindOf(path, false))
+	return uids, gids
 }
 
 func (c *Comparison) folder(b, a *site.PublishedFolder) []Change {
@@ -190,88 +415,267 @@ func (c *Comparison) folder(b, a *site.PublishedFolder) []Change {
 		is.f, name = c.after.folder(a), a.Name
 	}
 	var out []Change
-	c.down(name, &was, &is, "", "", nil, &out)
+	w := &walkBoth{Comparison: c, folder: name, objects: c.objects(&was, &is), out: &out}
+	w.down(&was, &is, "", "", nil)
+	if was.unix() && is.unix() {
+		paths := append(altered(was.f.facts), altered(is.f.facts)...)
+		slices.Sort(paths)
+		for _, path := range slices.Compact(paths) {
+			if path != "" {
+				w.here(&was, &is, path, nil)
+			}
+		}
+	}
 	return out
 }
 
-// down compares one path and those below it on which either side has rules. above is both
-// sides' standing on the path above.
-func (c *Comparison) down(folder string, was, is *side, path, name string, above *[2][2]Levels, out *[]Change) {
-	frB, stB := was.step(path, name)
-	frA, stA := is.step(path, name)
-	here := [2][2]Levels{c.numbered(stB, 0), c.numbered(stA, 1)}
-	*out = append(*out, c.changes(folder, path, &here, above)...)
+// walkBoth compares one folder.
+type walkBoth struct {
+	*Comparison
+	folder  string
+	objects []object
+	out     *[]Change
+}
 
+// told is what was found to become other on a path, by person: what was told is not told again below.
+type told map[int32][]textPair
+
+// textPair is how a change reads. Where both texts are alike, rights tells changes apart.
+type textPair struct {
+	was, is string
+	rights  [2][2]acl.Mask
+}
+
+func (c *Comparison) reads(was, is Pair) textPair {
+	key := [2]Pair{was, is}
+	t, ok := c.texts[key]
+	if !ok {
+		t = textPair{was: was.String(), is: is.String()}
+		if t.was == t.is {
+			t.rights = [2][2]acl.Mask{{was.SMB.Rights, is.SMB.Rights}, {was.NFS.Rights, is.NFS.Rights}}
+		}
+		if c.texts == nil {
+			c.texts = make(map[[2]Pair]textPair)
+		}
+		c.texts[key] = t
+	}
+	return t
+}
+
+// down compares one path and those below it on which either side has rules.
+func (w *walkBoth) down(wasUp, isUp *side, path, name string, above told) {
+	was, is := wasUp.below(path, name), isUp.below(path, name)
+	here := w.here(&was, &is, path, above)
 	names := make(map[string]bool)
-	for _, fr := range []*frame{frB, frA} {
-		if fr != nil && fr.node != nil {
-			for _, n := range fr.node.children {
-				names[n.name] = true
+	if !was.unix() && !is.unix() {
+		for _, s := range []*side{&was, &is} {
+			if s.fr != nil && s.fr.node != nil {
+				for _, n := range s.fr.node.children {
+					names[n.name] = true
+				}
 			}
 		}
 	}
-	if was.unix() || is.unix() {
-		clear(names) // where modes decide, the folder itself stands for all in it
-	}
 	for _, next := range slices.Sorted(maps.Keys(names)) {
-		b, a := *was, *is
-		b.up, a.up = frB, frA
-		c.down(folder, &b, &a, below(path, next), next, &here, out)
+		w.down(&was, &is, below(path, next), next, here)
 	}
-	if frB != nil {
-		was.w.done(frB)
-	}
-	if frA != nil {
-		is.w.done(frA)
+	for _, s := range []*side{&was, &is} {
+		if s.fr != nil {
+			s.w.done(s.fr)
+		}
 	}
 }
 
-// changes lists those who have other levels after than before, and not just what they have above.
-func (c *Comparison) changes(folder, path string, here, above *[2][2]Levels) []Change {
-	words := (len(c.ids) + 63) / 64
-	changed, own := make(identity.People, words), make(identity.People, words)
-	xor := func(into, a, b identity.People) {
-		for i := range into {
-			var x, y uint64
-			if a != nil {
-				x = a[i]
-			}
-			if b != nil {
-				y = b[i]
-			}
-			into[i] |= x ^ y
+// here compares what is at a path, and what is below it without rules of its own.
+func (w *walkBoth) here(was, is *side, path string, above told) told {
+	file := false
+	for _, s := range []*side{was, is} {
+		if disk, ok := s.factsOf().(onDisk); ok && path != "" {
+			exists, isFile := disk.Kind(path)
+			file = exists && isFile
 		}
 	}
-	for k := range 2 {
-		for _, l := range acl.Levels {
-			xor(changed, here[0][k][l], here[1][k][l])
-			if above != nil {
-				xor(own, here[0][k][l], above[0][k][l])
-				xor(own, here[1][k][l], above[1][k][l])
+	found := make(told)
+	groups := w.compare(was, is, path, file, object{}, found, above)
+	*w.out = append(*w.out, groups...)
+	if file {
+		return found
+	}
+	// What reads alike for the same people is told once, of all objects that it is true of.
+	merged := make(map[string]int)
+	for i := 0; i < len(w.objects); {
+		j := i
+		var of []object
+		first := len(*w.out)
+		clear(merged)
+		same := make(map[int32][]textPair) // found among objects of the same owner
+		for ; j < len(w.objects) && sameOwner(w.objects[i], w.objects[j]); j++ {
+			o := w.objects[j]
+			of = append(of, o)
+			for _, change := range w.compare(was, is, path, false, o, same, found, above) {
+				key := fmt.Sprintf("%v %v", w.reads(change.Was, change.Is), change.People)
+				at, ok := merged[key]
+				if !ok {
+					merged[key] = len(*w.out)
+					*w.out = append(*w.out, change)
+					continue
+				}
+				(*w.out)[at].Objects += "\x00" + change.Objects
 			}
 		}
+		for k := first; k < len(*w.out); k++ {
+			(*w.out)[k].Objects = w.spell(strings.Split((*w.out)[k].Objects, "\x00"), w.objects[i])
+		}
+		for user, pairs := range same {
+			found[user] = append(found[user], pairs...)
+		}
+		i = j
 	}
-	if above != nil {
-		changed.And(own)
+	return found
+}
+
+func sameOwner(a, b object) bool {
+	return a.own == b.own && a.through == b.through && a.uid == b.uid && a.gid == b.gid
+}
+
+func (s *side) factsOf() any {
+	if s.f == nil {
+		return nil
 	}
+	return s.f.facts
+}
+
+// compare tells, for one object, who may do something else after than before, and not just what was told already.
+func (w *walkBoth) compare(was, is *side, path string, file bool, o object, found told, before ...told) []Change {
+	kind := acl.KindOf(path, file)
+	if o.dist > 0 {
+		kind = acl.KindOf(unnamed, o.file)
+	}
+	x, y := w.numbered(was.standing(path, kind, o), 0), w.numbered(is.standing(path, kind, o), 1)
+	changed := w.changed(&x, &y)
 	type key struct{ was, is Pair }
 	at := make(map[key]int)
 	var out []Change
-	pair := func(side *[2]Levels, n int32) (p Pair) {
-		if side[0][acl.Pass] != nil {
-			p = Pair{side[0].Of(n), side[1].Of(n)}
-		}
-		return p
-	}
 	for n := range changed.Each() {
-		k := key{pair(&here[0], n), pair(&here[1], n)}
+		k := key{x.of(n, kind), y.of(n, kind)}
+		reads := w.reads(k.was, k.is)
+		known := false
+		for _, t := range before {
+			known = known || slices.Contains(t[n], reads)
+		}
+		found[n] = append(found[n], reads)
+		if known {
+			continue
+		}
 		i, ok := at[k]
 		if !ok {
 			i = len(out)
 			at[k] = i
-			out = append(out, Change{Folder: folder, Path: path, Was: k.was, Is: k.is})
+			out = append(out, Change{Folder: w.folder, Path: path, Objects: o.where(), Was: k.was, Is: k.is})
 		}
-		out[i].People = append(out[i].People, c.ids[n])
+		out[i].People = append(out[i].People, w.ids[n])
+	}
+	return out
+}
+
+// where says which objects a standing is about.
+func (o object) where() string {
+	switch {
+	case o.dist == 0:
+		return ""
+	case o.dist == 1 && o.file:
+		return "files in it"
+	case o.dist == 1:
+		return "directories in it"
+	case o.file:
+		return "files further down"
+	}
+	return "directories further down"
+}
+
+// spell puts the names of several kinds of objects together.
+func (w *walkBoth) spell(where []string, o object) string {
+	s := strings.Join(where, ", ")
+	has := func(all ...string) bool {
+		return len(where) == len(all) && !slices.ContainsFunc(all, func(one string) bool { return !slices.Contains(where, one) })
+	}
+	switch {
+	case has("files in it", "directories in it", "files further down", "directories further down"):
+		s = "everything below"
+	case has("files in it", "files further down"):
+		s = "files below"
+	case has("directories in it", "directories further down"):
+		s = "directories below"
+	case has("files in it", "directories in it"):
+		s = "everything in it"
+		if o.own&(openToAll|byUID|byGID) != 0 || w.unixObjects() {
+			s = "everything below"
+		}
+	case has("files further down", "directories further down"):
+		s = "everything further down"
+	case w.unixObjects():
+		s = strings.ReplaceAll(s, "in it", "below")
+	}
+	whose := ""
+	switch {
+	case o.own&openToAll != 0:
+		whose = " that its mode opens to everybody"
+	case o.own&byUID != 0:
+		whose = fmt.Sprintf(" that uid %d owns", o.uid)
+	case o.own&byGID != 0:
+		whose = fmt.Sprintf(" of gid %d", o.gid)
+		if g := w.after.Policy.Directory.GroupIndexByGID(o.gid); g != identity.None {
+			whose = " of group " + w.after.Policy.Directory.Groups()[g].Name
+		}
+	case o.own == mineUser|mineGroup:
+		whose = " that they and their group own"
+	case o.own == mineUser:
+		whose = " that they own"
+	case o.own == mineGroup:
+		whose = " that their group owns"
+	}
+	switch {
+	case o.through&mineUser != 0:
+		whose += ", in directories that they own"
+	case o.through&mineGroup != 0:
+		whose += ", in directories that their group owns"
+	}
+	return s + whose
+}
+
+// unixObjects says whether the objects are those of a folder where modes decide.
+func (w *walkBoth) unixObjects() bool {
+	return len(w.objects) > 0 && w.objects[0].own&openToAll != 0
+}
+
+// changed is who has another right, or level, after than before.
+func (c *Comparison) changed(x, y *numbered) identity.People {
+	out := make(identity.People, (len(c.ids)+63)/64)
+	xor := func(a, b identity.People) {
+		for i := range out {
+			var p, q uint64
+			if a != nil {
+				p = a[i]
+			}
+			if b != nil {
+				q = b[i]
+			}
+			out[i] |= p ^ q
+		}
+	}
+	for _, pair := range [][2]*Sets{{&x.SMB, &y.SMB}, {&x.NFS, &y.NFS}} {
+		if slices.Equal(pair[0].parts, pair[1].parts) {
+			for i := range pair[0].parts {
+				xor(pair[0].has[i], pair[1].has[i])
+			}
+		} else {
+			for _, bit := range acl.Bits() {
+				xor(pair[0].Right(bit), pair[1].Right(bit))
+			}
+		}
+		for _, l := range acl.Levels {
+			xor(pair[0].levels[l], pair[1].levels[l])
+		}
 	}
 	return out
 }

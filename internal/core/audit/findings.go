@@ -59,6 +59,8 @@ const (
 	ProtocolsDiffer = "protocols differ"
 	NoControl       = "nobody decides"
 	PathGone        = "path gone"
+	CanTakeControl  = "can take control"
+	OddRights       = "rights that no level describes"
 )
 
 // onDisk is what facts may tell besides: whether anything is at a path, and whether it is a file.
@@ -248,7 +250,7 @@ func (x *finder) guests(f *folder, s *site.PublishedShare) {
 	if !s.Guests || guest == 0 || x.guest < 0 {
 		return
 	}
-	may := decided(x.Policy, access.Request{Via: site.SMB, User: guest, Share: s, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}, acl.KindOf("", false))
+	may := decided(x.Policy, access.Request{Via: site.SMB, User: guest, Share: s, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}, acl.KindOf("", false)).Levels
 	severity, what := Medium, "read it"
 	switch {
 	case may.Has(acl.Change):
@@ -302,7 +304,7 @@ func (x *finder) exports(f *folder) {
 func (x *finder) nobodyAdds(f *folder, e *site.PublishedExport, l *site.ExportRule) bool {
 	said := posix.Credential{UID: posix.Nobody - 1, GID: posix.Nobody - 1}
 	r := access.Request{Via: site.NFS, NFS: access.ArriveBy(x.Policy, e, l, said), Folder: f.PublishedFolder, Path: e.Below, Facts: f.facts, Now: x.Now}
-	return decided(x.Policy, r, acl.KindOf(r.Path, false)).Has(acl.Add)
+	return decided(x.Policy, r, acl.KindOf(r.Path, false)).Levels.Has(acl.Add)
 }
 
 // control looks for somebody who may say who else gets in.
@@ -356,9 +358,12 @@ func (x *finder) protocols(f *folder) {
 	d := x.Policy.Directory
 	st := x.At(f.PublishedFolder, "", false)
 	differ := d.NoPeople()
-	for _, l := range acl.Levels {
-		for i := range differ {
-			differ[i] |= st.SMB[l][i] ^ st.NFS[l][i]
+	for i, atom := range st.SMB.parts {
+		if atom&^acl.Visible == 0 { // over NFS whoever may mount sees that much
+			continue
+		}
+		for w := range differ {
+			differ[w] |= st.SMB.has[i][w] ^ st.NFS.has[i][w]
 		}
 	}
 	differ.And(x.smb)
@@ -385,20 +390,27 @@ func differs(n int) string {
 	return fmt.Sprintf("%d people may do different things over each protocol", n)
 }
 
-// mostAligned is how many changes are proposed so that people may do the same over both protocols. Where it would take more, it is
-// rather the shares and the exports that were meant to differ.
-const mostAligned = 4
+// maxAligned is for how many different cases fixes are worked out. Where there are more, it is rather the shares and the exports that were meant
+// to differ.
+const maxAligned = 4
 
-// align gives what would let people do over one protocol what they may over the other. Where they arrive as somebody
-// else over NFS nothing that is granted to them would, and it says by which client rule.
+// align gives what would let people do over one protocol what they may over the other. Entries are the same for both, so the cause is what a share
+// or a client rule withholds, and each fix is about one of those: it concerns everybody who comes that way, and says so. Where people
+// arrive as somebody else over NFS no fix helps, and squashed says by which client rule.
+//
+// The gates are asked about one person for each pair of what is had over both protocols, and about no more than maxAligned of them.
 func (x *finder) align(f *folder, differ identity.People, st *Standing) (fixes []access.Fix, squashed string) {
 	seen := make(map[access.Fix]bool)
-	for user := range differ.Each() {
-		p := st.Of(user)
+	cases := st.cases(differ)
+	if len(cases) > maxAligned {
+		return nil, ""
+	}
+	for _, c := range cases {
+		user := c.one
 		r := access.Request{User: x.Policy.Directory.Users()[user].ID, Folder: f.PublishedFolder, Facts: f.facts, Now: x.Now}
-		missing := p.SMB &^ p.NFS
+		missing := c.SMB.Rights &^ c.NFS.Rights &^ acl.Visible
 		if missing == 0 {
-			missing = p.NFS &^ p.SMB
+			missing = c.NFS.Rights &^ c.SMB.Rights &^ acl.Visible
 			r.Via, r.Share = site.SMB, f.Shares[0]
 		} else {
 			r.Via, r.NFS = site.NFS, x.arrive(f.of[0], f.rules[0], user)
@@ -406,23 +418,45 @@ func (x *finder) align(f *folder, differ identity.People, st *Standing) (fixes [
 				return nil, fmt.Sprintf("client rule %d of %s", f.rules[0].Number, f.of[0].Path)
 			}
 		}
-		for _, l := range missing.Widest() {
-			r.Want |= l.Wants(acl.Root)
+		r.Want = missing
+		for _, l := range acl.Levels { // a level says more than its rights one by one
+			if l.Wants(acl.Root)&missing != 0 && (c.SMB.Levels ^ c.NFS.Levels).Has(l) {
+				r.Want |= l.Wants(acl.Root)
+			}
 		}
-		_, gates := access.Explain(x.Policy, r)
-		for _, g := range gates {
-			for _, m := range g.Fixes {
+		for user := range c.who.Each() {
+			r.User = x.Policy.Directory.Users()[user].ID
+			if r.NFS != nil {
+				r.NFS = x.arrive(f.of[0], f.rules[0], user)
+			}
+			personal := false
+			for _, m := range shareFixes(x.Policy, r) {
+				personal = personal || m.User != ""
 				if !seen[m] {
 					seen[m] = true
 					fixes = append(fixes, m)
 				}
 			}
-		}
-		if len(fixes) > mostAligned {
-			return nil, ""
+			if !personal {
+				break
+			}
+			if c.who.Count() > maxAligned {
+				return nil, ""
+			}
 		}
 	}
 	return fixes, ""
+}
+
+// shareFixes are the fixes of the gates that stand before the path.
+func shareFixes(p *site.Policy, r access.Request) (fixes []access.Fix) {
+	_, gates := access.Explain(p, r)
+	for _, g := range gates {
+		if g.Gate < access.Path {
+			fixes = append(fixes, g.Fixes...)
+		}
+	}
+	return fixes
 }
 
 // modes looks at the root of a folder where modes decide.

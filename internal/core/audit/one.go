@@ -50,7 +50,7 @@ func (f *folder) eachFor(user int32, visit func(path string, p, above Pair)) {
 		}
 		o.nfs, o.asked = append(o.nfs, leaves), append(o.asked, asked)
 	}
-	o.down(f.root, [3]acl.Mask{}, 0, true, Pair{})
+	o.down(f.root, [3]acl.Mask{}, 0, true, Pair{Kind: acl.Root})
 }
 
 // down takes what a directory hands on, by distance, to one of its children. dir is what the entries of
@@ -79,17 +79,17 @@ func (o *one) down(n *node, from [3]acl.Mask, dir acl.Mask, passed bool, above P
 		smb = access.EntryLeaves(site.SMB, n.path, false, hands[0], dir)
 		nfs = access.EntryLeaves(site.NFS, n.path, false, hands[0], dir)
 	}
-	var p Pair
+	p := Pair{Kind: kind}
 	for _, leaves := range o.smb {
-		p.SMB |= acl.LevelSetOf(smb&access.Amounts(leaves, false), kind)
+		p.SMB = p.SMB.Or(acl.HadOf(smb&access.Amounts(leaves, false), kind))
 	}
 	for i, leaves := range o.nfs {
 		switch {
 		case !inExport(o.f.of[i], n.path):
 		case o.asked[i]:
-			p.NFS |= o.f.decideBy(i, o.f.rules[i], o.user, o.f.facts, n.path, kind)
+			p.NFS = p.NFS.Or(o.f.decideBy(i, o.f.rules[i], o.user, o.f.facts, n.path, kind))
 		default:
-			p.NFS |= acl.LevelSetOf(nfs&leaves, kind)
+			p.NFS = p.NFS.Or(acl.HadOf(nfs&leaves, kind))
 		}
 	}
 	o.visit(n.path, p, above)

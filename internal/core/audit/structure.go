@@ -172,8 +172,10 @@ func (s *structure) people(e *acl.Entry) identity.People {
 func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 	x, d := s.x, s.x.Policy.Directory
 	at := s.f.Display(n.path)
+	file := false
 	if disk, ok := s.f.facts.(onDisk); ok {
-		exists, file := disk.Kind(n.path)
+		exists := false
+		exists, file = disk.Kind(n.path)
 		if !exists && !n.rule.Cut && len(site.Written(n.rule.Entries)) == 0 {
 			return // it is made when it is first used
 		}
@@ -193,6 +195,7 @@ func (s *structure) look(n *node, kinds []kind, fr *frame, above []*node) {
 			kinds = slices.DeleteFunc(slices.Clone(kinds), func(k kind) bool { return k.file && k.dist == 0 && !n.plain })
 		}
 	}
+	s.exact(n, at, fr, file)
 	kept := make([]*acl.Entry, 0, len(n.rule.Entries))
 	for i := range n.rule.Entries {
 		if e := &n.rule.Entries[i]; e.Expires.IsZero() && e.ID >= 0 {

@@ -226,8 +226,8 @@ func (s *Surveyed) Totals() []Tally {
 	out := make([]Tally, len(d.Users()))
 	for st, c := range sums {
 		for _, l := range acl.Levels {
-			who := st.SMB[l].Clone()
-			who.Or(st.NFS[l])
+			who := st.SMB.Level(l).Clone()
+			who.Or(st.NFS.Level(l))
 			for u := range who.Each() {
 				out[u].Files[l] += c.files
 				out[u].Directories[l] += c.dirs
@@ -259,12 +259,12 @@ func (s *Surveyed) Reach(user int32) []SurveySpot {
 			if up != identity.None {
 				files[dir], known[dir] = files[up], known[up]
 			}
-			if up == identity.None || dirs[up] != p {
+			if up == identity.None || !dirs[up].Same(p) {
 				out = append(out, SurveySpot{s.dirs[dir].path, 0, p})
 			}
 			return
 		}
-		if !known[dir] || files[dir] != p {
+		if !known[dir] || !files[dir].Same(p) {
 			out = append(out, SurveySpot{s.dirs[dir].path, n, p})
 			files[dir], known[dir] = p, true
 		}

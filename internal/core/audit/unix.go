@@ -96,34 +96,56 @@ func (a *Audit) inGID(gid, anon uint32) identity.People {
 	return out
 }
 
-// unixLevels is who has each level on an object, before shares and client rules.
-func (a *Audit) unixLevels(kind acl.Kind, at, parent *posix.Attributes, passed identity.People, via site.Protocol, anon uint32) Levels {
-	d := a.Policy.Directory
-	out := noLevels(d)
+// unixLeft is what owner, mode and ACL leave everybody of an object, before shares and client rules. parent is the directory it is in, nil
+// for the folder itself.
+func (f *folder) unixLeft(kind acl.Kind, at, parent *posix.Attributes, passed identity.People, via site.Protocol, anon uint32) Sets {
+	a := f.audit
+	out := noSets(a.Policy.Directory, f.parts)
+	always, classes := access.UnixClasses(at.Dir)
+	for i, atom := range f.parts {
+		if atom&always != 0 {
+			copy(out.has[i], passed)
+		}
+	}
+	for _, class := range classes {
+		who := a.unixHave(access.UnixNeeds(class, at.Dir), at, parent, passed, via, anon)
+		for i, atom := range f.parts {
+			if atom&class != 0 && who != nil {
+				copy(out.has[i], who)
+			}
+		}
+	}
 	for _, l := range acl.LevelsOf(kind) {
-		need := access.UnixNeeds(l.Wants(kind), !kind.File())
-		if need.Never || need.Remove && parent == nil {
-			continue
+		if who := a.unixHave(access.UnixNeeds(l.Wants(kind), !kind.File()), at, parent, passed, via, anon); who != nil {
+			copy(out.levels[l], who)
 		}
-		copy(out[l], passed)
-		able := d.NoPeople()
-		ways, n := need.Ways(via, access.InUse)
-		for _, way := range ways[:n] {
-			if way.Owner {
-				able.Or(a.those(0, at.UID))
-			} else {
-				able.Or(a.Permits(at, way.Bits, anon))
-			}
+	}
+	return out
+}
+
+// unixHave is who has what a need says; nil for nobody.
+func (a *Audit) unixHave(need access.UnixNeed, at, parent *posix.Attributes, passed identity.People, via site.Protocol, anon uint32) identity.People {
+	if need.Never || need.Remove && parent == nil {
+		return nil
+	}
+	out := passed.Clone()
+	able := a.Policy.Directory.NoPeople()
+	ways, n := need.Ways(via, access.InUse)
+	for _, way := range ways[:n] {
+		if way.Owner {
+			able.Or(a.those(0, at.UID))
+		} else {
+			able.Or(a.Permits(at, way.Bits, anon))
 		}
-		out[l].And(able)
-		if need.Owner {
-			out[l].And(a.those(0, at.UID))
-		}
-		if need.Remove {
-			out[l].And(a.Permits(parent, posix.Write|posix.Exec, anon))
-			if parent.Mode&posix.Sticky != 0 {
-				out[l].And(a.those(0, at.UID, parent.UID))
-			}
+	}
+	out.And(able)
+	if need.Owner {
+		out.And(a.those(0, at.UID))
+	}
+	if need.Remove {
+		out.And(a.Permits(parent, posix.Write|posix.Exec, anon))
+		if parent.Mode&posix.Sticky != 0 {
+			out.And(a.those(0, at.UID, parent.UID))
 		}
 	}
 	return out
@@ -168,6 +190,79 @@ func (f *folder) unixAt(path string) *Standing {
 	})
 }
 
+// unixObject is what everybody may do to an object of a comparison: what is at a path, or something below it.
+func (f *folder) unixObject(path string, o object) *Standing {
+	if o.dist == 0 {
+		return f.unixAt(path)
+	}
+	dir := f.attributes(path)
+	if dir == nil {
+		dir = &nothing
+	}
+	at := &posix.Attributes{UID: posix.Nobody, GID: posix.Nobody, Dir: !o.file}
+	switch o.own {
+	case openToAll:
+		at.Mode = 0o777
+	case mineUser, byUID:
+		at.Mode, at.UID = 0o700, o.uid
+	case byGID:
+		at.Mode, at.GID = 0o070, o.gid
+	}
+	passed := func(anon uint32) identity.People {
+		return f.unixPassed(path, anon)
+	}
+	if o.own != mineUser {
+		return f.unixStanding(below(path, unnamed), at, dir, passed)
+	}
+	return f.unixOwn(below(path, unnamed), at, dir, passed)
+}
+
+// unixPassed is who gets into a directory.
+func (f *folder) unixPassed(path string, anon uint32) identity.People {
+	passed := f.audit.Policy.Directory.Everybody().Clone()
+	for at := path; ; at = at[:max(0, strings.LastIndexByte(at, '/'))] {
+		dir := f.attributes(at)
+		if dir == nil {
+			dir = &nothing
+		}
+		passed.And(f.audit.Permits(dir, posix.Exec, anon))
+		if at == "" {
+			return passed
+		}
+	}
+}
+
+// unixOwn is what everybody may do to an object of mode 0700 that is their own.
+func (f *folder) unixOwn(path string, at, parent *posix.Attributes, passed func(anon uint32) identity.People) *Standing {
+	d := f.audit.Policy.Directory
+	kind := acl.KindOf(path, !at.Dir)
+	left := func(anon uint32) *Sets {
+		out := noSets(d, f.parts)
+		able := passed(anon)
+		remove := able.Clone()
+		remove.And(f.audit.Permits(parent, posix.Write|posix.Exec, anon))
+		always, classes := access.UnixClasses(at.Dir)
+		for _, class := range append(classes, always) {
+			for i, atom := range f.parts {
+				switch {
+				case atom&class == 0:
+				case class == acl.Delete:
+					copy(out.has[i], remove)
+				default:
+					copy(out.has[i], able)
+				}
+			}
+		}
+		out.count(d, kind)
+		return &out
+	}
+	return f.unixThrough(path, kind, func(_ site.Protocol, anon uint32) *Sets { return left(anon) }, func(user int32) *posix.Attributes {
+		own := *at
+		own.UID = d.Users()[user].UID
+		return &own
+	})
+}
+
 // standIn are facts in which something of given attributes is at a path.
 type standIn struct {
 	access.Facts
@@ -188,9 +283,6 @@ func (s standIn) UnixOf(path string) (*posix.Attributes, bool) {
 // unixStanding puts together what mode, shares and client rules leave. passed says who may come as
 // far as the object.
 func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed func(anon uint32) identity.People) *Standing {
-	a := f.audit
-	d := a.Policy.Directory
-	s := &Standing{SMB: noLevels(d), NFS: noLevels(d)}
 	kind := acl.KindOf(path, !at.Dir)
 	if at == &nothing {
 		kind = acl.Directory
@@ -199,30 +291,39 @@ func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed 
 		via  site.Protocol
 		anon uint32
 	}
-	known := make(map[way]*Levels)
-	own := func(via site.Protocol, anon uint32) *Levels {
+	known := make(map[way]*Sets)
+	own := func(via site.Protocol, anon uint32) *Sets {
 		if have := known[way{via, anon}]; have != nil {
 			return have
 		}
-		l := a.unixLevels(kind, at, parent, passed(anon), via, anon)
-		known[way{via, anon}] = &l
-		return &l
+		left := f.unixLeft(kind, at, parent, passed(anon), via, anon)
+		known[way{via, anon}] = &left
+		return &left
 	}
+	return f.unixThrough(path, kind, own, func(int32) *posix.Attributes { return at })
+}
+
+// unixThrough puts together what shares and client rules leave of own. For whom a client rule makes somebody else of, the gates are asked about an
+// object with the attributes that as gives.
+func (f *folder) unixThrough(path string, kind acl.Kind, own func(via site.Protocol, anon uint32) *Sets, as func(user int32) *posix.Attributes) *Standing {
+	s := f.noStanding(kind)
 	for _, share := range f.Shares {
 		got := f.throughShare(share, own(site.SMB, site.Anonymous), kind)
 		s.SMB.or(&got)
 	}
 	for i, rule := range f.rules {
-		if inExport(f.of[i], path) {
-			anon := rule.AnonGID
-			if f.of[i].ClientGroups {
-				anon = site.Anonymous
-			}
-			got := f.throughRule(i, rule, own(site.NFS, anon), kind, func(user int32) acl.LevelSet {
-				return f.decideBy(i, rule, user, standIn{f.facts, path, at}, path, kind)
-			})
-			s.NFS.or(&got)
+		if !inExport(f.of[i], path) {
+			continue
 		}
+		anon := rule.AnonGID
+		if f.of[i].ClientGroups {
+			anon = site.Anonymous
+		}
+		got := f.throughRule(i, rule, own(site.NFS, anon), kind, func(user int32) acl.Had {
+			at := as(user)
+			return f.decideBy(i, rule, user, standIn{f.facts, path, at}, path, kind)
+		})
+		s.NFS.or(&got)
 	}
 	return s
 }

@@ -30,6 +30,12 @@ func (a atoms) split(m acl.Mask) atoms {
 func atomsOf(rules ...[]acl.Rule) atoms {
 	a := atoms{acl.All}.split(acl.ReadOnly).split(acl.Execute).split(acl.WriteACL).
 		split(acl.Delete).split(acl.DeleteChild).split(acl.ReadData).split(access.ByRunning).split(access.ToBeSeen).split(access.AltersNames)
+	for _, dir := range []bool{true, false} {
+		_, classes := access.UnixClasses(dir)
+		for _, class := range classes {
+			a = a.split(class)
+		}
+	}
 	seen := make(map[acl.Mask]bool)
 	split := func(m acl.Mask) {
 		if !seen[m] {
@@ -125,11 +131,16 @@ func (v vector) put(parts atoms, mask acl.Mask, deny bool, group identity.People
 // rule applies the entries of one rule that reach so far, its allows before its denies, as denies
 // are what is evaluated first.
 func (v vector) rule(d *identity.Directory, parts atoms, r *acl.Rule, dist int, file bool, own acl.Ownership, now time.Time) {
+	v.ruleOf(func(who identity.Principal) (identity.People, int32) { return whom(d, who, own) }, parts, r, dist, file, now)
+}
+
+// ruleOf is rule, with a function that says whom an entry names.
+func (v vector) ruleOf(of func(identity.Principal) (identity.People, int32), parts atoms, r *acl.Rule, dist int, file bool, now time.Time) {
 	for _, deny := range []bool{false, true} {
 		for i := range r.Entries {
 			e := &r.Entries[i]
 			if e.Deny == deny && e.Reaches(dist, file) && !e.Ended(now) {
-				group, user := whom(d, e.Who, own)
+				group, user := of(e.Who)
 				v.put(parts, e.Bits(!file), deny, group, user)
 			}
 		}

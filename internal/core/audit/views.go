@@ -13,28 +13,61 @@ import (
 	"amber.example/gatekeeper/internal/core/site"
 )
 
-// Pair is what somebody may do over each protocol.
-type Pair struct{ SMB, NFS acl.LevelSet }
+// Pair is what somebody may do to an object over each protocol.
+type Pair struct {
+	SMB, NFS acl.Had
+	Kind     acl.Kind
+}
 
-// Either is the wider of both.
-func (p Pair) Either() acl.LevelSet { return p.SMB | p.NFS }
+// Either is what may be done over at least one of both.
+func (p Pair) Either() acl.Had { return p.SMB.Or(p.NFS) }
+
+// Any says whether anything may be done beyond seeing that the object is there.
+func (p Pair) Any() bool { return p.SMB.Any() || p.NFS.Any() }
+
+// OverSMB spells what may be done over SMB. To see attributes alone goes unsaid.
+func (p Pair) OverSMB() string { return over(p.SMB, p.Kind) }
+
+// OverNFS spells what may be done over NFS.
+func (p Pair) OverNFS() string { return over(p.NFS, p.Kind) }
+
+func over(h acl.Had, of acl.Kind) string {
+	if !h.Any() {
+		return acl.NoLevel.String()
+	}
+	return h.Text(of)
+}
 
 // String spells it: "read", or "change over SMB, read over NFS" where they differ. A protocol
 // that leaves nothing is not mentioned.
 func (p Pair) String() string {
+	smb, nfs := p.OverSMB(), p.OverNFS()
 	switch {
-	case p.SMB == p.NFS:
-		return p.SMB.String()
-	case p.NFS == 0:
-		return p.SMB.String() + " over SMB"
-	case p.SMB == 0:
-		return p.NFS.String() + " over NFS"
+	case smb == nfs:
+		return smb
+	case !p.NFS.Any():
+		return smb + " over SMB"
+	case !p.SMB.Any():
+		return nfs + " over NFS"
+	case strings.Contains(smb+nfs, ","):
+		return fmt.Sprintf("%s over SMB; %s over NFS", smb, nfs)
 	}
-	return fmt.Sprintf("%s over SMB, %s over NFS", p.SMB, p.NFS)
+	return fmt.Sprintf("%s over SMB, %s over NFS", smb, nfs)
 }
 
-// Of gives the levels of one user, by dense index.
-func (s *Standing) Of(user int32) Pair { return Pair{s.SMB.Of(user), s.NFS.Of(user)} }
+// Spelled is what somebody may do, in words.
+type Spelled struct{ SMB, NFS, Text string }
+
+// Spell puts a pair into words: of each protocol, and of both.
+func (p Pair) Spell() Spelled { return Spelled{p.OverSMB(), p.OverNFS(), p.String()} }
+
+// Same says whether two pairs are told alike, be they of the folder itself, which nobody may delete, or of what is in it.
+func (p Pair) Same(q Pair) bool {
+	return p == q || p.OverSMB() == q.OverSMB() && p.OverNFS() == q.OverNFS()
+}
+
+// Of gives what one user may do, by dense index.
+func (s *Standing) Of(user int32) Pair { return Pair{s.SMB.Of(user), s.NFS.Of(user), s.kind} }
 
 // Holder is somebody who may do something to an object.
 type Holder struct {
@@ -55,9 +88,12 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 	f := a.folder(pf)
 	all := a.At(pf, path, file)
 	some := a.Policy.Directory.NoPeople()
-	for _, l := range acl.Levels {
-		some.Or(all.SMB[l])
-		some.Or(all.NFS[l])
+	for _, sets := range []*Sets{&all.SMB, &all.NFS} {
+		for i, atom := range sets.parts {
+			if atom&^acl.Visible != 0 {
+				some.Or(sets.has[i])
+			}
+		}
 	}
 	var list *acl.ACL
 	var own acl.Ownership
@@ -86,15 +122,17 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 		out = append(out, h)
 	}
 	slices.SortStableFunc(out, func(x, y Holder) int {
-		return cmp.Or(cmp.Compare(y.Either(), x.Either()), cmp.Compare(x.User.Name, y.User.Name))
+		return cmp.Or(cmp.Compare(y.Either().Levels, x.Either().Levels), cmp.Compare(y.Either().Rights.Count(), x.Either().Rights.Count()), cmp.Compare(x.User.Name, y.User.Name))
 	})
 	return out
 }
 
 // through finds the entry that gives a holder the bits that set their widest level apart.
 func (a *Audit) through(h *Holder, list *acl.ACL, own acl.Ownership, user int32, kind acl.Kind, pf *site.PublishedFolder) {
-	widest := h.Either().Widest()
-	if len(widest) == 0 {
+	had := h.Either()
+	widest := had.Levels.Widest()
+	if len(widest) == 0 { // the entry that gives most of the rights
+		a.by(h, list, own, user, had.Rights, had.Rights&^acl.Visible, pf)
 		return
 	}
 	level := widest[len(widest)-1]
@@ -136,7 +174,7 @@ func (a *Audit) chain(user int32, group identity.ID) []string {
 	return a.Policy.Directory.ChainBy(user, steps)
 }
 
-// Spot is a path where somebody's level is another than above it.
+// Spot is a path where somebody may do something else than above it.
 type Spot struct {
 	Folder *site.PublishedFolder
 	Path   string
@@ -150,16 +188,16 @@ func (a *Audit) Reach(user int32) []Spot {
 	for _, pf := range a.Policy.Folders {
 		f := a.folder(pf)
 		if pf.Unix() {
-			if p := f.unixAt("").Of(user); p.Either() != 0 {
+			if p := f.unixAt("").Of(user); p.Any() {
 				out = append(out, Spot{pf, "", p})
 			}
 			continue
 		}
 		first, any := len(out), false
 		f.eachFor(user, func(path string, p, above Pair) {
-			if path == "" || p != above {
+			if path == "" || !p.Same(above) {
 				out = append(out, Spot{pf, path, p})
-				any = any || p.Either() != 0
+				any = any || p.Any()
 			}
 		})
 		if !any {
@@ -183,29 +221,42 @@ func (a *Audit) Matrix() map[*site.PublishedFolder]*Standing {
 func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 	f := a.folder(pf)
 	person := a.Policy.Directory.GroupPerson(group)
-	var own, ownNFS acl.LevelSet
+	var own, ownNFS acl.Had
 	granted := func(list *acl.ACL, own acl.Ownership) acl.Mask {
 		return list.Evaluate(person, own, a.Now, acl.All, nil)
 	}
 	if pf.Unix() {
 		at := f.attributes("")
 		if at == nil {
-			return Pair{}
+			return Pair{Kind: acl.Root}
 		}
 		c := &posix.Credential{UID: posix.Nobody, GID: a.Policy.Directory.Groups()[group].GID, Groups: a.Policy.Directory.GIDsAbove(group)}
+		may := func(want acl.Mask) bool {
+			need := access.UnixNeeds(want, true)
+			return !need.Never && !need.Owner && !need.Remove && posix.Permits(c, at, need.Bits)
+		}
+		var classes []acl.Mask
+		own.Rights, classes = access.UnixClasses(true)
+		for _, class := range classes {
+			if may(class) {
+				own.Rights |= class
+			}
+		}
 		for _, l := range acl.Levels {
-			need := access.UnixNeeds(l.Wants(acl.Root), true)
-			if !need.Never && !need.Owner && !need.Remove && posix.Permits(c, at, need.Bits) {
-				own |= 1 << l
+			if may(l.Wants(acl.Root)) {
+				own.Levels |= 1 << l
 			}
 		}
 		ownNFS = own
 	} else {
 		entries := granted(pf.Tree.List("", false), acl.Ownership{User: identity.None, Group: f.ownerOf("").Group})
-		own = acl.LevelSetOf(access.EntryLeaves(site.SMB, "", false, entries, 0), acl.Root)
-		ownNFS = acl.LevelSetOf(access.EntryLeaves(site.NFS, "", false, entries, 0), acl.Root)
+		own = acl.HadOf(access.EntryLeaves(site.SMB, "", false, entries, 0), acl.Root)
+		ownNFS = acl.HadOf(access.EntryLeaves(site.NFS, "", false, entries, 0), acl.Root)
 	}
-	var p Pair
+	through := func(own acl.Had, leaves acl.Mask) acl.Had {
+		return acl.Had{Rights: own.Rights & leaves, Levels: own.Levels & acl.LevelSetOf(leaves, acl.Root)}
+	}
+	p := Pair{Kind: acl.Root}
 	for _, share := range pf.Shares {
 		leaves := acl.All
 		if !a.Policy.Services.SMB {
@@ -215,7 +266,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 			leaves &= granted(share.Entries.List("", false), pf.OwnedBy)
 		}
 		leaves &= share.Most()
-		p.SMB |= own & acl.LevelSetOf(access.Amounts(leaves, false), acl.Root)
+		p.SMB = p.SMB.Or(through(own, access.Amounts(leaves, false)))
 	}
 	for i, rule := range f.rules {
 		leaves := acl.All
@@ -223,7 +274,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 			leaves = acl.ReadOnly
 		}
 		if a.Policy.Services.NFS && rule.Squash != site.SquashAll && f.of[i].Below == "" {
-			p.NFS |= ownNFS & acl.LevelSetOf(leaves, acl.Root)
+			p.NFS = p.NFS.Or(through(ownNFS, leaves))
 		}
 	}
 	return p
