@@ -548,7 +548,7 @@ func TestEntriesAreSetOverNFS(t *testing.T) {
 	for user, want := range map[string]string{"isolde": "read", "piran": "control", "svc-reduce": "change", "wren": "pass"} {
 		i := a.Policy.Directory.UserIndex(a.Policy.Directory.UserNamed(user).ID)
 		p := st.Of(i)
-		require.Equal(t, want, (p.SMB | p.NFS).String(), user)
+		require.Equal(t, want, p.Either().Levels.String(), user)
 	}
 	rows, err := g.Service.Journal(ctx, store.Match{Only: "changes"})
 	require.NoError(t, err)

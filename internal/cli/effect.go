@@ -168,7 +168,7 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 	}
 	if len(e.Changes) > 0 {
 		t := newTable("", "path", "was", "becomes", "for")
-		t.wrapLast = true
+		t.wrapAll = true
 		for i, c := range e.Changes {
 			if i == mostShown && !names {
 				t.row("", fmt.Sprintf("and %d more; --names lists them all", len(e.Changes)-i), "", "", "")

@@ -12,11 +12,12 @@ import (
 const tableWidth = 100
 
 // table is aligned text. Cells that would make it too wide are cut short, or
-// wrapped in the last column.
+// wrapped in the last column, or in all of them.
 type table struct {
 	head     []string
 	rows     [][]string
 	wrapLast bool
+	wrapAll  bool
 	empty    string // printed instead of a table without rows
 }
 
@@ -94,6 +95,24 @@ func (t *table) print(w io.Writer) {
 	}
 	line(t.head)
 	for _, row := range t.rows {
+		if t.wrapAll {
+			parts := make([][]string, len(row))
+			lines := 1
+			for i, c := range row {
+				parts[i] = wrap(c, max(widths[i], 1))
+				lines = max(lines, len(parts[i]))
+			}
+			for n := range lines {
+				cells := make([]string, len(row))
+				for i := range row {
+					if n < len(parts[i]) {
+						cells[i] = parts[i][n]
+					}
+				}
+				line(cells)
+			}
+			continue
+		}
 		if !t.wrapLast {
 			line(row)
 			continue

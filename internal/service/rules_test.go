@@ -51,7 +51,7 @@ func levels(t *testing.T, s *Service, path string) string {
 	f, at, err := s.Locate(path)
 	require.NoError(t, err)
 	st := s.Audit().At(f, at.Path, at.File)
-	return fmt.Sprint(st.SMB.Of(0), "; ", st.SMB.Of(1), "; ", st.SMB.Of(2))
+	return st.Of(0).OverSMB() + "; " + st.Of(1).OverSMB() + "; " + st.Of(2).OverSMB()
 }
 
 func TestArrangements(t *testing.T) {

@@ -118,6 +118,7 @@ const effect = (of: Partial<Effect>): Effect => ({
   added: 0,
   removed: 0,
   changes: [],
+  powers: [],
   warnings: [],
   fixed: [],
   ...of,

@@ -328,7 +328,7 @@ func (c *recorder) share(who identity.Person, rule *site.ExportRule, list *acl.A
 				fixes = append(fixes, Fix{Kind: FixShareRemove, Share: r.Share.Name, EntryID: a.Entry.ID, Touches: c.besidesThem(a.Entry.Who)})
 			}
 			if r.Want&^c.allowedWithout(list, denies, who, r.Folder.OwnedBy) != 0 {
-				fixes = append(fixes, Fix{Kind: FixShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.fixLevel(), Mask: c.fixMask()})
+				fixes = append(fixes, Fix{Kind: FixShareAllow, Share: r.Share.Name, User: c.userName(), Level: c.fixLevel(), Mask: c.fixMask(allowed)})
 			}
 		}
 	}
@@ -428,7 +428,7 @@ func (c *recorder) entry(leaves acl.Mask) {
 	case !c.short(leaves) && r.Want != 0:
 		c.add(Entry, leaves, where, strings.TrimPrefix(c.besides(leaves), "; "))
 	case c.short(leaves):
-		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.subject(), c.wanted()))
+		c.add(Entry, leaves, where, fmt.Sprintf("no entry that reaches it gives %s %s", c.subject(), c.wanted(leaves)))
 	default:
 		c.add(Entry, leaves, where, "nothing was asked for")
 	}
@@ -495,16 +495,17 @@ func (c *recorder) fixLevel() acl.Level {
 	return acl.NoLevel
 }
 
-func (c *recorder) fixMask() acl.Mask {
+// fixMask is the rights that are wanted beside those that are left already.
+func (c *recorder) fixMask(leaves acl.Mask) acl.Mask {
 	if c.fixLevel() != acl.NoLevel {
 		return 0
 	}
-	return takes(c.request.Want, c.request.File)
+	return takes(c.request.Want, c.request.File) &^ leaves
 }
 
-// wanted spells what is wanted: a level, or rights.
-func (c *recorder) wanted() string {
-	return strings.ReplaceAll(acl.GrantText(c.fixLevel(), c.fixMask()), ",", ", ")
+// wanted spells what is wanted and not left: a level, or rights.
+func (c *recorder) wanted(leaves acl.Mask) string {
+	return strings.ReplaceAll(acl.GrantText(c.fixLevel(), c.fixMask(leaves)), ",", ", ")
 }
 
 // fix finds, for the path and entry gates, the narrowest changes that together let the request through: entries for who asks alone, on what
@@ -548,7 +549,7 @@ func (c *recorder) fix() {
 	}
 	if c.short(entry.Leaves) {
 		remove(entry, c.denies, r.Path, acl.All)
-		entry.Fixes = append(entry.Fixes, Fix{Kind: FixAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.fixLevel(), Mask: c.fixMask(), Touches: c.squashedToo()})
+		entry.Fixes = append(entry.Fixes, Fix{Kind: FixAllow, Path: r.Folder.Display(r.Path), User: c.userName(), Level: c.fixLevel(), Mask: c.fixMask(entry.Leaves), Touches: c.squashedToo()})
 	}
 }
 

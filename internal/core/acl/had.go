@@ -32,18 +32,21 @@ const maxMissing = 3
 
 // Text spells what somebody may do: "read", "read, and may write_acl", "change, but may not delete", "only list_directory"
 // or "nothing". The rights have the names of RFC 8881. Synchronize goes unsaid, and so does read_attributes beside rights of more weight.
-func (h Had) Text(of Kind) string {
+func (h Had) Text(of Kind) string { return h.TextBeside(0, of) }
+
+// TextBeside is Text with some rights left unsaid where no level needs them: what everybody has anyway.
+func (h Had) TextBeside(unsaid Mask, of Kind) string {
 	dir := !of.File()
 	widest := h.Levels.Widest()
 	var covered Mask
 	for _, l := range widest {
 		covered |= l.Mask(dir)
 	}
-	beyond := h.Rights &^ covered &^ Synchronize
+	beyond := h.Rights &^ covered &^ Synchronize &^ unsaid
 	if beyond&^Visible != 0 {
 		beyond &^= ReadAttributes
 	}
-	if beyond == 0 {
+	if beyond == 0 { // of no rights, or of none that are said, that is nothing
 		return h.Levels.String()
 	}
 	// A wider level that lacks a right or two says more than a narrower one with five more.

@@ -139,11 +139,12 @@ func (s *Sets) onlyDelete() {
 type Standing struct {
 	SMB, NFS Sets
 	kind     acl.Kind
+	byMode   bool
 }
 
 func (f *folder) noStanding(kind acl.Kind) *Standing {
 	d := f.audit.Policy.Directory
-	return &Standing{SMB: noSets(d, f.parts), NFS: noSets(d, f.parts), kind: kind}
+	return &Standing{SMB: noSets(d, f.parts), NFS: noSets(d, f.parts), kind: kind, byMode: f.Unix()}
 }
 
 // folder is a published folder as the audit sees it: its rules as a tree again.
@@ -152,8 +153,9 @@ type folder struct {
 	audit  *Audit
 	parts  atoms
 	root   *node
-	owned  bool // some entry depends on who owns the object
-	owners mine // on which of its owner and its group
+	atTop  *Standing // see atRoot
+	owned  bool      // some entry depends on who owns the object
+	owners mine      // on which of its owner and its group
 	facts  access.Facts
 	rules  []*site.ExportRule // of its exports, with their export beside
 	of     []*site.PublishedExport
@@ -715,7 +717,7 @@ func (a *Audit) By(pf *site.PublishedFolder, user int32, path string, file bool)
 	u := &a.Policy.Directory.Users()[user]
 	others, known := f.others(path, file)
 	r := access.Request{User: u.ID, Via: site.SMB, Folder: pf, Path: path, Others: others, Unjudged: !known, File: file, Facts: f.facts, Now: a.Now}
-	out := Pair{Kind: acl.KindOf(path, file)}
+	out := Pair{Kind: acl.KindOf(path, file), ByMode: pf.Unix()}
 	for _, share := range pf.Shares {
 		r.Share = share
 		out.SMB = out.SMB.Or(decided(a.Policy, r, out.Kind))

@@ -210,7 +210,7 @@ func TestAuditEqualsDecision(t *testing.T) {
 // naive asks the gates for each right and each level by itself, by each share and each client rule.
 func naive(a *Audit, pf *site.PublishedFolder, user int32, path string, file bool) Pair {
 	f := a.folder(pf)
-	out := Pair{Kind: acl.KindOf(path, file)}
+	out := Pair{Kind: acl.KindOf(path, file), ByMode: pf.Unix()}
 	r := access.Request{User: a.Policy.Directory.Users()[user].ID, Folder: pf, Path: path, File: file, Facts: f.facts, Now: a.Now}
 	others, known := f.others(path, file)
 	r.Others, r.Unjudged = others, !known

@@ -256,7 +256,7 @@ func (c *Comparison) numbered(s *Standing, side int) numbered {
 		}
 		return out
 	}
-	out := numbered{Standing{kind: s.kind}, true}
+	out := numbered{Standing{kind: s.kind, byMode: s.byMode}, true}
 	for k, from := range []*Sets{&s.SMB, &s.NFS} {
 		to := []*Sets{&out.SMB, &out.NFS}[k]
 		to.parts = from.parts
@@ -327,6 +327,8 @@ func (s *side) standing(path string, kind acl.Kind, o object) *Standing {
 		return nil
 	case s.unix():
 		return s.f.unixObject(path, o)
+	case kind.File() && o.dist == 0: // it may have other names
+		return s.f.audit.At(s.f.PublishedFolder, path, true)
 	case o.dist == 0:
 		return s.f.standing(s.w, s.fr, path, kind)
 	}
@@ -564,6 +566,11 @@ func (w *walkBoth) compare(was, is *side, path string, file bool, o object, foun
 			known = known || slices.Contains(t[n], reads)
 		}
 		found[n] = append(found[n], reads)
+		if wasFile, exact := onFiles(k.was); exact && !kind.File() {
+			if isFile, exact := onFiles(k.is); exact {
+				found[n] = append(found[n], w.reads(wasFile, isFile))
+			}
+		}
 		if known {
 			continue
 		}
@@ -576,6 +583,23 @@ func (w *walkBoth) compare(was, is *side, path string, file bool, o object, foun
 		out[i].People = append(out[i].People, w.ids[n])
 	}
 	return out
+}
+
+// onFiles is what somebody may do to files who has just levels of the directory that they are in, as far as those reach files: it need not be told
+// again. It is not exact where more than levels is had.
+func onFiles(p Pair) (Pair, bool) {
+	levels := func(h acl.Had) acl.Had {
+		var out acl.Had
+		for _, l := range acl.LevelsOf(acl.File) {
+			if h.Levels&(1<<l) != 0 {
+				out.Levels |= 1 << l
+				out.Rights |= l.Mask(false)
+			}
+		}
+		return out
+	}
+	exact := (!p.any(p.SMB) || p.SMB.Exact(p.Kind)) && (!p.any(p.NFS) || p.NFS.Exact(p.Kind))
+	return Pair{levels(p.SMB), levels(p.NFS), acl.File, p.ByMode}, exact
 }
 
 // where says which objects a standing is about.

@@ -76,7 +76,19 @@ func away(facts any) bool {
 
 type finder struct {
 	*Audit
-	out []Finding
+	out   []Finding
+	sizes []int // of the groups, see groupSize
+}
+
+// groupSize is how many users are in a group, by its dense index.
+func (x *finder) groupSize(group int32) int {
+	if x.sizes == nil {
+		x.sizes = make([]int, len(x.Policy.Directory.Groups()))
+		for g := range x.sizes {
+			x.sizes[g] = x.Policy.Directory.Members(int32(g)).Count()
+		}
+	}
+	return x.sizes[group]
 }
 
 // add notes a finding; key tells it from others of its kind.
@@ -356,7 +368,7 @@ func (x *finder) protocols(f *folder) {
 		return
 	}
 	d := x.Policy.Directory
-	st := x.At(f.PublishedFolder, "", false)
+	st := f.atRoot()
 	differ := d.NoPeople()
 	for i, atom := range st.SMB.parts {
 		if atom&^acl.Visible == 0 { // over NFS whoever may mount sees that much

@@ -419,8 +419,9 @@ func (s *structure) usersForGroup(n *node, at string, flagged map[int64]bool) {
 		if len(fixes) < 2 {
 			continue
 		}
+		size := people.Count()
 		for g, group := range d.Groups() {
-			if slices.Equal(d.Members(int32(g)), people) {
+			if s.x.groupSize(int32(g)) == size && slices.Equal(d.Members(int32(g)), people) {
 				add := access.Fix{Kind: access.FixAllow, Path: at, User: Name(d, identity.GroupPrincipal(group.ID)), Level: e.Level, Mask: e.Mask, Applies: e.Applies, Deny: e.Deny}
 				s.x.add(UsersForGroup, Low, fmt.Sprintf("%s %s %s", at, group.Name, e.Grant()), at, fmt.Sprintf("%d users are named one by one for %s, and are just the members of %s", len(fixes), e.Grant(), group.Name), append([]access.Fix{add}, fixes...)...)
 				break

@@ -17,25 +17,39 @@ import (
 type Pair struct {
 	SMB, NFS acl.Had
 	Kind     acl.Kind
+	ByMode   bool // owner, mode and ACL decide, which whoever gets to the object may read
 }
 
 // Either is what may be done over at least one of both.
 func (p Pair) Either() acl.Had { return p.SMB.Or(p.NFS) }
 
 // Any says whether anything may be done beyond seeing that the object is there.
-func (p Pair) Any() bool { return p.SMB.Any() || p.NFS.Any() }
+func (p Pair) Any() bool { return p.any(p.SMB) || p.any(p.NFS) }
+
+func (p Pair) any(h acl.Had) bool { return h.Rights&^p.unsaid() != 0 }
+
+// unsaid are the rights that go without saying.
+func (p Pair) unsaid() acl.Mask {
+	if p.ByMode {
+		return acl.Visible | acl.ReadACL
+	}
+	return acl.Visible
+}
 
 // OverSMB spells what may be done over SMB. To see attributes alone goes unsaid.
-func (p Pair) OverSMB() string { return over(p.SMB, p.Kind) }
+func (p Pair) OverSMB() string { return p.over(p.SMB) }
 
 // OverNFS spells what may be done over NFS.
-func (p Pair) OverNFS() string { return over(p.NFS, p.Kind) }
+func (p Pair) OverNFS() string { return p.over(p.NFS) }
 
-func over(h acl.Had, of acl.Kind) string {
-	if !h.Any() {
+func (p Pair) over(h acl.Had) string {
+	if !p.any(h) {
 		return acl.NoLevel.String()
 	}
-	return h.Text(of)
+	if p.ByMode {
+		return h.TextBeside(acl.ReadACL, p.Kind)
+	}
+	return h.Text(p.Kind)
 }
 
 // String spells it: "read", or "change over SMB, read over NFS" where they differ. A protocol
@@ -45,9 +59,9 @@ func (p Pair) String() string {
 	switch {
 	case smb == nfs:
 		return smb
-	case !p.NFS.Any():
+	case !p.any(p.NFS):
 		return smb + " over SMB"
-	case !p.SMB.Any():
+	case !p.any(p.SMB):
 		return nfs + " over NFS"
 	case strings.Contains(smb+nfs, ","):
 		return fmt.Sprintf("%s over SMB; %s over NFS", smb, nfs)
@@ -67,7 +81,7 @@ func (p Pair) Same(q Pair) bool {
 }
 
 // Of gives what one user may do, by dense index.
-func (s *Standing) Of(user int32) Pair { return Pair{s.SMB.Of(user), s.NFS.Of(user), s.kind} }
+func (s *Standing) Of(user int32) Pair { return Pair{s.SMB.Of(user), s.NFS.Of(user), s.kind, s.byMode} }
 
 // Holder is somebody who may do something to an object.
 type Holder struct {
@@ -88,9 +102,10 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 	f := a.folder(pf)
 	all := a.At(pf, path, file)
 	some := a.Policy.Directory.NoPeople()
+	unsaid := Pair{ByMode: pf.Unix()}.unsaid()
 	for _, sets := range []*Sets{&all.SMB, &all.NFS} {
 		for i, atom := range sets.parts {
-			if atom&^acl.Visible != 0 {
+			if atom&^unsaid != 0 {
 				some.Or(sets.has[i])
 			}
 		}
@@ -211,9 +226,17 @@ func (a *Audit) Reach(user int32) []Spot {
 func (a *Audit) Matrix() map[*site.PublishedFolder]*Standing {
 	out := make(map[*site.PublishedFolder]*Standing)
 	for _, pf := range a.Policy.Folders {
-		out[pf] = a.At(pf, "", false)
+		out[pf] = a.folder(pf).atRoot()
 	}
 	return out
+}
+
+// atRoot is what everybody may do to the folder itself. It is worked out once.
+func (f *folder) atRoot() *Standing {
+	if f.atTop == nil {
+		f.atTop = f.audit.At(f.PublishedFolder, "", false)
+	}
+	return f.atTop
 }
 
 // OfGroup gives what somebody may do at a folder's root of whom only one group is known, by its
@@ -228,7 +251,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 	if pf.Unix() {
 		at := f.attributes("")
 		if at == nil {
-			return Pair{Kind: acl.Root}
+			return Pair{Kind: acl.Root, ByMode: true}
 		}
 		c := &posix.Credential{UID: posix.Nobody, GID: a.Policy.Directory.Groups()[group].GID, Groups: a.Policy.Directory.GIDsAbove(group)}
 		may := func(want acl.Mask) bool {
@@ -256,7 +279,7 @@ func (a *Audit) OfGroup(pf *site.PublishedFolder, group int32) Pair {
 	through := func(own acl.Had, leaves acl.Mask) acl.Had {
 		return acl.Had{Rights: own.Rights & leaves, Levels: own.Levels & acl.LevelSetOf(leaves, acl.Root)}
 	}
-	p := Pair{Kind: acl.Root}
+	p := Pair{Kind: acl.Root, ByMode: pf.Unix()}
 	for _, share := range pf.Shares {
 		leaves := acl.All
 		if !a.Policy.Services.SMB {

@@ -49,7 +49,14 @@ const shades: Record<string, [letter: string, shade: number]> = {
   change: ['c', 4],
   control: ['C', 5],
 };
-const shadeOf = (level: string): [string, number] => shades[level] ?? ['*', 3];
+/** What rights go beyond a level is marked with +, what falls short of one with -, and rights without any level with *. */
+const shadeOf = (level: string): [string, number] => {
+  const [name, rest] = level.split(/, (?=and may|but may not)/);
+  const known = shades[name ?? ''];
+  if (!known) return ['*', 3];
+  if (!rest) return known;
+  return rest.startsWith('and') ? [`${known[0]}+`, known[1]] : [`${known[0]}-`, Math.max(known[1] - 1, 1)];
+};
 
 /** What of a pair is shown: where a folder is published by one way alone, that one. */
 function shown(l: Levels, c?: { smb: boolean; nfs: boolean }) {

@@ -18,6 +18,7 @@ export function inShort(e: Effect) {
   const none = e.whence
     ? t`What people may do where they are let in stays as it is`
     : t`Nobody gains or loses anything`;
+  if (!gain && !lose && e.powers.length > 0) return t`Nobody gains or loses rights on any path`;
   return [gain, lose].filter(Boolean).join(', ') || none;
 }
 
@@ -50,7 +51,7 @@ export function EffectView({
       </Text>
       {narrow &&
         shown.map((c) => (
-          <Box key={`${c.path} ${c.was.text} ${c.is.text}`}>
+          <Box key={`${c.path} ${c.objects} ${c.was.text} ${c.is.text}`}>
             <Text>
               <Text as="span" fontWeight="600" color={c.loses ? 'shut' : 'open'}>
                 {c.gains && c.loses ? t`both` : c.gains ? t`gains` : t`loses`}
@@ -58,7 +59,7 @@ export function EffectView({
               <Text as="span" fontFamily="mono" fontSize="sm">
                 {c.path}
               </Text>
-              : {c.is.text}
+              {c.objects && ` (${c.objects})`}: {c.is.text}
               {c.was.text !== 'nothing' && t`, was ${c.was.text}`}
             </Text>
             <Text fontSize="sm" color="faint">
@@ -69,7 +70,7 @@ export function EffectView({
       {!narrow && shown.length > 0 && (
         <DataTable
           rows={shown}
-          rowKey={(c) => `${c.path} ${c.was.text} ${c.is.text}`}
+          rowKey={(c) => `${c.path} ${c.objects} ${c.was.text} ${c.is.text}`}
           maxH="320px"
           columns={[
             {
@@ -77,7 +78,22 @@ export function EffectView({
               cell: (c) => (c.gains && c.loses ? t`both` : c.gains ? t`gains` : t`loses`),
               is: (c) => ({ fontWeight: '600', color: c.loses ? 'shut' : 'open' }),
             },
-            { head: t`On`, cell: (c) => c.path, is: { fontFamily: 'mono', fontSize: 'sm' } },
+            {
+              head: t`On`,
+              cell: (c) => (
+                <>
+                  <Text as="span" fontFamily="mono" fontSize="sm">
+                    {c.path}
+                  </Text>
+                  {c.objects && (
+                    <Text as="span" color="faint">
+                      {' '}
+                      {c.objects}
+                    </Text>
+                  )}
+                </>
+              ),
+            },
             { head: t`Was`, cell: (c) => c.was.text, is: { color: 'faint' } },
             { head: t`Becomes`, cell: (c) => c.is.text },
             { head: t`For`, cell: (c) => <Names names={c.people} count={c.count} /> },
@@ -91,6 +107,11 @@ export function EffectView({
           </QuietButton>
         </Box>
       )}
+      {effect.powers.map((p) => (
+        <Text key={p.says} color={p.gains ? 'open' : 'shut'}>
+          {p.says}.
+        </Text>
+      ))}
       {effect.whence?.map((says) => (
         <Text key={says}>{says.charAt(0).toUpperCase() + says.slice(1)}.</Text>
       ))}
