@@ -5,7 +5,16 @@ import type { Asked } from './around';
 
 // How forms are filled in by tests, and what was asked of the service by them.
 
-export const effect: Effect = { gain: 0, lose: 0, added: 0, removed: 0, changes: [], powers: [], warnings: [], fixed: [] };
+export const effect: Effect = {
+  gain: 0,
+  lose: 0,
+  added: 0,
+  removed: 0,
+  changes: [],
+  powers: [],
+  warnings: [],
+  fixed: [],
+};
 export const answers = {
   'POST /api/v1/preview': effect,
   'POST /api/v1/changes': { made: 1, row: 7 },

@@ -133,7 +133,17 @@ describe('what a change does', () => {
           gain: 6,
           lose: 1,
           changes: [
-            { path: 'plates', gains: true, loses: false, was: levels('nothing'), is: levels('read'), count: 6, people },
+            {
+              path: 'plates',
+              gains: true,
+              loses: false,
+              gained: [],
+              lost: [],
+              was: levels('nothing'),
+              is: levels('read'),
+              count: 6,
+              people,
+            },
           ],
         })}
       />,

@@ -5,16 +5,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useForm } from 'react-hook-form';
 import { useSearchParams } from 'react-router';
 import { change } from '../api/change';
-import {
-  type Why as Answer,
-  api,
-  type Change,
-  type Gate,
-  type Level as LevelName,
-  levels,
-  taken,
-  useMe,
-} from '../api/client';
+import { type Why as Answer, api, type Change, type Gate, levels, taken, useMe } from '../api/client';
 import { Away } from '../parts/away';
 import { Command } from '../parts/command';
 import { GateIcon } from '../parts/icons';
@@ -22,7 +13,24 @@ import { Pick } from '../parts/pick';
 import { PickerField } from '../parts/picker';
 import { MainButton, PageHead, QuietButton, Refused, Sheet, Waiting } from '../parts/sheet';
 
-type Form = { user: string; path: string; want: LevelName; via: 'smb' | 'nfs'; from: string; at: string };
+type Form = { user: string; path: string; want: string; via: 'smb' | 'nfs'; from: string; at: string };
+
+/** The access rights by their names in RFC 8881, as an entry says them. */
+const rights = [
+  'read_data',
+  'write_data',
+  'append_data',
+  'read_named_attrs',
+  'write_named_attrs',
+  'execute',
+  'delete_child',
+  'read_attributes',
+  'write_attributes',
+  'delete',
+  'read_acl',
+  'write_acl',
+  'write_owner',
+];
 
 /** Something that is not so, and is asked about as if it were. */
 type Supposed = { what: 'in' | 'out' | 'entry'; name: string };
@@ -37,7 +45,7 @@ const suppositions: Record<Supposed['what'], string> = {
 function supposed(list: Supposed[], asked: Form): Change[] {
   return list.map((s) => {
     if (s.what === 'entry')
-      return change('entry', 'add', { with: { path: asked.path, who: s.name, level: asked.want } });
+      return change('entry', 'add', { with: { path: asked.path, who: s.name, level: asked.want.replaceAll(' ', '') } });
     return s.what === 'in'
       ? change('member', 'add', { of: { name: s.name, member: `user:${asked.user}` } })
       : change('member', 'remove', { of: { name: s.name, member: `user:${asked.user}` } });
@@ -59,7 +67,7 @@ export function Why() {
   const asked: Form = {
     user: params.get('user') ?? '',
     path: params.get('path') ?? '',
-    want: (params.get('want') as LevelName) ?? 'read',
+    want: params.get('want') ?? 'read',
     via: params.get('via') === 'nfs' ? 'nfs' : 'smb',
     from: params.get('from') ?? '',
     at: params.get('at') ?? '',
@@ -129,6 +137,16 @@ export function Why() {
                     {l.level}
                   </option>
                 ))}
+                <optgroup label={t`one access right`}>
+                  {rights.map((right) => (
+                    <option key={right} value={right}>
+                      {right}
+                    </option>
+                  ))}
+                </optgroup>
+                {!levels.some((l) => l.level === asked.want) && !rights.includes(asked.want) && (
+                  <option value={asked.want}>{asked.want}</option>
+                )}
               </Pick>
             </Field.Root>
             <Field.Root flex="1" minW="56" invalid={!!formState.errors.path}>
