@@ -228,6 +228,7 @@ func printMatrix(w io.Writer, m api.Matrix) {
 			head = append(head, f.Name)
 		}
 		t := newTable(head...)
+		t.wrapAll = true
 		t.empty = "there is nobody"
 		for _, r := range m.Rows {
 			row := []string{r.Who}
@@ -251,6 +252,7 @@ func printComparison(w io.Writer, c api.Comparison, names bool) {
 		return
 	}
 	t := newTable("", c.One, c.Other)
+	t.wrapAll = true
 	t.empty = fmt.Sprintf("%s and %s do not differ", c.One, c.Other)
 	for _, d := range c.Apart {
 		t.row(d.Of, d.One.Text, d.Other.Text)

@@ -166,6 +166,14 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 	default:
 		fmt.Fprintf(w, "%s gain%s, %s lose%s.\n", people(e.Gain), verbEnd(e.Gain), people(e.Lose), verbEnd(e.Lose))
 	}
+	var attributes []api.EffectOnPath // where nothing but seeing that something is there becomes other
+	e.Changes = slices.DeleteFunc(slices.Clone(e.Changes), func(c api.EffectOnPath) bool {
+		only := !slices.ContainsFunc(append(slices.Clone(c.Gained), c.Lost...), func(right string) bool { return right != "read_attributes" && right != "synchronize" })
+		if only {
+			attributes = append(attributes, c)
+		}
+		return only && !names
+	})
 	if len(e.Changes) > 0 {
 		t := newTable("", "path", "was", "becomes", "for")
 		t.wrapAll = true
@@ -188,6 +196,15 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 			t.row(mark, at, c.Was.Text, c.Is.Text, nameSome(c.People, c.Count, names))
 		}
 		t.print(w)
+	}
+	if len(attributes) > 0 && !names {
+		var at []string
+		for _, c := range attributes {
+			if !slices.Contains(at, c.Path) {
+				at = append(at, c.Path)
+			}
+		}
+		hung(w, "", fmt.Sprintf("Attributes alone become visible or hidden on %s (--names shows to whom).", nameSome(at, len(at), false)))
 	}
 	for i, p := range e.Powers {
 		if i == mostShown && !names {

@@ -352,7 +352,7 @@ func (c *Comparison) objects(was, is *side) (out []object) {
 		if was.f != nil && is.f != nil && was.unix() != is.unix() {
 			return nil // what is below cannot be compared by what it may be
 		}
-		for _, own := range []mine{openToAll, mineUser} {
+		for _, own := range []mine{mineUser, openToAll} {
 			out = append(out, object{dist: 1, file: true, own: own}, object{dist: 1, own: own})
 		}
 		uids, gids := c.squashedTo(was, is)
@@ -417,7 +417,7 @@ func (c *Comparison) folder(b, a *site.PublishedFolder) []Change {
 		is.f, name = c.after.folder(a), a.Name
 	}
 	var out []Change
-	w := &walkBoth{Comparison: c, folder: name, objects: c.objects(&was, &is), out: &out}
+	w := &walkBoth{Comparison: c, folder: name, objects: c.objects(&was, &is), out: &out, byMode: was.unix() || is.unix(), ways: make(map[int32]uint8)}
 	w.down(&was, &is, "", "", nil)
 	if was.unix() && is.unix() {
 		paths := append(altered(was.f.facts), altered(is.f.facts)...)
@@ -437,6 +437,10 @@ type walkBoth struct {
 	folder  string
 	objects []object
 	out     *[]Change
+	// ways says, by person, whether gaining (1) and losing (2) was told in a folder where modes decide: what modes may give below it is endless,
+	// and told only where nothing alike was.
+	byMode bool
+	ways   map[int32]uint8
 }
 
 // told is what was found to become other on a path, by person: what was told is not told again below.
@@ -565,6 +569,18 @@ func (w *walkBoth) compare(was, is *side, path string, file bool, o object, foun
 		for _, t := range before {
 			known = known || slices.Contains(t[n], reads)
 		}
+		if w.byMode {
+			one := Change{Was: k.was, Is: k.is}
+			way := uint8(0)
+			if one.Gains() {
+				way |= 1
+			}
+			if one.Loses() {
+				way |= 2
+			}
+			known = known || o.dist > 0 && way&^w.ways[n] == 0
+			w.ways[n] |= way
+		}
 		found[n] = append(found[n], reads)
 		if wasFile, exact := onFiles(k.was); exact && !kind.File() {
 			if isFile, exact := onFiles(k.is); exact {
@@ -632,12 +648,12 @@ func (w *walkBoth) spell(where []string, o object) string {
 		s = "directories below"
 	case has("files in it", "directories in it"):
 		s = "everything in it"
-		if o.own&(openToAll|byUID|byGID) != 0 || w.unixObjects() {
+		if w.byMode {
 			s = "everything below"
 		}
 	case has("files further down", "directories further down"):
 		s = "everything further down"
-	case w.unixObjects():
+	case w.byMode:
 		s = strings.ReplaceAll(s, "in it", "below")
 	}
 	whose := ""
@@ -665,11 +681,6 @@ func (w *walkBoth) spell(where []string, o object) string {
 		whose += ", in directories that their group owns"
 	}
 	return s + whose
-}
-
-// unixObjects says whether the objects are those of a folder where modes decide.
-func (w *walkBoth) unixObjects() bool {
-	return len(w.objects) > 0 && w.objects[0].own&openToAll != 0
 }
 
 // changed is who has another right, or level, after than before.
