@@ -80,7 +80,7 @@ func (a *app) change(ctx context.Context, cmd *cli.Command, method, path string,
 		}
 		if len(e.Changes)+len(e.Powers)+len(e.Warnings)+len(e.Fixed) > 0 || e.Added+e.Removed > 1 {
 			printEffect(a.err, spelled(e), cmd.Bool("names"))
-			if says == "" && (len(e.Changes)+len(e.Powers) > 0 || grave(e.Warnings) || e.Removed > 1) {
+			if says == "" && (slices.ContainsFunc(e.Changes, func(c api.EffectOnPath) bool { return !attributesOnly(c) }) || len(e.Powers) > 0 || grave(e.Warnings) || e.Removed > 1) {
 				says = "That is what it does."
 			}
 		}
@@ -168,11 +168,11 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 	}
 	var attributes []api.EffectOnPath // where nothing but seeing that something is there becomes other
 	e.Changes = slices.DeleteFunc(slices.Clone(e.Changes), func(c api.EffectOnPath) bool {
-		only := !slices.ContainsFunc(append(slices.Clone(c.Gained), c.Lost...), func(right string) bool { return right != "read_attributes" && right != "synchronize" })
-		if only {
+		if attributesOnly(c) {
 			attributes = append(attributes, c)
+			return !names
 		}
-		return only && !names
+		return false
 	})
 	if len(e.Changes) > 0 {
 		t := newTable("", "path", "was", "becomes", "for")
@@ -229,6 +229,11 @@ func printEffect(w io.Writer, e api.Effect, names bool) {
 		}
 	})
 	someOf(w, e.Fixed, names, func(f api.Finding) { fmt.Fprintf(w, "Fixes: %s: %s.\n", f.Kind, f.Subject) })
+}
+
+// attributesOnly says whether a change is about seeing that something is there and no more.
+func attributesOnly(c api.EffectOnPath) bool {
+	return c.Was.Text == "nothing" && strings.HasPrefix(c.Is.Text, "nothing (")
 }
 
 // someOf prints the first few findings of each kind, and how many more there are; or all.

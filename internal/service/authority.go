@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"amber.example/gatekeeper/internal/core/access"
+	"amber.example/gatekeeper/internal/core/acl"
 	"amber.example/gatekeeper/internal/core/identity"
 	"amber.example/gatekeeper/internal/core/plain"
 	"amber.example/gatekeeper/internal/core/site"
@@ -148,6 +149,54 @@ func (a authority) overUser(c site.Change) error {
 		return a.refused("give or take roles", "an administrator")
 	case was.Role != identity.NoRole:
 		return a.refused(fmt.Sprintf("change %s, who is %s", was.Name, plain.WithArticle(string(was.Role))), "an administrator")
+	case is.ID != 0 && (was.ID == 0 || is.UID != was.UID) && identity.Reserved(is.UID):
+		return a.refused(fmt.Sprintf("give uid %d, which is reserved (below %d, 65534 and 4294967295)", is.UID, identity.FirstNumber), "an administrator")
+	case is.Primary != 0 && is.Primary != was.Primary:
+		return a.joins(cmp.Or(is.Name, was.Name), is.Primary)
+	}
+	return nil
+}
+
+// mayAlter says why somebody may not change a user's record at all; nil where they may. It looks at nothing but the two.
+func (s *Service) mayAlter(by Actor, user *identity.User) error {
+	if err := s.mayChange(by, "change users"); err != nil || administers(by) {
+		return err
+	}
+	raw, err := json.Marshal(user)
+	if err != nil {
+		return err
+	}
+	return authority{s, by, s.known()}.overUser(site.Change{Kind: "user", ID: int64(user.ID), Before: raw, After: raw})
+}
+
+// within says whether a group is another, or in it.
+func within(d *identity.Directory, group, other identity.ID) bool {
+	i, j := d.GroupIndex(group), d.GroupIndex(other)
+	return group == other || i != identity.None && j != identity.None && d.GroupPerson(i).In(j)
+}
+
+// joins says why somebody may not be put into a group: whoever is in it decides about permissions, directly or through a group that contains it.
+func (a authority) joins(who string, group identity.ID) error {
+	d := a.policy.Directory
+	for _, f := range a.policy.Folders {
+		for i := range f.Rules {
+			for j := range f.Rules[i].Entries {
+				e := &f.Rules[i].Entries[j]
+				if e.Deny || (e.Bits(true)|e.Bits(false))&(acl.WriteACL|acl.WriteOwner) == 0 || e.Ended(a.s.Now()) {
+					continue
+				}
+				controls := identity.ID(0)
+				switch e.Who.Kind {
+				case identity.KindGroup:
+					controls = e.Who.ID
+				case identity.KindOwningGroup:
+					controls = f.Group
+				}
+				if controls != 0 && within(d, group, controls) {
+					return a.refused(fmt.Sprintf("put %s into %s, which decides about the permissions of %s", who, d.Name(identity.GroupPrincipal(group)), f.Display(f.Rules[i].Path)), "an administrator")
+				}
+			}
+		}
 	}
 	return nil
 }
@@ -155,8 +204,21 @@ func (a authority) overUser(c site.Change) error {
 // overGroup lets operators at groups, and the owners of one at who is in it. Whoever puts a group into it has to own that as well.
 func (a authority) overGroup(c site.Change) error {
 	was, is, err := beforeAndAfter[identity.Group](c)
-	if err != nil || a.by.Role == identity.Operator {
+	if err != nil {
 		return err
+	}
+	for _, m := range is.Members {
+		if is.ID != 0 && !slices.Contains(was.Members, m) {
+			if err := a.joins(a.policy.Directory.Name(m), is.ID); err != nil {
+				return err
+			}
+		}
+	}
+	if is.ID != 0 && (was.ID == 0 || is.GID != was.GID) && identity.Reserved(is.GID) {
+		return a.refused(fmt.Sprintf("give gid %d, which is reserved (below %d, 65534 and 4294967295)", is.GID, identity.FirstNumber), "an administrator")
+	}
+	if a.by.Role == identity.Operator {
+		return nil
 	}
 	if !a.owns(was.ID) || len(c.After) == 0 {
 		return a.refused("change the group "+cmp.Or(was.Name, is.Name), "who owns it, an operator or an administrator")

@@ -23,6 +23,9 @@ func (s *Service) setPassword(ctx context.Context, by Actor, name, password stri
 	if err != nil {
 		return err
 	}
+	if err := s.mayAlter(by, user); err != nil { // before anything is said of the password
+		return err
+	}
 	if err := s.notAgain(ctx, user, password); err != nil {
 		return err
 	}

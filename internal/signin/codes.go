@@ -178,7 +178,7 @@ func (d *Desk) takeCode(ctx context.Context, user *identity.User, kept site.Secr
 	return json.Unmarshal([]byte(kept.Hash), &hashes) == nil && slices.Contains(hashes, hash) && d.use(ctx, codeUse{user.Codes, hash})
 }
 
-// use notes that a code has been used; false where it had been. What cannot be written down is remembered for as long as the process runs.
+// use records that a code has been used; false where it had been, and where that cannot be recorded.
 func (d *Desk) use(ctx context.Context, use codeUse) (fresh bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -198,9 +198,9 @@ func (d *Desk) use(ctx context.Context, use codeUse) (fresh bool) {
 		// Steps that no clock would lead to any more are forgotten; recovery codes never.
 		return tx.Run(ctx, `DELETE FROM code_uses WHERE secret = ? AND length(what) < 64 AND CAST(what AS INTEGER) < CAST(? AS INTEGER) - 10`, use.secret, use.what)
 	})
-	if err != nil {
+	if err != nil { // it may have been used before, and could be again after a restart
 		d.taken[use] = true
-		return true
+		return false
 	}
 	return fresh
 }

@@ -24,8 +24,8 @@ func (h Had) Or(other Had) Had { return Had{h.Rights | other.Rights, h.Levels | 
 // Visible are the rights to see that an object is there and what its attributes are. Over NFS whoever may mount has them.
 const Visible = ReadAttributes | Synchronize
 
-// Any says whether anything may be done beyond seeing the object's attributes.
-func (h Had) Any() bool { return h.Rights&^Visible != 0 }
+// Any says whether there is a level, or anything may be done beyond seeing the object's attributes.
+func (h Had) Any() bool { return h.Levels != 0 || h.Rights&^Visible != 0 }
 
 // maxMissing is how many rights may be missing for a level to be named with "but may not".
 const maxMissing = 3

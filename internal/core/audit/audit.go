@@ -519,7 +519,7 @@ func (f *folder) standing(w *workspace, fr *frame, asked string, kind acl.Kind) 
 						facts = f.unnamedFacts(fr, user)
 					}
 					return f.decideBy(i, rule, user, facts, fr.path, kind)
-				})
+				}, f.alike(fr))
 				s.NFS.or(&got)
 			}
 		}
@@ -603,11 +603,25 @@ func (f *folder) throughShare(share *site.PublishedShare, own *Sets, kind acl.Ki
 	return out
 }
 
-// throughRule is what a client rule leaves; ask is for whom it makes somebody else of.
-func (f *folder) throughRule(i int, rule *site.ExportRule, own *Sets, kind acl.Kind, ask func(user int32) acl.Had) Sets {
+// throughRule is what a client rule leaves; ask is for whom it makes somebody else of. Where that depends on who asks even though all arrive as one,
+// alike gives a number that is the same for users who are answered alike; it is nil where it does not.
+func (f *folder) throughRule(i int, rule *site.ExportRule, own *Sets, kind acl.Kind, ask func(user int32) acl.Had, alike func(user int32) int32) Sets {
 	d := f.audit.Policy.Directory
 	out := noSets(d, f.parts)
 	if rule.Squash == site.SquashAll { // everybody is the same one
+		if alike != nil { // but what is asked about is each one's own
+			known := make(map[int32]acl.Had)
+			for user := range d.Everybody().Each() {
+				class := alike(user)
+				had, ok := known[class]
+				if !ok {
+					had = ask(user)
+					known[class] = had
+				}
+				out.set(user, had)
+			}
+			return out
+		}
 		if len(d.Users()) > 0 {
 			had := ask(0)
 			for _, l := range acl.Levels {
@@ -671,6 +685,18 @@ func (o ownedBy) UnixOf(path string) (*posix.Attributes, bool) {
 		return nil, false
 	}
 	return o.Facts.UnixOf(path)
+}
+
+// alike parts users by what of an unnamed object, or of a directory on the way to it, is theirs; nil where nothing is.
+func (f *folder) alike(fr *frame) func(user int32) int32 {
+	var own mine
+	for ; fr != nil && fr.unnamed; fr = fr.up {
+		own |= fr.own
+	}
+	if own == 0 {
+		return nil
+	}
+	return func(user int32) int32 { return user }
 }
 
 // unnamedFacts has a user own what a frame says is their own.

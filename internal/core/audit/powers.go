@@ -77,7 +77,7 @@ func (w *powers) user(id identity.ID, was, is identity.User) {
 		what    string
 	}{{was.SMB, is.SMB, "use SMB"}, {was.NFS, is.NFS, "use NFS"}, {was.Console, is.Console, "sign in to the console"}} {
 		switch {
-		case s.was == s.is:
+		case s.was == s.is || was.ID == 0 || is.ID == 0: // what an account may use comes and goes with it
 		case s.is:
 			w.say(id, true, "%s may %s", name, s.what)
 		default:

@@ -256,7 +256,7 @@ func (f *folder) unixOwn(path string, at, parent *posix.Attributes, passed func(
 		out.count(d, kind)
 		return &out
 	}
-	return f.unixThrough(path, kind, func(_ site.Protocol, anon uint32) *Sets { return left(anon) }, func(user int32) *posix.Attributes {
+	return f.unixThrough(path, kind, true, func(_ site.Protocol, anon uint32) *Sets { return left(anon) }, func(user int32) *posix.Attributes {
 		own := *at
 		own.UID = d.Users()[user].UID
 		return &own
@@ -300,12 +300,12 @@ func (f *folder) unixStanding(path string, at, parent *posix.Attributes, passed 
 		known[way{via, anon}] = &left
 		return &left
 	}
-	return f.unixThrough(path, kind, own, func(int32) *posix.Attributes { return at })
+	return f.unixThrough(path, kind, false, own, func(int32) *posix.Attributes { return at })
 }
 
 // unixThrough puts together what shares and client rules leave of own. For whom a client rule makes somebody else of, the gates are asked about an
-// object with the attributes that as gives.
-func (f *folder) unixThrough(path string, kind acl.Kind, own func(via site.Protocol, anon uint32) *Sets, as func(user int32) *posix.Attributes) *Standing {
+// object with the attributes that as gives. With theirs it is each user's own.
+func (f *folder) unixThrough(path string, kind acl.Kind, theirs bool, own func(via site.Protocol, anon uint32) *Sets, as func(user int32) *posix.Attributes) *Standing {
 	s := f.noStanding(kind)
 	for _, share := range f.Shares {
 		got := f.throughShare(share, own(site.SMB, site.Anonymous), kind)
@@ -319,10 +319,20 @@ func (f *folder) unixThrough(path string, kind acl.Kind, own func(via site.Proto
 		if f.of[i].ClientGroups {
 			anon = site.Anonymous
 		}
+		var alike func(int32) int32
+		if theirs { // an object is the arriving one's, or not
+			d := f.audit.Policy.Directory
+			alike = func(user int32) int32 {
+				if d.Users()[user].UID == rule.AnonUID {
+					return user
+				}
+				return identity.None
+			}
+		}
 		got := f.throughRule(i, rule, own(site.NFS, anon), kind, func(user int32) acl.Had {
 			at := as(user)
 			return f.decideBy(i, rule, user, standIn{f.facts, path, at}, path, kind)
-		})
+		}, alike)
 		s.NFS.or(&got)
 	}
 	return s

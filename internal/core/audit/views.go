@@ -26,7 +26,7 @@ func (p Pair) Either() acl.Had { return p.SMB.Or(p.NFS) }
 // Any says whether anything may be done beyond seeing that the object is there.
 func (p Pair) Any() bool { return p.any(p.SMB) || p.any(p.NFS) }
 
-func (p Pair) any(h acl.Had) bool { return h.Rights&^p.unsaid() != 0 }
+func (p Pair) any(h acl.Had) bool { return h.Levels != 0 || h.Rights&^p.unsaid() != 0 }
 
 // unsaid are the rights that go without saying.
 func (p Pair) unsaid() acl.Mask {
@@ -104,6 +104,9 @@ func (a *Audit) Who(pf *site.PublishedFolder, path string, file bool) []Holder {
 	some := a.Policy.Directory.NoPeople()
 	unsaid := Pair{ByMode: pf.Unix()}.unsaid()
 	for _, sets := range []*Sets{&all.SMB, &all.NFS} {
+		for _, l := range acl.Levels {
+			some.Or(sets.levels[l])
+		}
 		for i, atom := range sets.parts {
 			if atom&^unsaid != 0 {
 				some.Or(sets.has[i])

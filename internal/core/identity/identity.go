@@ -166,9 +166,15 @@ type Directory struct {
 
 // The numbers that are given to who is given none: from the first of people, by common custom, up to those of the system's own.
 const (
-	firstNumber  = 1000
+	FirstNumber  = 1000
 	endOfNumbers = 60000
 )
+
+// Reserved says whether a uid or gid is the superuser's, nobody's, a system account's, or the one that means "leave it" to chown(2): numbers that
+// stand for somebody on every client.
+func Reserved(number uint32) bool {
+	return number < FirstNumber || number == 65534 || number == 1<<32-1
+}
 
 // NextUID is the number above all that people have in the range in which numbers are chosen; NextGID is the same for groups.
 func (d *Directory) NextUID() uint32 {
@@ -181,7 +187,7 @@ func (d *Directory) NextGID() uint32 {
 }
 
 func nextNumber[T any](all []T, number func(*T) uint32) uint32 {
-	next := uint32(firstNumber)
+	next := uint32(FirstNumber)
 	for i := range all {
 		if n := number(&all[i]); n >= next && n < endOfNumbers {
 			next = n + 1
