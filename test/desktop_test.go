@@ -167,7 +167,7 @@ allow OWNER RIGHTS 0x000000 0x10`, "\n"), strings.Split(shown[0], "\n"))
 	// The audit knows it as the wire does.
 	who := string(ask(t, g, g.Token(t, "keeper"), "GET", "/api/v1/who?path=nightlog/sealed.txt", "").body)
 	require.Regexp(t, `"user":"bettany"[^}]*"smb":"read"`, who)
-	require.Regexp(t, `"user":"piran"[^}]*"smb":"pass"`, who, "he sees that it is there")
+	require.Regexp(t, `"user":"piran"[^}]*"smb":"pass, and may delete"`, who, "he sees that it is there")
 
 	before = g.Changes(t)
 	refused := desktop(t, g, "wren", "make nightlog/a.txt S-1-5-32-544 0x1 0x0", "make nightlog/b.txt orla 0x1000000 0x0", "makeraw nightlog/c.txt 0100", "makeraw nightlog/d.txt 0100048000000000000000000000000000000000",

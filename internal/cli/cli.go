@@ -74,7 +74,7 @@ type app struct {
 // Main runs a command line and gives its exit code.
 func Main(ctx context.Context, args []string, in *os.File, out, errOut io.Writer, version string) int {
 	printed, told := &lines{to: out, colour: shows(out)}, &lines{to: errOut, colour: shows(errOut)}
-	out, errOut = filter{printed}, filter{told}
+	out, errOut = &filter{to: printed}, &filter{to: told}
 	a := &app{in: in, out: out, err: errOut, lines: []*lines{printed, told}, terminal: term.IsTerminal(int(in.Fd())), version: version, args: args}
 	err := a.root().Run(ctx, args)
 	if err == nil {

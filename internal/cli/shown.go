@@ -63,11 +63,25 @@ func spell(v reflect.Value, format string) {
 	}
 }
 
-// filter passes on text as it may be printed.
-type filter struct{ to io.Writer }
+// filter passes on text as it may be printed. A character that is split over two writes is kept until the second.
+type filter struct {
+	to   io.Writer
+	rest []byte // the beginning of a character, at most three bytes
+}
 
-func (f filter) Write(p []byte) (int, error) {
-	_, err := io.WriteString(f.to, plain.Printed(string(p)))
+func (f *filter) Write(p []byte) (int, error) {
+	text := append(f.rest, p...)
+	whole := len(text)
+	for back := 1; back <= min(utf8.UTFMax-1, len(text)); back++ {
+		if first := text[len(text)-back]; utf8.RuneStart(first) {
+			if !utf8.FullRune(text[len(text)-back:]) {
+				whole = len(text) - back
+			}
+			break
+		}
+	}
+	_, err := io.WriteString(f.to, plain.Printed(string(text[:whole])))
+	f.rest = bytes.Clone(text[whole:])
 	return len(p), err
 }
 

@@ -108,6 +108,7 @@ func (w *Visit) removed(c *Object) {
 	w.state.spots.drop(c.id())
 	if c.Dir() || c.st.Nlink <= 1 { // else it is found again by another name
 		w.state.spots.lost(c.key)
+		w.n.forgetMaker(madeKeyOf(&c.st))
 	}
 	w.n.notify.tell(w.v.folder.ID, Event{Path: c.path, Kind: EventRemoved, Dir: c.Dir()})
 	w.v.gone(c.path)

@@ -184,7 +184,7 @@ func (o *Object) CreateFile(name string, set Set) (*Object, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.w.n.noteMaker(c.id(), o.w.v.nfs)
+	o.w.n.noteMaker(madeKeyOf(&c.st), o.w.v.nfs)
 	return c, nil
 }
 
@@ -305,7 +305,7 @@ func (o *Object) sync() {
 func (o *Object) maySet(set Set, made bool) error {
 	deny := o.denied
 	granted := o.Granted()
-	maker := made || !o.Dir() && o.w.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
+	maker := made || !o.Dir() && o.w.n.isMaker(madeKeyOf(&o.st), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true)
 	now := func(t *SetTime) bool { return t == nil || t.Now }
 	if !o.w.v.folder.Unix() {
 		if maker {

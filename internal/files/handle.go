@@ -418,6 +418,10 @@ func (n *Namespace) remove(h *Handle, path string) error {
 		}
 		h.folder.spots.drop(h.info.id())
 		n.cache.drop(h.info.id())
+		var st unix.Statx_t
+		if statx(fd, &st) == nil && st.Nlink == 0 {
+			n.forgetMaker(madeKeyOf(&st))
+		}
 		n.notify.tell(h.folderID, Event{Path: path, Kind: EventRemoved, Dir: !h.file, by: h.parentKey})
 		v.gone(path)
 	}

@@ -134,7 +134,7 @@ type Namespace struct {
 	delegations map[*Lease]struct{} // guarded by mu
 
 	makersMu sync.Mutex
-	makers   map[makerKey]time.Time // until when
+	makers   map[madeKey]fileMaker
 }
 
 // folderState guards a folder's paths: a rename of a directory excludes everything
@@ -164,7 +164,7 @@ func (s *folderState) version() int64 { return s.epoch.Load() + modesSet.Load() 
 func New(policy func() *site.Policy, rules Rules) *Namespace {
 	return &Namespace{policy: policy, rules: rules, now: time.Now, index: newFoldIndex(), notify: newNotifier(), cache: newFDCache(), marks: newMemory[markKey, marked](),
 		budget: newBudget(), roots: newRoots(),
-		folders: make(map[int64]*folderState), open: make(map[openKey]*openFile), makers: make(map[makerKey]time.Time), ledger: usage.New(time.Now)}
+		folders: make(map[int64]*folderState), open: make(map[openKey]*openFile), makers: make(map[madeKey]fileMaker), ledger: usage.New(time.Now)}
 }
 
 // HoldUp has folders answered as if their volume were away as long as is says so.

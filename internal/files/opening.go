@@ -57,7 +57,7 @@ func (o *Object) OpenNew(name string, req OpenRequest, set Set) (*Handle, *Objec
 		err = c.set(set, true)
 	}
 	if err == nil {
-		o.w.n.noteMaker(c.id(), o.w.v.nfs)
+		o.w.n.noteMaker(madeKeyOf(&c.st), o.w.v.nfs)
 		err = flush(parent)
 	}
 	if err != nil {

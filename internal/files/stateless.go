@@ -25,42 +25,69 @@ type File struct {
 	epoch int64 // of the folder, when it was decided about
 }
 
-// makerKey is a file with who made it.
-type makerKey struct {
-	id   fileID
-	uid  uint32
-	user identity.ID
+// madeKey is a file that a guest has made. The time of birth tells it from the next file that gets its inode.
+type madeKey struct {
+	fileID
+	born int64 // nanoseconds; 0 where the file system does not tell
 }
 
-const mostMakers = 1 << 16
+func madeKeyOf(st *unix.Statx_t) madeKey { return madeKey{fileOf(st), bornAt(st)} }
+
+// fileMaker is who made a file, and may fill it until then.
+type fileMaker struct {
+	uid   uint32
+	user  identity.ID
+	until time.Time
+}
+
+const (
+	maxMakers = 1 << 16
+	// maxMakersSwept bounds what one create does for room: it looks at so many, and if none of them has ended the last makes way.
+	maxMakersSwept = 32
+)
 
 // noteMaker remembers that a guest made a file, and may fill it: see creatorFor.
-func (n *Namespace) noteMaker(id fileID, a *access.Arrival) {
+func (n *Namespace) noteMaker(key madeKey, a *access.Arrival) {
 	n.makersMu.Lock()
 	defer n.makersMu.Unlock()
 	now := time.Now()
-	if len(n.makers) >= mostMakers {
-		for k, until := range n.makers {
-			if now.After(until) || len(n.makers) >= mostMakers {
+	if len(n.makers) >= maxMakers {
+		swept := 0
+		for k, m := range n.makers { // in no order
+			if swept++; now.After(m.until) || swept == maxMakersSwept && len(n.makers) >= maxMakers {
 				delete(n.makers, k)
+			}
+			if swept == maxMakersSwept {
+				break
 			}
 		}
 	}
-	n.makers[makerKey{id, a.Unix.UID, a.User}] = now.Add(creatorFor)
+	n.makers[key] = fileMaker{a.Unix.UID, a.User, now.Add(creatorFor)}
 }
 
 // isMaker says whether a guest made a file and is still filling it; asking keeps it so.
-func (n *Namespace) isMaker(id fileID, a *access.Arrival) bool {
+func (n *Namespace) isMaker(key madeKey, a *access.Arrival) bool {
 	n.makersMu.Lock()
 	defer n.makersMu.Unlock()
-	key, now := makerKey{id, a.Unix.UID, a.User}, time.Now()
-	until, ok := n.makers[key]
-	if !ok || now.After(until) {
+	m, ok := n.makers[key]
+	if !ok || m.uid != a.Unix.UID || m.user != a.User {
+		return false
+	}
+	now := time.Now()
+	if now.After(m.until) {
 		delete(n.makers, key)
 		return false
 	}
-	n.makers[key] = now.Add(creatorFor)
+	m.until = now.Add(creatorFor)
+	n.makers[key] = m
 	return true
+}
+
+// forgetMaker ends what the maker of a file may do, since the file is removed.
+func (n *Namespace) forgetMaker(key madeKey) {
+	n.makersMu.Lock()
+	defer n.makersMu.Unlock()
+	delete(n.makers, key)
 }
 
 // File gives a regular file to read, or to write, which the client has seen to opening.
@@ -139,7 +166,7 @@ func (f *File) decide(o *Object, want acl.Mask) (acl.Mask, error) {
 		return 0, err
 	}
 	granted := verdict.Granted
-	if !verdict.Allowed() && verdict.Gate == access.Entry && f.n.isMaker(o.id(), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true) {
+	if !verdict.Allowed() && verdict.Gate == access.Entry && f.n.isMaker(madeKeyOf(&o.st), o.w.v.nfs) && o.w.v.mayStillAdd(o.path, true) {
 		granted |= want & o.w.v.shareLeaves()
 		if want&^granted == 0 {
 			verdict.Gate = access.Passed

@@ -325,8 +325,8 @@ func (r *request) run(related bool) (rep *reply, status Status, alive bool) {
 		if r.tree = r.sess.tree(r.h.TreeID); r.tree == nil {
 			return fail(statusNetworkNameDeleted)
 		}
-		if r.sealed == nil && r.c.srv.sealsShare(r.tree) {
-			return fail(statusAccessDenied) // MS-SMB2 section 3.3.5.2.11
+		if !r.maySend(r.tree) {
+			return fail(statusAccessDenied)
 		}
 	}
 	handle := handlers[r.h.Command]

@@ -49,6 +49,19 @@ func controlled(m *message.IoctlRequest, out []byte) *reply {
 	return answer(&message.IoctlResponse{Code: m.Code, ID: m.ID, Output: out})
 }
 
+// source is the open that a request reads from besides the one that it is about. It may be on another share that the session has, and what
+// admits a request to its own share is asked of that one as well: an unencrypted request reads nothing from a share that requires encryption.
+func (r *request) source(id uint64, missing error) (*open, error) {
+	o := r.sess.find(id)
+	switch {
+	case o == nil || o.handle == nil:
+		return nil, missing
+	case !r.maySend(o.tree):
+		return nil, statusAccessDenied
+	}
+	return o, nil
+}
+
 // copyChunks is FSCTL_SRV_COPYCHUNK and FSCTL_SRV_COPYCHUNK_WRITE, MS-SMB2 section 3.3.5.15.6. The source may be on another share that the
 // session has.
 func (r *request) copyChunks(o *open, m *message.IoctlRequest) (*reply, error) {
@@ -56,8 +69,11 @@ func (r *request) copyChunks(o *open, m *message.IoctlRequest) (*reply, error) {
 	if int(m.MaxOutput) < 12 || asked.Parse(m.Input) != nil {
 		return nil, statusInvalidParameter
 	}
-	source := r.sess.find(binary.LittleEndian.Uint64(asked.Source[:]))
-	if source == nil || source.handle == nil || source.key() != asked.Source {
+	source, err := r.source(binary.LittleEndian.Uint64(asked.Source[:]), statusObjectNameNotFound)
+	if err != nil {
+		return nil, err
+	}
+	if source.key() != asked.Source {
 		return nil, statusObjectNameNotFound
 	}
 	if m.Code == fsctlCopyChunk && o.handle.Granted()&acl.ReadData == 0 {
@@ -105,9 +121,9 @@ func (r *request) shareExtent(o *open, m *message.IoctlRequest) (*reply, error) 
 	if asked.Parse(m.Input) != nil || asked.From > far || asked.To > far || asked.Length > far {
 		return nil, statusInvalidParameter
 	}
-	source := r.sess.find(asked.Source.Volatile)
-	if source == nil || source.handle == nil {
-		return nil, statusInvalidHandle
+	source, err := r.source(asked.Source.Volatile, statusInvalidHandle)
+	if err != nil {
+		return nil, err
 	}
 	if err := o.handle.ShareFrom(source.handle, int64(asked.To), int64(asked.From), int64(asked.Length)); err != nil {
 		return nil, err

@@ -120,6 +120,9 @@ func (s *Server) sealsShare(t *tree) bool {
 	return sh != nil && p.Sealed(sh)
 }
 
+// maySend says whether a request may use a share as it came: encrypted, where the share requires that (MS-SMB2 section 3.3.5.2.11).
+func (r *request) maySend(t *tree) bool { return r.sealed != nil || !r.c.srv.sealsShare(t) }
+
 // chooseCipher takes the first of a client's that is known here, in the client's order; 0 for none.
 func chooseCipher(data []byte) uint16 {
 	if len(data) < 2 {
