@@ -511,13 +511,11 @@ func (w *walkBoth) here(was, is *side, path string, above told) told {
 	merged := make(map[string]int)
 	for i := 0; i < len(w.objects); {
 		j := i
-		var of []object
 		first := len(*w.out)
 		clear(merged)
 		same := make(map[int32][]textPair) // found among objects of the same owner
 		for ; j < len(w.objects) && sameOwner(w.objects[i], w.objects[j]); j++ {
 			o := w.objects[j]
-			of = append(of, o)
 			for _, change := range w.compare(was, is, path, false, o, same, found, above) {
 				key := fmt.Sprintf("%v %v", w.reads(change.Was, change.Is), change.People)
 				at, ok := merged[key]
