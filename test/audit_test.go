@@ -250,7 +250,9 @@ func TestPreviewComesTrue(t *testing.T) {
 				if was == "" {
 					was = "nothing"
 				}
-				i := slices.IndexFunc(said.Changes, func(c api.EffectOnPath) bool { return c.Path == f.Name && c.Objects == "" && slices.Contains(c.People, u.Name) })
+				i := slices.IndexFunc(said.Changes, func(c api.EffectOnPath) bool {
+					return c.Path == f.Name && c.Objects == "" && slices.Contains(c.People, u.Name)
+				})
 				switch {
 				case f.Unix() && change.Path == "mode": // the disk is as it is now on both sides
 				case was == now:
