@@ -182,7 +182,9 @@ test('a path is cut off, cleared, and one with nothing on it gets an entry', asy
   await sheet.getByRole('row', { name: /orla.*read.*files/ }).waitFor();
   await sheet.getByRole('button', { name: 'More for nightlog/2026' }).click();
   await p.getByRole('menuitem', { name: 'Cut off, without' }).click();
-  await asks.getByRole('row', { name: /loses nightlog\/2026 change over SMB only delete over SMB isolde, piran/ }).waitFor();
+  await asks
+    .getByRole('row', { name: /loses nightlog\/2026 change over SMB only delete over SMB isolde, piran/ })
+    .waitFor();
   await asks.getByRole('button', { name: 'Cut off' }).click();
   await sheet.getByText('inherits nothing from above').waitFor();
   await sheet.getByRole('button', { name: 'More for nightlog/2026' }).click();
