@@ -199,7 +199,7 @@ func (s *Server) ownOf(ctx context.Context, name, host string) (Own, error) {
 	widest := make(map[*site.PublishedFolder]audit.Pair)
 	for _, spot := range svc.Audit().Reach(p.Directory.UserIndex(u.ID)) {
 		pair := widest[spot.Folder]
-		pair.SMB, pair.NFS = pair.SMB.Or(spot.Pair.SMB), pair.NFS.Or(spot.Pair.NFS)
+		pair = spot.Pair.Or(pair)
 		if !pair.Any() {
 			continue
 		}
@@ -217,7 +217,7 @@ func (s *Server) ownOf(ctx context.Context, name, host string) (Own, error) {
 			return Own{}, err
 		}
 		for _, w := range ways {
-			if w.Over == "SMB" && pair.SMB.Any() || w.Over == "NFS" && pair.NFS.Any() {
+			if w.Over == "SMB" && pair.AnyOverSMB() || w.Over == "NFS" && pair.AnyOverNFS() {
 				out.Folders[i].Ways = append(out.Folders[i].Ways, wayOf(w))
 			}
 		}

@@ -15,6 +15,7 @@ import { Picker } from '../src/parts/picker';
 import { DataTable } from '../src/parts/table';
 import { WaysIn } from '../src/parts/ways-in';
 import { draw, service } from './around';
+import { effect as nothing } from './filled';
 
 const numbered = (n: number) => Array.from({ length: n }, (_, i) => ({ name: `row ${i}`, value: (i * 7919) % n }));
 
@@ -112,17 +113,7 @@ describe('a picker', () => {
 });
 
 const levels = (text: string) => ({ smb: text, nfs: text, text });
-const effect = (of: Partial<Effect>): Effect => ({
-  gain: 0,
-  lose: 0,
-  added: 0,
-  removed: 0,
-  changes: [],
-  powers: [],
-  warnings: [],
-  fixed: [],
-  ...of,
-});
+const effect = (of: Partial<Effect>): Effect => ({ ...nothing, ...of });
 
 describe('what a change does', () => {
   it('says who gains and loses, and all of them on request', async () => {

@@ -207,7 +207,7 @@ func TestAuditEqualsDecision(t *testing.T) {
 	})
 }
 
-// naive asks the gates for each right and each level by itself, by each share and each client rule.
+// naive asks the gates once for each right and each level, through each share and each client rule.
 func naive(a *Audit, pf *site.PublishedFolder, user int32, path string, file bool) Pair {
 	f := a.folder(pf)
 	out := Pair{Kind: acl.KindOf(path, file), ByMode: pf.Unix()}

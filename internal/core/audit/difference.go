@@ -115,14 +115,14 @@ func Compare(before, after *Audit) *Comparison {
 	for _, pair := range c.folders() {
 		c.untouched[pair] = c.alike(pair[0], pair[1])
 	}
-	if !c.sameSite {
-		c.numbersChanged()
-	}
 	return c
 }
 
-// numbersChanged finds the numbers by which modes would mean somebody else than before.
+// numbersChanged finds the numbers by which modes would mean somebody else than before. They are found when first needed.
 func (c *Comparison) numbersChanged() {
+	if c.sameSite || c.ownUIDs != nil {
+		return
+	}
 	b, a := c.before.Policy.Directory, c.after.Policy.Directory
 	uids := make(map[uint32]bool)
 	gids := make(map[uint32]bool)
@@ -148,7 +148,7 @@ func (c *Comparison) numbersChanged() {
 			gids[gid] = true
 		}
 	}
-	// Who is translated otherwise comes with other numbers.
+	// A changed ID map gives people other numbers.
 	for _, maps := range [][2][]*site.HostNumbers{{c.before.Policy.NumberMaps, c.after.Policy.NumberMaps}, {c.after.Policy.NumberMaps, c.before.Policy.NumberMaps}} {
 		for _, one := range maps[0] {
 			if slices.ContainsFunc(maps[1], func(other *site.HostNumbers) bool { return reflect.DeepEqual(one.NumberMap, other.NumberMap) }) {
@@ -166,7 +166,8 @@ func (c *Comparison) numbersChanged() {
 			}
 		}
 	}
-	c.ownUIDs, c.ownGIDs = slices.Sorted(maps.Keys(uids)), slices.Sorted(maps.Keys(gids))
+	c.ownUIDs = append([]uint32{}, slices.Sorted(maps.Keys(uids))...) // not nil: they are known now
+	c.ownGIDs = slices.Sorted(maps.Keys(gids))
 }
 
 // straight says whether indexes are their own numbers, up to where there are none any more: as those of a site are to which people only came.
@@ -355,6 +356,7 @@ func (c *Comparison) objects(was, is *side) (out []object) {
 		for _, own := range []mine{mineUser, openToAll} {
 			out = append(out, object{dist: 1, file: true, own: own}, object{dist: 1, own: own})
 		}
+		c.numbersChanged()
 		uids, gids := c.squashedTo(was, is)
 		for _, uid := range slices.Compact(slices.Sorted(slices.Values(append(uids, c.ownUIDs...)))) {
 			out = append(out, object{dist: 1, file: true, own: byUID, uid: uid}, object{dist: 1, own: byUID, uid: uid})
@@ -507,7 +509,7 @@ func (w *walkBoth) here(was, is *side, path string, above told) told {
 	if file {
 		return found
 	}
-	// What reads alike for the same people is told once, of all objects that it is true of.
+	// Changes with the same text for the same people become one change that names all their objects.
 	merged := make(map[string]int)
 	for i := 0; i < len(w.objects); {
 		j := i
@@ -616,7 +618,7 @@ func onFiles(p Pair) (Pair, bool) {
 	return Pair{levels(p.SMB), levels(p.NFS), acl.File, p.ByMode}, exact
 }
 
-// where says which objects a standing is about.
+// where names the kind of objects.
 func (o object) where() string {
 	switch {
 	case o.dist == 0:

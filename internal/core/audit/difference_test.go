@@ -284,3 +284,14 @@ func TestDifferenceTellsBothSides(t *testing.T) {
 		}
 	})
 }
+
+// What is put together of several paths of a folder is still told as of a directory, and by mode where modes decide.
+func TestPairsTogetherKeepTheirKind(t *testing.T) {
+	read := Pair{SMB: acl.HadOf(acl.Read.Mask(true), acl.Root), Kind: acl.Root}
+	both := read.Or(Pair{SMB: acl.HadOf(acl.Add.Mask(true), acl.Directory)})
+	require.Equal(t, "read and add over SMB", both.String())
+	mode := Pair{NFS: acl.Had{Rights: acl.Visible | acl.ReadACL}, Kind: acl.Root, ByMode: true}.Or(Pair{})
+	require.False(t, mode.Any())
+	require.False(t, mode.AnyOverNFS())
+	require.Equal(t, "nothing", mode.String())
+}

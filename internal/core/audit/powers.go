@@ -25,7 +25,7 @@ const maxPowers = 1000
 
 // Powers lists what people gain and lose beside rights on paths, in the order of their names. More than maxPowers are counted in a last one.
 func (c *Comparison) Powers() []Power {
-	w := &powers{Comparison: c}
+	w := &powers{Comparison: c, had: foldersOf(c.before), has: foldersOf(c.after)}
 	for n, id := range c.ids {
 		var was, is identity.User
 		if c.was[n] != identity.None {
@@ -48,7 +48,17 @@ func (c *Comparison) Powers() []Power {
 
 type powers struct {
 	*Comparison
-	out []Power
+	out      []Power
+	had, has map[identity.ID][]string // names of the folders that each group owns, before and after
+}
+
+// foldersOf names the folders that each group owns.
+func foldersOf(a *Audit) map[identity.ID][]string {
+	out := make(map[identity.ID][]string)
+	for _, f := range a.Policy.Folders {
+		out[f.Group] = append(out[f.Group], f.Name)
+	}
+	return out
 }
 
 func (w *powers) say(user identity.ID, gains bool, format string, args ...any) {
@@ -94,7 +104,7 @@ func (w *powers) user(id identity.ID, was, is identity.User) {
 	if w.sameSite {
 		return
 	}
-	before, after := w.owned(w.before, id), w.owned(w.after, id)
+	before, after := owned(w.before, w.had, id), owned(w.after, w.has, id)
 	for _, group := range after {
 		if !slices.Contains(before, group) {
 			w.say(id, true, "%s joins group %s", name, group)
@@ -113,20 +123,14 @@ func rank(r identity.Role) int {
 }
 
 // owned lists the groups of a user that own folders, with what they own.
-func (w *powers) owned(a *Audit, id identity.ID) (out []string) {
+func owned(a *Audit, folders map[identity.ID][]string, id identity.ID) (out []string) {
 	d := a.Policy.Directory
 	if d.UserIndex(id) == identity.None {
 		return nil
 	}
 	for _, g := range d.MemberOf(id) {
-		var folders []string
-		for _, f := range a.Policy.Folders {
-			if f.Group == g.ID {
-				folders = append(folders, f.Name)
-			}
-		}
-		if len(folders) > 0 {
-			out = append(out, fmt.Sprintf("%s, which owns %s", g.Name, strings.Join(folders, ", ")))
+		if names := folders[g.ID]; len(names) > 0 {
+			out = append(out, fmt.Sprintf("%s, which owns %s", g.Name, strings.Join(names, ", ")))
 		}
 	}
 	return out

@@ -26,6 +26,18 @@ func (p Pair) Either() acl.Had { return p.SMB.Or(p.NFS) }
 // Any says whether anything may be done beyond seeing that the object is there.
 func (p Pair) Any() bool { return p.any(p.SMB) || p.any(p.NFS) }
 
+// AnyOverSMB is Any for one protocol.
+func (p Pair) AnyOverSMB() bool { return p.any(p.SMB) }
+
+// AnyOverNFS is AnyOverSMB for the other protocol.
+func (p Pair) AnyOverNFS() bool { return p.any(p.NFS) }
+
+// Or adds what another pair gives to what this one gives, of the same kind of object.
+func (p Pair) Or(q Pair) Pair {
+	p.SMB, p.NFS = p.SMB.Or(q.SMB), p.NFS.Or(q.NFS)
+	return p
+}
+
 func (p Pair) any(h acl.Had) bool { return h.Levels != 0 || h.Rights&^p.unsaid() != 0 }
 
 // unsaid are the rights that go without saying.
